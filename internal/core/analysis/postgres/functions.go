@@ -1,0 +1,113 @@
+package postgres
+
+import "strings"
+
+// The functions of pg_catalog, judged by name. A name stands in a list only if that holds for every overload of it.
+// Source: provolatile in the server's pg_proc, reviewed one by one; a name in no list may do anything.
+
+// steady functions give equal results for equal arguments while the tables and the settings in the key are the same.
+var steady = set(`
+abs acos acosd acosh area array_agg array_dims array_fill array_length array_lower array_ndims array_position
+array_positions array_prepend array_append array_cat array_remove array_replace array_to_json array_to_string array_upper
+ascii asin asind asinh atan atan2 atan2d atand atanh avg bit_and bit_count bit_length bit_or bit_xor bool_and bool_or
+bound_box box btrim cardinality cbrt ceil ceiling center char_length character_length chr circle coalesce concat
+concat_ws convert convert_from convert_to corr cos cosd cosh cot cotd count covar_pop covar_samp cume_dist
+current_catalog current_database current_schema current_user date_bin date_part date_trunc daterange decode degrees
+dense_rank diagonal diameter div encode enum_first enum_last enum_range erf erfc every exp extract factorial family
+first_value floor format gcd generate_series generate_subscripts get_bit get_byte greatest height host hostmask initcap
+int4range int8range isclosed isempty isfinite isopen json_agg json_array_elements json_array_elements_text
+json_array_length json_build_array json_build_object json_each json_each_text json_extract_path json_extract_path_text
+json_object json_object_agg json_object_keys json_strip_nulls json_typeof jsonb_agg jsonb_array_elements
+jsonb_array_elements_text jsonb_array_length jsonb_build_array jsonb_build_object jsonb_each jsonb_each_text
+jsonb_extract_path jsonb_extract_path_text jsonb_insert jsonb_object jsonb_object_agg jsonb_object_keys
+jsonb_path_exists jsonb_path_match jsonb_path_query jsonb_path_query_array jsonb_path_query_first jsonb_pretty jsonb_set
+jsonb_set_lax jsonb_strip_nulls jsonb_typeof justify_days justify_hours justify_interval lag last_value lcm lead least
+left length ln log log10 lower lower_inc lower_inf lpad ltrim make_date make_interval make_time make_timestamp
+make_timestamptz masklen max md5 min min_scale mod mode netmask network normalize npoints nth_value ntile nullif
+num_nonnulls num_nulls numnode numrange octet_length overlay parse_ident pclose percent_rank percentile_cont
+percentile_disc phraseto_tsquery pi plainto_tsquery point polygon popen position pow power querytree quote_ident
+quote_literal quote_nullable radians radius range_agg range_intersect_agg range_merge rank regexp_count regexp_instr
+regexp_like regexp_match regexp_matches regexp_replace regexp_split_to_array regexp_split_to_table regexp_substr
+regr_avgx regr_avgy regr_count regr_intercept regr_r2 regr_slope regr_sxx regr_sxy regr_syy repeat replace reverse right
+round row_number row_to_json rpad rtrim scale session_user set_bit set_byte set_masklen setweight sha224 sha256 sha384
+sha512 sign sin sind sinh slope split_part sqrt starts_with stddev stddev_pop stddev_samp string_agg string_to_array
+string_to_table strip strpos substr substring sum tan tand tanh to_ascii to_char to_date to_hex to_json to_jsonb
+to_number to_timestamp to_tsquery to_tsvector translate trim_array trim_scale trunc ts_headline ts_rank ts_rank_cd
+tsrange tstzrange unnest upper upper_inc upper_inf var_pop var_samp variance version websearch_to_tsquery width
+width_bucket
+`)
+
+// timed functions change with the time of the call and do nothing else.
+var timed = set(`
+now clock_timestamp current_date current_time current_timestamp localtime localtimestamp statement_timestamp
+transaction_timestamp timeofday
+`)
+
+// harmless functions are not kept, for the reason given, but write to no table and change no setting.
+var harmless = map[string]string{}
+
+func init() {
+	for reason, names := range map[string]string{
+		"gives another value at every call":    "random gen_random_uuid random_normal setseed",
+		"moves or reads a sequence":            "nextval currval lastval setval",
+		"names the connection or transaction":  "pg_backend_pid inet_client_addr inet_client_port inet_server_addr inet_server_port txid_current txid_current_if_assigned txid_current_snapshot pg_current_xact_id pg_current_xact_id_if_assigned pg_current_snapshot current_query pg_my_temp_schema pg_trigger_depth current_schemas",
+		"waits, locks or notifies":             "pg_sleep pg_sleep_for pg_sleep_until pg_notify pg_listening_channels pg_blocking_pids",
+		"reads a setting":                      "current_setting",
+		"ends or cancels another connection":   "pg_cancel_backend pg_terminate_backend",
+		"reports the server's activity":        "pg_is_in_recovery pg_postmaster_start_time pg_conf_load_time pg_database_size pg_relation_size pg_table_size pg_indexes_size pg_total_relation_size pg_tablespace_size pg_current_wal_lsn pg_last_wal_replay_lsn pg_last_wal_receive_lsn",
+		"reads the catalog":                    "format_type obj_description col_description shobj_description pg_encoding_to_char pg_char_to_encoding pg_typeof pg_has_role row_security_active pg_relation_is_updatable pg_column_is_updatable pg_collation_for pg_size_pretty pg_client_encoding getdatabaseencoding oidvectortypes",
+		"depends on today's date":              "age",
+		"may read a text as the time of today": "date time timestamp timestamptz timetz timezone",
+	} {
+		for _, n := range strings.Fields(names) {
+			harmless[n] = reason
+		}
+	}
+}
+
+// harmlessPrefixes are families of which every member is harmless.
+var harmlessPrefixes = []struct{ prefix, reason string }{
+	{"pg_advisory_", "waits, locks or notifies"},
+	{"pg_try_advisory_", "waits, locks or notifies"},
+	{"pg_stat_get_", "reports the server's activity"},
+	{"pg_get_", "reads the catalog"},
+	{"has_", "reads the catalog"},
+	{"to_reg", "reads the catalog"},
+}
+
+// harmlessReason says why the result of a harmless function is not kept, or "" if the function is not one.
+func harmlessReason(name string) string {
+	if r, ok := harmless[name]; ok {
+		return r
+	}
+	for _, p := range harmlessPrefixes {
+		if strings.HasPrefix(name, p.prefix) {
+			return p.reason
+		}
+	}
+	if strings.HasPrefix(name, "pg_") && strings.HasSuffix(name, "_is_visible") {
+		return "reads the catalog"
+	}
+	return ""
+}
+
+// steadyTypes are the types to which any value may be cast: their input depends on nothing but the value and the key.
+var steadyTypes = set(`
+bool int2 int4 int8 float4 float8 numeric text varchar bpchar char bytea uuid json jsonb inet cidr macaddr macaddr8
+bit varbit interval point line lseg box path polygon circle int4range int8range numrange tsvector tsquery
+`)
+
+// dateTypes read a few words as the time of the call, so only constants (whose bytes are looked at) and values that
+// are dates already may be cast to them.
+var dateTypes = set(`date timestamp timestamptz time daterange tsrange tstzrange`)
+
+// dateFunctions give a date or time, whatever their arguments are.
+var dateFunctions = set(`date_trunc date_bin make_date make_timestamp make_timestamptz to_timestamp to_date`)
+
+func set(names string) map[string]bool {
+	m := map[string]bool{}
+	for _, n := range strings.Fields(names) {
+		m[n] = true
+	}
+	return m
+}

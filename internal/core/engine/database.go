@@ -1,0 +1,113 @@
+package engine
+
+import (
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/freshness"
+)
+
+// database is one database behind the origin: its clocks, and its catalog while that is known to be true.
+type database struct {
+	name   string
+	clocks *freshness.Clocks
+
+	catalog atomic.Pointer[reading]
+
+	mu      sync.Mutex
+	asking  bool      // a session is reading the catalog
+	askNext time.Time // not before
+}
+
+// reading is a catalog as it was read. It is itself like a kept result: true while nothing has happened that may have
+// changed the schema.
+type reading struct {
+	schema *catalog.Schema
+	stamp  freshness.Stamp
+}
+
+// catalogPause is how many times as long as its last reading took the catalog is left unread. Where statements of
+// unknown effect keep coming, the origin must not be busy with answering about its schema.
+const catalogPause = 4
+
+func (e *Engine) database(name string) *database {
+	e.mu.RLock()
+	db := e.databases[name]
+	e.mu.RUnlock()
+	if db != nil {
+		return db
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if db := e.databases[name]; db != nil {
+		return db
+	}
+	db = &database{name: name, clocks: freshness.New()}
+	e.databases[name] = db
+	return db
+}
+
+// current gives the catalog, or nil while it is not known.
+func (db *database) current() *catalog.Schema {
+	if c := db.catalog.Load(); c != nil && c.stamp.Valid() {
+		return c.schema
+	}
+	return nil
+}
+
+// everyDatabase gives the clocks that move when something common to all databases changes, such as a role.
+func (e *Engine) everyDatabase() []*freshness.Clock {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	all := make([]*freshness.Clock, 0, len(e.databases))
+	for _, db := range e.databases {
+		all = append(all, db.clocks.Every)
+	}
+	return all
+}
+
+// Databases calls f for every database that was connected to: its name, whether its catalog is known, and its tables.
+func (e *Engine) Databases(f func(name string, known bool, tables []string)) {
+	e.mu.RLock()
+	list := make([]*database, 0, len(e.databases))
+	for _, db := range e.databases {
+		list = append(list, db)
+	}
+	e.mu.RUnlock()
+	for _, db := range list {
+		var tables []string
+		schema := db.current()
+		if schema != nil {
+			tables = schema.Tables()
+		}
+		f(db.name, schema != nil, tables)
+	}
+}
+
+// unsettled is a write whose outcome never arrived.
+type unsettled struct {
+	db      *database
+	pending freshness.Pending
+	until   time.Time
+}
+
+func (e *Engine) settle(now time.Time) {
+	e.mu.Lock()
+	var due []unsettled
+	kept := e.unsettled[:0]
+	for _, u := range e.unsettled {
+		if now.Before(u.until) {
+			kept = append(kept, u)
+		} else {
+			due = append(due, u)
+		}
+	}
+	e.unsettled = kept
+	e.mu.Unlock()
+	for _, u := range due {
+		e.wrote(u.db, u.pending.Clocks())
+		u.pending.Settle()
+	}
+}

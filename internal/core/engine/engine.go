@@ -1,0 +1,126 @@
+// Package engine is the one place that decides: what to do with a statement, and what to do with its result. The wire
+// packages tell it what arrives and do what it says; it knows no bytes of any protocol, no network and no clock.
+package engine
+
+import (
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/store"
+)
+
+// Options are an engine's knobs.
+type Options struct {
+	// Facts reads what a statement does from its text; it is the grammar of the origin's dialect. Required.
+	Facts func(sql string) *analysis.Facts
+	// Memory is the limit for kept results in bytes; 0 means 256 MiB.
+	Memory int64
+	// Largest is the largest reply in bytes that is kept; 0 means 1 MiB.
+	Largest int
+	// MostPatterns is how many patterns are told apart; 0 means 50,000. Statements beyond them pass.
+	MostPatterns int
+	// Settle is how long a write whose outcome never arrived is taken to be under way; 0 means 60 s.
+	Settle time.Duration
+}
+
+func (o Options) withDefaults() Options {
+	if o.Memory == 0 {
+		o.Memory = 256 << 20
+	}
+	if o.Largest == 0 {
+		o.Largest = 1 << 20
+	}
+	if o.MostPatterns == 0 {
+		o.MostPatterns = 50_000
+	}
+	if o.Settle == 0 {
+		o.Settle = time.Minute
+	}
+	return o
+}
+
+// Engine decides for all sessions of one origin. It is safe for concurrent use.
+type Engine struct {
+	Ledger *ledger.Ledger
+
+	opts  Options
+	store *store.Store
+	rules atomic.Pointer[rules.Set]
+	held  atomic.Bool
+
+	patterns patterns
+
+	mu        sync.RWMutex
+	databases map[string]*database
+	unsettled []unsettled
+	sessions  map[*Session]struct{}
+	lastID    uint64
+
+	keepers keepers
+	stream  stream
+}
+
+// New makes an engine. Now is the time it begins at.
+func New(opts Options, now time.Time) (*Engine, error) {
+	opts = opts.withDefaults()
+	s, err := store.New(opts.Memory)
+	if err != nil {
+		return nil, err
+	}
+	e := &Engine{
+		Ledger: ledger.New(now), opts: opts, store: s,
+		databases: map[string]*database{}, sessions: map[*Session]struct{}{},
+	}
+	e.keepers.tables = map[string]*TableDrops{}
+	e.keepers.lists = map[string][]*store.Entry{}
+	e.rules.Store(rules.NewSet(nil))
+	return e, nil
+}
+
+// SetRules puts a set of rules in force for all sessions at once, and drops what no rule keeps any more.
+func (e *Engine) SetRules(set *rules.Set) {
+	e.rules.Store(set)
+	e.patterns.each(func(p *Pattern) { p.rule.Store(set.For(p.ID)) })
+	e.store.All(func(entry *store.Entry) bool {
+		if r := set.For(entry.Pattern); r == nil || r.Verdict != rules.Keep {
+			e.release(entry)
+		}
+		return true
+	})
+}
+
+// Rules gives the rules in force.
+func (e *Engine) Rules() *rules.Set { return e.rules.Load() }
+
+// Hold switches all keeping off, or on again. Clocks keep running meanwhile, so what is kept stays trustworthy.
+func (e *Engine) Hold(on bool) { e.held.Store(on) }
+
+// Held says whether all keeping is switched off.
+func (e *Engine) Held() bool { return e.held.Load() }
+
+// Kept gives how many results are kept, the bytes they take, and the bytes they may take.
+func (e *Engine) Kept() (results int, bytes, limit int64) {
+	return e.store.Len(), e.store.Bytes(), e.store.Limit()
+}
+
+// Largest is the largest reply in bytes that is kept.
+func (e *Engine) Largest() int { return e.opts.Largest }
+
+// Sessions is how many clients are connected.
+func (e *Engine) Sessions() int {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	return len(e.sessions)
+}
+
+// Tick does what is to be done from time to time: reclaiming what writes dropped, settling writes that were lost,
+// closing the ledger's slots. It is to be called some ten times a second.
+func (e *Engine) Tick(now time.Time) {
+	e.reclaim(now)
+	e.settle(now)
+	e.Ledger.Tick(now)
+}

@@ -1,0 +1,73 @@
+package ledger
+
+import (
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+)
+
+func TestPercentilesAreRightWithinAnEighth(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		times := rapid.SliceOfN(rapid.Int64Range(8, 100_000_000), 1, 200).Draw(t, "µs")
+		var d Distribution
+		for _, us := range times {
+			d.Add(time.Duration(us) * time.Microsecond)
+		}
+		slices.Sort(times)
+		for _, p := range []float64{0.5, 0.9, 1} {
+			i := max(int(p*float64(len(times))+0.9999999)-1, 0)
+			exact := float64(times[i])
+			got := float64(d.Percentile(p).Microseconds())
+			assert.InEpsilon(t, exact, got, 0.126, "bucket of an eighth of a power of two")
+		}
+	})
+}
+
+func TestManyWritersLoseNothing(t *testing.T) {
+	start := time.Unix(0, 0)
+	l := New(start)
+	p := l.NewPattern()
+	var wg sync.WaitGroup
+	for range 8 {
+		wg.Go(func() {
+			for range 1000 {
+				p.Record(Record{Outcome: Pass, Reason: "no rule", Took: time.Millisecond, Keepable: true, Rows: 2})
+				l.Application("quay-boards").Record(Record{Outcome: Hit, Took: time.Microsecond, Spared: time.Millisecond})
+			}
+		})
+	}
+	wg.Wait()
+	assert.Equal(t, uint64(8000), p.Total().Calls())
+	assert.Equal(t, 8*time.Second, p.Total().Keepable)
+	assert.Equal(t, []ReasonCount{{"no rule", 8000}}, p.Reasons())
+	assert.Equal(t, 8*time.Second, l.Application("quay-boards").Total().Spared)
+}
+
+func TestTheLastMinuteForgets(t *testing.T) {
+	now := time.Unix(0, 0)
+	l := New(now)
+	l.Total.Record(Record{Outcome: Miss, Took: time.Second})
+	for range 60 {
+		now = now.Add(time.Second)
+		l.Tick(now)
+		assert.Equal(t, uint64(1), l.Total.Minute().Calls())
+	}
+	l.Tick(now.Add(time.Second))
+	assert.Equal(t, uint64(0), l.Total.Minute().Calls())
+	assert.Equal(t, uint64(1), l.Total.Total().Calls())
+}
+
+func TestApplicationsAreBounded(t *testing.T) {
+	l := New(time.Unix(0, 0))
+	for i := range 200 {
+		l.Application(string(rune('a'+i%26)) + string(rune('a'+i/26))).Record(Record{Outcome: Pass})
+	}
+	n, calls := 0, uint64(0)
+	l.Applications(func(_ string, t *Tally) { n++; calls += t.Total().Calls() })
+	assert.LessOrEqual(t, n, mostApplications+1)
+	assert.Equal(t, uint64(200), calls)
+}

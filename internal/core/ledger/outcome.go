@@ -1,0 +1,38 @@
+// Package ledger counts what became of statements and how long clients waited for them: for all, per application, and
+// per pattern. Recording is a handful of atomic additions, so that no connection waits for another; what is shown per
+// minute is derived from the totals by Tick.
+package ledger
+
+import "time"
+
+// Outcome is what became of a statement.
+type Outcome uint8
+
+// The outcomes.
+const (
+	Hit   Outcome = iota // answered from memory
+	Miss                 // fetched from the origin and kept, or meant to be
+	Pass                 // sent to the origin and not kept
+	Write                // sent to the origin, and changes something there
+)
+
+// Outcomes are all of them, in the order they are shown.
+var Outcomes = [...]Outcome{Hit, Miss, Pass, Write}
+
+func (o Outcome) String() string { return [...]string{"hit", "miss", "pass", "write"}[o] }
+
+// Record is one statement's end.
+type Record struct {
+	Outcome Outcome
+	// Reason says why it passed; it is one of a small number of texts.
+	Reason string
+	// Took is the time from the statement's arrival to the last byte of its reply.
+	Took time.Duration
+	// Spared is what a hit spared: the time that fetching this very result took last, less Took.
+	Spared time.Duration
+	// Keepable is set when a rule could have kept its result.
+	Keepable bool
+	Failed   bool
+	Rows     int
+	Bytes    int
+}

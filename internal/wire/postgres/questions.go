@@ -1,0 +1,113 @@
+package postgres
+
+import (
+	"fmt"
+	"strings"
+
+	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/engine"
+)
+
+// catalogQuery asks a PostgreSQL server for a schema's description: six text columns, as in catalog.Row. It keeps to what any SQL
+// engine with these system tables can run, names every system table in full, and needs no privilege.
+//
+// The numbers are the server's fixed object ids: 2604 pg_attrdef, 2606 pg_constraint, 2618 pg_rewrite, 3256
+// pg_policy, 1255 pg_proc, 1266 timetz, 1270 its array.
+const catalogQuery = `/* jolly larder reads the catalog */
+select 'relation', n.nspname, c.relname,
+       cast(c.relkind as text)
+       || case when c.relrowsecurity then 'S' else '' end
+       || case when c.relhassubclass or exists (select 1 from pg_catalog.pg_inherits i where i.inhrelid = c.oid) then 'I' else '' end
+       || case when c.relhasrules and c.relkind = 'r' then 'U' else '' end
+       || case when exists (select 1 from pg_catalog.pg_trigger t where t.tgrelid = c.oid and not t.tgisinternal) then 'T' else '' end
+       || case when exists (select 1 from pg_catalog.pg_depend d
+                            join pg_catalog.pg_proc p on p.oid = d.refobjid and p.provolatile = 'v'
+                            left join pg_catalog.pg_attrdef a on d.classid = 2604 and a.oid = d.objid
+                            left join pg_catalog.pg_constraint k on d.classid = 2606 and k.oid = d.objid
+                            left join pg_catalog.pg_rewrite w on d.classid = 2618 and w.oid = d.objid
+                            left join pg_catalog.pg_policy y on d.classid = 3256 and y.oid = d.objid
+                            where d.refclassid = 1255 and c.oid in (a.adrelid, k.conrelid, w.ev_class, y.polrelid)) then 'D' else '' end
+       || case when exists (select 1 from pg_catalog.pg_attribute a
+                            where a.attrelid = c.oid and a.attnum > 0 and a.atttypid in (1266, 1270)) then 'Z' else '' end,
+       '', ''
+from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and c.relpersistence <> 't'
+  and n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast')
+union all
+select 'cascade', n.nspname, c.relname, '', m.nspname, e.relname
+from pg_catalog.pg_constraint k
+join pg_catalog.pg_class c on c.oid = k.confrelid join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+join pg_catalog.pg_class e on e.oid = k.conrelid join pg_catalog.pg_namespace m on m.oid = e.relnamespace
+where k.contype = 'f' and (k.confupdtype in ('c', 'n', 'd') or k.confdeltype in ('c', 'n', 'd'))
+union all
+select 'function', '', p.proname, max(cast(p.provolatile as text)), '', ''
+from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
+where n.nspname not in ('pg_catalog', 'information_schema')
+group by p.proname
+union all
+select 'operator', '', o.oprname, max(cast(p.provolatile as text)), '', ''
+from pg_catalog.pg_operator o join pg_catalog.pg_proc p on p.oid = o.oprcode
+join pg_catalog.pg_namespace n on n.oid = o.oprnamespace
+where n.nspname <> 'pg_catalog'
+group by o.oprname
+union all
+select 'operator', '', 'cast', max(cast(p.provolatile as text)), '', ''
+from pg_catalog.pg_cast t join pg_catalog.pg_proc p on p.oid = t.castfunc
+join pg_catalog.pg_namespace n on n.oid = p.pronamespace
+where n.nspname <> 'pg_catalog'
+having count(*) > 0`
+
+// settingNames are the settings that can change the result of a statement that reads plain tables through functions
+// known to be harmless: how names are resolved, how values are read and written, and who asks.
+var settingNames = []string{
+	"search_path", "role", "row_security", "TimeZone", "timezone_abbreviations", "DateStyle", "IntervalStyle",
+	"client_encoding", "extra_float_digits", "bytea_output", "lc_monetary", "lc_numeric", "lc_time", "xmlbinary",
+	"xmloption", "array_nulls", "transform_null_equals", "backslash_quote", "default_text_search_config",
+	"gin_fuzzy_search_limit", "quote_all_identifiers", "client_min_messages", "session_replication_role",
+}
+
+// settingsQuery asks a session for the settings above and what else a decision rests on. A setting that the server
+// does not have is null.
+var settingsQuery = func() string {
+	var q strings.Builder
+	q.WriteString("/* jolly larder reads this session's settings */ select " +
+		"current_setting('default_transaction_isolation', true), current_setting('standard_conforming_strings', true), " +
+		"case when pg_my_temp_schema() = 0 then 0 else (select count(*) from pg_catalog.pg_class where relnamespace = pg_my_temp_schema()) end, " +
+		"current_user, session_user")
+	for _, n := range settingNames {
+		fmt.Fprintf(&q, ", current_setting('%s', true)", n)
+	}
+	return q.String()
+}()
+
+// settings reads the answer to settingsQuery.
+func settings(rows [][]string) (engine.Settings, bool) {
+	if len(rows) != 1 || len(rows[0]) != 5+len(settingNames) {
+		return engine.Settings{}, false
+	}
+	r := rows[0]
+	s := engine.Settings{
+		Values:        append([]string{}, r[3:]...),
+		ReadCommitted: r[0] == "read committed" || r[0] == "read uncommitted",
+		Temporary:     r[2] != "0",
+	}
+	if p := strings.TrimSpace(r[5]); strings.Contains(p, "pg_catalog") && !strings.HasPrefix(p, "pg_catalog") || strings.Contains(p, "pg_temp") {
+		s.Strange = "the session's search path puts other schemas before the system's"
+	}
+	if r[1] == "off" {
+		s.Strange = "the session reads backslashes in strings as escapes"
+	}
+	return s, true
+}
+
+// schema reads the answer to catalogQuery.
+func schema(rows [][]string) (*catalog.Schema, bool) {
+	out := make([]catalog.Row, 0, len(rows))
+	for _, r := range rows {
+		if len(r) != 6 {
+			return nil, false
+		}
+		out = append(out, catalog.Row{What: r[0], Schema: r[1], Name: r[2], Flags: r[3], OtherSchema: r[4], OtherName: r[5]})
+	}
+	return catalog.New(out), true
+}
