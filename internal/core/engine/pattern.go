@@ -180,3 +180,17 @@ func (e *Engine) rest(sql []byte) *Pattern {
 const patternClock = "(pattern)"
 
 const tooMany = "more patterns are in use than are told apart"
+
+// Does gives what the pattern does as far as is known now, in the database it was last resolved for.
+func (p *Pattern) Does() *catalog.Resolved {
+	if have := p.resolved.Load(); have != nil {
+		return (*have)[0].Resolved
+	}
+	return catalog.Unread(p.Facts)
+}
+
+// Unsure says whether what stands against keeping it may only be that the catalog is not known at this moment.
+func (p *Pattern) Unsure() bool {
+	have := p.resolved.Load()
+	return p.Facts.Plain() && (have == nil || (*have)[0].schema == nil)
+}

@@ -1,0 +1,175 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/daemon"
+	"jollylarder/internal/demo"
+)
+
+func root() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "jollylarder",
+		Short: "A transparent caching proxy in front of a SQL database",
+		Long: `Jolly Larder stands between applications and a PostgreSQL database. It keeps the results of the statement
+patterns that you choose, drops them when a write touches their tables, and shows how much waiting that spared.`,
+		Version:       daemon.Version,
+		SilenceUsage:  true,
+		SilenceErrors: false,
+	}
+	c.SetErrPrefix("jollylarder:")
+	c.AddCommand(serveCommand(), watchCommand(), demoCommand())
+	return c
+}
+
+// interrupted gives a context that ends when the program is told to.
+func interrupted() (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+}
+
+func serveCommand() *cobra.Command {
+	var cfg daemon.Config
+	var memory int64
+	c := &cobra.Command{
+		Use:   "serve --listen ADDRESS --origin ADDRESS",
+		Short: "Carry traffic between applications and a database",
+		Example: `  jollylarder serve --listen 127.0.0.1:7432 --origin 127.0.0.1:5432 --rules rules.toml --control larder.sock
+  jollylarder watch --control larder.sock`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if memory < 1 || memory > 1<<20 {
+				return fmt.Errorf("--memory %d: expected a number of MiB from 1 to 1048576", memory)
+			}
+			cfg.Memory = memory << 20
+			ctx, stop := interrupted()
+			defer stop()
+			l, err := daemon.Start(cfg)
+			if err != nil {
+				return err
+			}
+			defer l.Close()
+			slog.Info("the larder carries traffic", "listen", l.Address(), "origin", cfg.Origin, "rules", len(l.Engine().Rules().List()), "control", cfg.Control)
+			<-ctx.Done()
+			slog.Info("the larder ends")
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&cfg.Listen, "listen", "127.0.0.1:7432", "address for the applications to connect to")
+	f.StringVar(&cfg.Origin, "origin", "127.0.0.1:5432", "address of the PostgreSQL server")
+	f.StringVar(&cfg.Rules, "rules", "", "rules file; made with the first rule if it is not there (default: rules are not kept)")
+	f.StringVar(&cfg.Control, "control", "", "path of the control socket for the terminal and for scripts (default: none)")
+	f.Int64Var(&memory, "memory", 256, "limit for kept results, in MiB")
+	return c
+}
+
+func watchCommand() *cobra.Command {
+	var path string
+	c := &cobra.Command{
+		Use:   "watch --control SOCKET",
+		Short: "Open the terminal application on a running larder",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if path == "" {
+				return errors.New("--control is needed: the path that the larder was started with")
+			}
+			client := control.NewClient(path)
+			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+			defer cancel()
+			if _, err := client.Status(ctx); err != nil {
+				return err
+			}
+			return terminal(client)
+		},
+	}
+	c.Flags().StringVar(&path, "control", "", "path of the larder's control socket")
+	return c
+}
+
+func demoCommand() *cobra.Command {
+	cfg := demo.Config{Seed: 1}
+	var headless bool
+	var length time.Duration
+	var out string
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Show a made-up ferry company's database being answered from memory",
+		Long: `Runs everything in one process: a database, a larder before it, and the traffic of five applications of Skerrow
+Ferries, which does not exist. Without --origin the database is a stand-in that needs no installation and takes as long
+as a server elsewhere would.`,
+		Example: `  jollylarder demo
+  jollylarder demo --origin postgres://postgres@127.0.0.1:5432/postgres
+  jollylarder demo --headless --for 20s --json -`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) (err error) {
+			if !headless && (c.Flags().Changed("for") || c.Flags().Changed("json")) {
+				return errors.New("--for and --json go with --headless")
+			}
+			if length < time.Second || length > time.Hour {
+				return fmt.Errorf("--for %s: expected a length from 1s to 1h", length)
+			}
+			ctx, stop := interrupted()
+			defer stop()
+			if !headless { // what is logged would be written over the screen
+				slog.SetDefault(slog.New(slog.DiscardHandler))
+				fmt.Fprintln(os.Stderr, "Loading Skerrow Ferries …")
+			}
+			d, err := demo.Start(ctx, cfg)
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, d.Close()) }()
+			if !headless {
+				return terminal(control.NewClient(d.Control))
+			}
+			s, err := d.Headless(ctx, length)
+			if err != nil {
+				return err
+			}
+			return report(s, out)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&cfg.Origin, "origin", "", "URL of a real PostgreSQL server; a database "+demo.Database+" is made there and removed at the end")
+	f.StringVar(&cfg.Listen, "listen", "", "address for the larder (default: a free port)")
+	f.Uint64Var(&cfg.Seed, "seed", 1, "seed for data, traffic and delays")
+	f.DurationVar(&cfg.Distance, "distance", 1500*time.Microsecond, "typical time on the network to the stand-in")
+	f.Float64Var(&cfg.Work, "work", 3, "how many times longer than SQLite the stand-in takes over its work")
+	f.BoolVar(&headless, "headless", false, "run without a terminal, with a small set of rules, and sum up")
+	f.DurationVar(&length, "for", 20*time.Second, "how long to run with --headless")
+	f.StringVar(&out, "json", "-", "file for the summary with --headless; - is standard output")
+	return c
+}
+
+func report(s demo.Summary, path string) error {
+	var w io.Writer = os.Stdout
+	if path != "-" {
+		f, err := os.Create(path)
+		if err != nil {
+			return fmt.Errorf("writing the summary: %w", err)
+		}
+		defer f.Close()
+		w = f
+	}
+	enc := json.NewEncoder(w)
+	enc.SetIndent("", "  ")
+	if err := enc.Encode(s); err != nil {
+		return err
+	}
+	if s.Stale > 0 {
+		return fmt.Errorf("%d kept answers differed from the origin", s.Stale)
+	}
+	return nil
+}
