@@ -1,5 +1,9 @@
 package main
 
-import "jollylarder/internal/control"
+import (
+	"jollylarder/internal/control"
+	"jollylarder/internal/tui"
+)
 
-func terminal(*control.Client) error { return nil }
+// terminal shows the terminal application on a larder until it is left.
+func terminal(c *control.Client) error { return tui.Run(c) }

@@ -1,0 +1,178 @@
+package look
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+)
+
+// Width is how many cells a text takes.
+func Width(s string) int { return ansi.StringWidth(s) }
+
+// Cut shortens a text to a width, with an ellipsis if something is lost.
+func Cut(s string, width int) string {
+	if width <= 0 {
+		return ""
+	}
+	return ansi.Truncate(s, width, "…")
+}
+
+// Left and Right bring a text to exactly a width, with the text at that side.
+func Left(s string, width int) string {
+	s = Cut(s, width)
+	return s + strings.Repeat(" ", max(width-Width(s), 0))
+}
+
+// Right is described at Left.
+func Right(s string, width int) string {
+	s = Cut(s, width)
+	return strings.Repeat(" ", max(width-Width(s), 0)) + s
+}
+
+// Block brings lines to exactly a width and height.
+func Block(lines []string, width, height int) []string {
+	out := make([]string, height)
+	for i := range out {
+		s := ""
+		if i < len(lines) {
+			s = lines[i]
+		}
+		out[i] = Left(s, width)
+	}
+	return out
+}
+
+// Wrap breaks a text into lines of at most a width.
+func Wrap(s string, width int) []string {
+	return strings.Split(ansi.Wrap(s, max(width, 8), ""), "\n")
+}
+
+// Millis writes a duration given in milliseconds, in seven cells: "0.03 ms", " 1.4 ms", " 132 ms", " 1.20 s".
+func Millis(ms float64) string {
+	var s string
+	switch {
+	case ms <= 0:
+		s = "–   "
+	case ms < 1:
+		s = fmt.Sprintf("%.2f ms", ms)
+	case ms < 10:
+		s = fmt.Sprintf("%.1f ms", ms)
+	case ms < 1000:
+		s = fmt.Sprintf("%.0f ms", ms)
+	default:
+		s = fmt.Sprintf("%.2f s ", ms/1000)
+	}
+	return Right(s, 7)
+}
+
+// Seconds writes waiting given in milliseconds as seconds, in seven cells.
+func Seconds(ms float64) string {
+	s := ms / 1000
+	switch {
+	case math.Abs(s) < 9.995:
+		return fmt.Sprintf("%5.2f s", s)
+	case s < 999.5:
+		return fmt.Sprintf("%5.1f s", s)
+	}
+	return fmt.Sprintf("%5.0f s", s)
+}
+
+// Count writes a count in at most five cells.
+func Count(n uint64) string {
+	switch {
+	case n < 100_000:
+		return fmt.Sprint(n)
+	case n < 10_000_000:
+		return fmt.Sprintf("%dk", n/1000)
+	}
+	return fmt.Sprintf("%dM", n/1_000_000)
+}
+
+// Bytes writes a size.
+func Bytes(n int64) string {
+	switch {
+	case n < 1<<10:
+		return fmt.Sprintf("%d B", n)
+	case n < 1<<20:
+		return fmt.Sprintf("%.1f KiB", float64(n)/(1<<10))
+	case n < 1<<30:
+		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+	}
+	return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
+}
+
+// Share writes a part of a whole as a percentage in four cells.
+func Share(part, whole float64) string {
+	if whole <= 0 {
+		return "   –"
+	}
+	return fmt.Sprintf("%3.0f%%", 100*part/whole)
+}
+
+// Stretch is one part of a ribbon.
+type Stretch struct {
+	Value   float64
+	Texture rune
+	Style   lipgloss.Style
+}
+
+// Ribbon splits a width in the proportion of its stretches. Something above zero is never left out.
+func Ribbon(width int, stretches ...Stretch) string {
+	var sum float64
+	for _, s := range stretches {
+		sum += max(s.Value, 0)
+	}
+	if sum == 0 || width < len(stretches) {
+		return strings.Repeat(" ", max(width, 0))
+	}
+	cells := make([]int, len(stretches))
+	widest, used := 0, 0
+	for i, s := range stretches {
+		cells[i] = int(math.Round(max(s.Value, 0) / sum * float64(width)))
+		if s.Value > 0 && cells[i] == 0 {
+			cells[i] = 1
+		}
+		used += cells[i]
+		if cells[i] > cells[widest] {
+			widest = i
+		}
+	}
+	cells[widest] += width - used
+	var b strings.Builder
+	for i, s := range stretches {
+		b.WriteString(s.Style.Render(strings.Repeat(string(s.Texture), max(cells[i], 0))))
+	}
+	return b.String()
+}
+
+var pillars = []rune(" ▁▂▃▄▅▆▇█")
+
+// Pillars draws values as one row of pillars. The highest stands for most; what is above zero is always to be seen.
+func Pillars(values []float64, most float64) string {
+	out := make([]rune, len(values))
+	for i, v := range values {
+		level := 0
+		if v > 0 && most > 0 {
+			level = min(1+int(v/most*float64(len(pillars)-1)-1e-9), len(pillars)-1)
+		}
+		out[i] = pillars[level]
+	}
+	return string(out)
+}
+
+// Rule is a thin line with a title in it.
+func (l *Look) Rule(title string, width int) string {
+	if title == "" {
+		return l.Dim.Render(strings.Repeat("─", max(width, 0)))
+	}
+	left := l.Dim.Render("── ") + l.Strong.Render(title) + " "
+	return Left(left+l.Dim.Render(strings.Repeat("─", max(width-Width(left), 0))), width)
+}
+
+// Key writes a key and what it does.
+func (l *Look) Key(key, does string) string {
+	return l.Honey.Bold(true).Render(key) + " " + l.Dim.Render(does)
+}

@@ -1,0 +1,319 @@
+// Package watch is the station that answers: what is going on right now, and what became of my statement?
+package watch
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/tui/look"
+)
+
+var (
+	keyUp    = key.NewBinding(key.WithKeys("up"), key.WithHelp("↑", "the line above"))
+	keyDown  = key.NewBinding(key.WithKeys("down"), key.WithHelp("↓", "the line below"))
+	keyGroup = key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "by kind, or one by one"))
+)
+
+// Keys are the keys of the station.
+var Keys = []key.Binding{keyUp, keyDown, keyGroup}
+
+// window is how far back the lines by kind look; most is how many events are remembered.
+const (
+	window = 10 * time.Second
+	most   = 8000
+)
+
+// Model is the station. Its zero value is ready.
+type Model struct {
+	Filter string
+
+	status  control.Status
+	events  []control.Event // the oldest first
+	lost    uint64
+	singles bool
+	frozen  bool
+	missed  int
+	lines   []line
+	chosen  string // the selected line's key
+}
+
+// line is one line of statements: one kind of them, or a single one.
+type line struct {
+	key   string
+	event control.Event
+	count uint64
+	took  float64 // on average
+	spare float64
+}
+
+// SetStatus takes the larder as it is now.
+func (m *Model) SetStatus(s control.Status) {
+	if !m.frozen {
+		m.status = s
+	}
+}
+
+// Add takes events that have come.
+func (m *Model) Add(events []control.Event, now time.Time) {
+	if m.frozen {
+		m.missed += len(events)
+		return
+	}
+	for _, e := range events {
+		if e.Kind == "lost" {
+			m.lost += e.Count
+			continue
+		}
+		m.events = append(m.events, e)
+	}
+	if n := len(m.events) - most; n > 0 {
+		m.events = slices.Delete(m.events, 0, n)
+	}
+	m.arrange(now)
+}
+
+// Freeze stops or lets go what is shown.
+func (m *Model) Freeze(on bool) {
+	m.frozen = on
+	m.missed = 0
+}
+
+// SetFilter shows only lines that hold a text.
+func (m *Model) SetFilter(text string) {
+	m.Filter = strings.ToLower(text)
+	m.arrange(m.status.Now)
+}
+
+// arrange makes the lines of the events.
+func (m *Model) arrange(now time.Time) {
+	m.lines = m.lines[:0]
+	kinds := map[string]int{}
+	for i := len(m.events) - 1; i >= 0; i-- {
+		e := m.events[i]
+		if m.Filter != "" && !strings.Contains(strings.ToLower(e.Application+" "+e.Outcome+e.Kind+" "+e.Pattern+" "+e.Text+" "+e.Reason+" "+e.Table), m.Filter) {
+			continue
+		}
+		if m.singles {
+			if len(m.lines) == 500 {
+				break
+			}
+			n := e.Count
+			if e.Kind != "drop" {
+				n = 1
+			}
+			m.lines = append(m.lines, line{fmt.Sprint(e.At.UnixNano(), e.Pattern), e, n, e.Took, e.Spared})
+			continue
+		}
+		if now.Sub(e.At) > window {
+			break
+		}
+		k := strings.Join([]string{e.Kind, e.Application, e.Pattern, e.Outcome, e.Reason, e.Table}, "\x00")
+		j, ok := kinds[k]
+		if !ok {
+			j = len(m.lines)
+			kinds[k] = j
+			m.lines = append(m.lines, line{key: k, event: e})
+		}
+		l := &m.lines[j]
+		if e.Kind == "drop" {
+			l.count += e.Count
+			continue
+		}
+		l.count++
+		l.took += (e.Took - l.took) / float64(l.count)
+		l.spare += e.Spared
+	}
+	if !m.singles { // by kind they stay where they are, so that numbers can be read
+		slices.SortFunc(m.lines, func(a, b line) int {
+			return cmp.Or(strings.Compare(b.event.Kind, a.event.Kind), strings.Compare(a.event.Application, b.event.Application),
+				strings.Compare(a.event.Text, b.event.Text), strings.Compare(a.key, b.key))
+		})
+	}
+}
+
+// SelectedPattern gives the pattern of the selected line, or "".
+func (m *Model) SelectedPattern() string {
+	for _, l := range m.lines {
+		if l.key == m.chosen {
+			return l.event.Pattern
+		}
+	}
+	return ""
+}
+
+// Update takes a key.
+func (m *Model) Update(k tea.KeyPressMsg) {
+	move := 0
+	switch {
+	case key.Matches(k, keyUp):
+		move = -1
+	case key.Matches(k, keyDown):
+		move = 1
+	case key.Matches(k, keyGroup):
+		m.singles = !m.singles
+		m.chosen = ""
+		m.arrange(m.status.Now)
+		return
+	default:
+		return
+	}
+	if len(m.lines) == 0 {
+		return
+	}
+	at := slices.IndexFunc(m.lines, func(l line) bool { return l.key == m.chosen })
+	m.chosen = m.lines[min(max(at+move, 0), len(m.lines)-1)].key
+}
+
+// View draws the station. A question, if there is one, stands where the statements otherwise do.
+func (m *Model) View(l *look.Look, width, height int, question []string) []string {
+	lanes := m.lanes(l, width, height*9/20)
+	if question != nil {
+		return look.Block(append(lanes, question...), width, height)
+	}
+	out := append(lanes, m.statements(l, width, height-len(lanes))...)
+	return look.Block(out, width, height)
+}
+
+// lanes draws a lane per application: what its last minute spared and waited, second by second.
+func (m *Model) lanes(l *look.Look, width, height int) []string {
+	out := []string{l.Rule("applications, their last minute second by second", width)}
+	apps := slices.Clone(m.status.Applications)
+	apps = slices.DeleteFunc(apps, func(a control.Application) bool { return a.Minute.Calls() == 0 })
+	slices.SortFunc(apps, func(a, b control.Application) int { return strings.Compare(a.Name, b.Name) })
+	if len(apps) == 0 {
+		return append(out, "", l.Dim.Render("  No statement in the last minute. Applications connect to "+m.status.Listen+"."), "")
+	}
+	seconds := min(60, max(width-62, 10))
+	double := height >= 3*len(apps)+1
+	step := 2
+	if double {
+		step = 3
+	}
+	fit := max((height-2)/step, 1)
+	var highest float64
+	for _, a := range apps {
+		for _, s := range a.Seconds {
+			highest = max(highest, s.Spared, s.Waited)
+		}
+	}
+	for i, a := range apps {
+		if i == fit && len(apps) > fit {
+			out = append(out, l.Dim.Render(fmt.Sprintf("  and %d more", len(apps)-fit)))
+			break
+		}
+		var spared, waited []float64
+		writes := false
+		marks := make([]rune, 0, seconds)
+		for _, s := range a.Seconds[max(len(a.Seconds)-seconds, 0):] {
+			spared, waited = append(spared, s.Spared), append(waited, s.Waited)
+			mark := ' '
+			if s.Writes > 0 {
+				mark, writes = '▲', true
+			}
+			marks = append(marks, mark)
+		}
+		name := look.Left(a.Name, 15)
+		head := l.Strong.Render(name) + l.Dim.Render("│")
+		blank := strings.Repeat(" ", 15) + l.Dim.Render("│")
+		if width >= 110 {
+			out = append(out,
+				head+l.Honey.Render(look.Pillars(spared, highest))+l.Dim.Render("│ ")+l.Honey.Render(look.Seconds(a.Minute.Spared)+" spared")+"   "+
+					l.Cream.Render(look.Right(look.Count(a.Minute.Calls()), 6)+" calls")+"  "+l.Honey.Render(look.Share(float64(a.Minute.Hits), float64(a.Minute.Calls()))+" from memory"),
+				blank+l.Slate.Render(look.Pillars(waited, highest))+l.Dim.Render("│ ")+l.Slate.Render(look.Seconds(a.Minute.Waited)+" waited"))
+		} else {
+			out = append(out,
+				head+l.Honey.Render(look.Pillars(spared, highest))+l.Dim.Render("│")+l.Honey.Render(look.Seconds(a.Minute.Spared)+" spared")+l.Dim.Render(look.Share(float64(a.Minute.Hits), float64(a.Minute.Calls()))+" from memory"),
+				blank+l.Slate.Render(look.Pillars(waited, highest))+l.Dim.Render("│")+l.Slate.Render(look.Seconds(a.Minute.Waited)+" waited"))
+		}
+		if double {
+			if writes {
+				out = append(out, blank+l.Plum.Render(string(marks))+l.Dim.Render("│ ")+l.Plum.Render(look.Right(fmt.Sprint(a.Minute.Writes), 5)+" writes"))
+			} else {
+				out = append(out, blank+strings.Repeat(" ", len(marks))+l.Dim.Render("│"))
+			}
+		}
+	}
+	return append(out, "")
+}
+
+// statements draws the statements by kind, or one by one.
+func (m *Model) statements(l *look.Look, width, height int) []string {
+	title := "statements of the last 10 s, by kind"
+	if m.singles {
+		title = "statements one by one, the newest first"
+	}
+	if m.Filter != "" {
+		title += " · with “" + m.Filter + "”"
+	}
+	switch {
+	case m.frozen:
+		title += fmt.Sprintf(" · frozen, %d newer; space goes on", m.missed)
+	case m.lost > 0:
+		title += fmt.Sprintf(" · %s not shown: too many at once", look.Count(m.lost))
+	}
+	out := []string{l.Rule(title, width)}
+	if width >= 110 {
+		out = append(out, l.Dim.Render("  outcome  application     times     took    rows   statement, and why it passed"))
+	}
+	rows := height - len(out)
+	at := max(slices.IndexFunc(m.lines, func(x line) bool { return x.key == m.chosen }), 0)
+	first := max(at-rows+1, 0)
+	for i := first; i < len(m.lines) && i < first+rows; i++ {
+		out = append(out, m.row(l, &m.lines[i], width))
+	}
+	if len(m.lines) == 0 {
+		out = append(out, l.Dim.Render("  None yet."))
+	}
+	return out
+}
+
+func (m *Model) row(l *look.Look, x *line, width int) string {
+	e := &x.event
+	style, glyph := l.Outcome(e.Outcome)
+	word := e.Outcome
+	if e.Kind == "drop" {
+		style, glyph = l.Outcome("drop")
+		word = "drop"
+	}
+	mark, text := "  ", l.Cream
+	if x.key == m.chosen {
+		mark, text = l.Honey.Render("▌ "), l.Strong
+	}
+	if e.Kind == "drop" {
+		table := e.Table
+		if table == "" {
+			table = "any table"
+		}
+		return look.Cut(mark+style.Render(look.Left(glyph+" "+word, 8))+" "+style.Render(fmt.Sprintf("%s %d results dropped by a write to %s", "", x.count, table)), width)
+	}
+	head := mark + style.Render(look.Left(glyph+" "+word, 8)) + " " + text.Render(look.Left(e.Application, 15))
+	if !m.singles {
+		head += text.Render(look.Right(look.Count(x.count)+"×", 6))
+	} else {
+		head += l.Dim.Render(look.Right(e.At.Local().Format("05.00"), 6))
+	}
+	head += "  " + style.Render(look.Millis(x.took))
+	if width >= 110 {
+		head += "  " + l.Dim.Render(look.Right(fmt.Sprint(e.Rows), 6))
+	}
+	head += "   "
+	tail := ""
+	if e.Failed {
+		tail = l.Brick.Render("  ! failed")
+	}
+	if e.Reason != "" {
+		tail += l.Dim.Render("  " + e.Reason)
+	}
+	room := width - look.Width(head)
+	if t := look.Width(tail); t > 0 && t < room*2/3 {
+		return head + text.Render(look.Left(e.Text, room-t)) + tail
+	}
+	return look.Cut(head+text.Render(e.Text)+tail, width)
+}
