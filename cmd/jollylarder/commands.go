@@ -77,6 +77,7 @@ func serveCommand() *cobra.Command {
 
 func watchCommand() *cobra.Command {
 	var path string
+	var behind *string
 	c := &cobra.Command{
 		Use:   "watch --control SOCKET",
 		Short: "Open the terminal application on a running larder",
@@ -91,9 +92,10 @@ func watchCommand() *cobra.Command {
 			if _, err := client.Status(ctx); err != nil {
 				return err
 			}
-			return terminal(client)
+			return terminal(client, *behind)
 		},
 	}
+	behind = background(c)
 	c.Flags().StringVar(&path, "control", "", "path of the larder's control socket")
 	return c
 }
@@ -103,6 +105,7 @@ func demoCommand() *cobra.Command {
 	var headless bool
 	var length time.Duration
 	var out string
+	var behind *string
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Show a made-up ferry company's database being answered from memory",
@@ -132,7 +135,7 @@ as a server elsewhere would.`,
 			}
 			defer func() { err = errors.Join(err, d.Close()) }()
 			if !headless {
-				return terminal(control.NewClient(d.Control))
+				return terminal(control.NewClient(d.Control), *behind)
 			}
 			s, err := d.Headless(ctx, length)
 			if err != nil {
@@ -141,6 +144,7 @@ as a server elsewhere would.`,
 			return report(s, out)
 		},
 	}
+	behind = background(c)
 	f := c.Flags()
 	f.StringVar(&cfg.Origin, "origin", "", "URL of a real PostgreSQL server; a database "+demo.Database+" is made there and removed at the end")
 	f.StringVar(&cfg.Listen, "listen", "", "address for the larder (default: a free port)")

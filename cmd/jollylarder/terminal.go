@@ -1,9 +1,25 @@
 package main
 
 import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui"
+	"jollylarder/internal/tui/look"
 )
 
+// background adds the flag that says what is behind the text, for terminals that do not tell.
+func background(c *cobra.Command) *string {
+	return c.Flags().String("background", "", "the terminal's background, light or dark (default: as the terminal says)")
+}
+
 // terminal shows the terminal application on a larder until it is left.
-func terminal(c *control.Client) error { return tui.Run(c) }
+func terminal(c *control.Client, behind string) error {
+	switch b := look.Background(behind); b {
+	case look.Unknown, look.Dark, look.Light:
+		return tui.Run(c, b)
+	}
+	return fmt.Errorf("--background %q: expected light or dark", behind)
+}

@@ -210,7 +210,9 @@ func (d *Demo) Headless(ctx context.Context, length time.Duration) (Summary, err
 	}
 	d.traffic.end()
 	t := d.Larder.Engine().Ledger.Total.Total()
-	msec := func(d time.Duration) float64 { return float64(d.Round(10*time.Microsecond)) / float64(time.Millisecond) }
+	msec := func(d time.Duration) float64 {
+		return float64(d.Round(10*time.Microsecond)) / float64(time.Millisecond)
+	}
 	out.Statements, out.Hits, out.Misses, out.Passes, out.Writes = t.Calls(), t.Count[ledger.Hit], t.Count[ledger.Miss], t.Count[ledger.Pass], t.Count[ledger.Write]
 	out.Drops = d.Larder.Engine().Ledger.Drops.Load()
 	out.Errors = d.traffic.errors.Load()

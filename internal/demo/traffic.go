@@ -187,7 +187,9 @@ func fetch(ctx context.Context, c *pgx.Conn, sql string, args ...any) ([]string,
 }
 
 // popular picks a number below n, the low ones far more often.
-func popular(r *rand.Rand, n int) int { return int(float64(n) * r.Float64() * r.Float64() * r.Float64()) }
+func popular(r *rand.Rand, n int) int {
+	return int(float64(n) * r.Float64() * r.Float64() * r.Float64())
+}
 
 // board is a departure screen: it shows the same ports all day, every few seconds.
 func (t *traffic) board(screen int) request {

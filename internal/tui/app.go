@@ -56,6 +56,7 @@ var stations = []struct{ name, question string }{
 type App struct {
 	client        *control.Client
 	look          *look.Look
+	background    look.Background // as said when it was started; Unknown: as the terminal says
 	width, height int
 	station       int
 
@@ -80,21 +81,21 @@ type App struct {
 }
 
 // Run shows the application on the terminal until it is left.
-func Run(client *control.Client) error {
+func Run(client *control.Client, background look.Background) error {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	a := New(client)
+	a := New(client, background)
 	go a.feed.run(ctx, client)
 	_, err := tea.NewProgram(a).Run()
 	return err
 }
 
 // New makes the application; Run shows it.
-func New(client *control.Client) *App {
+func New(client *control.Client, background look.Background) *App {
 	in := textinput.New()
 	in.Prompt = "/ "
 	in.CharLimit = 80
-	return &App{client: client, look: look.New(true), feed: &feed{}, input: in}
+	return &App{client: client, look: look.New(background), background: background, feed: &feed{}, input: in}
 }
 
 // feed gathers events between two redraws.
@@ -180,7 +181,9 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		a.width, a.height = m.Width, m.Height
 	case tea.BackgroundColorMsg:
-		a.look = look.New(m.IsDark())
+		if a.background == look.Unknown {
+			a.look = look.New(map[bool]look.Background{true: look.Dark, false: look.Light}[m.IsDark()])
+		}
 	case tickMsg:
 		a.ticks++
 		a.watch.Add(a.feed.take(), time.Time(m))

@@ -40,7 +40,7 @@ func (a *App) lines() []string {
 	width := a.width - railWidth - 1
 	var main, question []string
 	if a.dialog != nil {
-		question = a.dialog.View(l, min(width, 120))
+		question = a.dialog.View(l, min(width, 120), body)
 	}
 	switch {
 	case !a.known && a.err != nil:
@@ -75,9 +75,15 @@ func (a *App) band() []string {
 			state = l.Honey.Bold(true).Render("◆ keeping · 1 rule")
 		}
 	case "held":
-		state = l.Brick.Bold(true).Render("■ on hold: everything passes")
+		state = l.Brick.Bold(true).Render("■ on hold")
+		if a.width >= 100 {
+			state += l.Brick.Render(": everything passes")
+		}
 	default:
-		state = l.Slate.Bold(true).Render("○ watching · nothing is kept")
+		state = l.Slate.Bold(true).Render("○ watching")
+		if a.width >= 100 {
+			state += l.Slate.Render(" · nothing is kept")
+		}
 	}
 	if a.err != nil && a.known {
 		state = l.Brick.Bold(true).Render("! the larder does not answer")
@@ -91,10 +97,14 @@ func (a *App) band() []string {
 			apps++
 		}
 	}
-	arrow := func(r string) string {
-		return l.Dim.Render(" ──") + l.Cream.Render(" "+r+" ") + l.Dim.Render("──▶ ")
+	shaft, clients := "──", fmt.Sprintf("%d applications", apps)
+	if a.width < 100 {
+		shaft, clients = "─", fmt.Sprintf("%d apps", apps)
 	}
-	way := l.Cream.Render(fmt.Sprintf("%d applications", apps)) + arrow(rate(calls)) +
+	arrow := func(r string) string {
+		return l.Dim.Render(" "+shaft) + l.Cream.Render(" "+r+" ") + l.Dim.Render(shaft+"▶ ")
+	}
+	way := l.Cream.Render(clients) + arrow(rate(calls)) +
 		l.Honey.Bold(true).Render("larder") + l.Honey.Render(" answers"+look.Share(float64(m.Hits), calls)) + arrow(rate(calls-float64(m.Hits))) + l.Slate.Bold(true).Render("origin")
 	if a.width >= 120 {
 		way += l.Slate.Render(" " + s.Origin)
@@ -142,13 +152,16 @@ func since(s control.Status) float64 { return s.Now.Sub(s.Began).Seconds() }
 func (a *App) rail(height int) []string {
 	l := a.look
 	wide := a.width >= 100
-	width := 4
+	width := 5
 	if wide {
 		width = 13
 	}
 	var out []string
 	for i, st := range stations {
 		badge := a.badge(i)
+		if !wide {
+			badge = look.Cut(badge, 1)
+		}
 		name := fmt.Sprintf("%d", i+1)
 		if wide {
 			name += " " + st.name

@@ -31,15 +31,17 @@ const (
 	FlagRules       = 'U'
 	FlagTriggers    = 'T'
 	FlagCalls       = 'D' // a default, check, view body or policy calls a function that may write
+	FlagFunctions   = 'F' // such a thing calls a function of the database at all, or one that changes settings
 	FlagTimeTZ      = 'Z' // has a column whose reading depends on today's date
 )
 
 // Schema is one database's schema. It does not change once made.
 type Schema struct {
-	relations map[string][]*relation // by name
-	functions map[string]byte        // by name, the worst volatility
-	operators map[string]byte
-	readWrite bool // some view or policy calls a function that may write
+	relations   map[string][]*relation // by name
+	functions   map[string]byte        // by name, the worst volatility
+	operators   map[string]byte
+	readWrites  bool // some view or policy calls a function that may write
+	readChanges bool // or one that may change settings
 }
 
 type relation struct {
@@ -57,8 +59,9 @@ func New(rows []Row) *Schema {
 		switch r.What {
 		case "relation":
 			s.relations[r.Name] = append(s.relations[r.Name], &relation{schema: r.Schema, name: r.Name, flags: r.Flags})
-			if strings.ContainsRune(r.Flags, FlagCalls) && (strings.HasPrefix(r.Flags, "v") || strings.ContainsRune(r.Flags, FlagRowSecurity)) {
-				s.readWrite = true
+			if strings.HasPrefix(r.Flags, "v") || strings.ContainsRune(r.Flags, FlagRowSecurity) {
+				s.readWrites = s.readWrites || strings.ContainsRune(r.Flags, FlagCalls)
+				s.readChanges = s.readChanges || strings.ContainsRune(r.Flags, FlagFunctions)
 			}
 		case "function":
 			s.functions[r.Name] = worse(s.functions[r.Name], r.Flags)
@@ -205,8 +208,8 @@ func (s *Schema) resolveRead(out *Resolved, f *analysis.Facts, n analysis.Name) 
 		out.Reads = append(out.Reads, r.full())
 		if why := r.notPlain(); why != "" {
 			out.reason("reads " + r.full() + ", " + why)
-			out.Settings = true
-			if s.readWrite {
+			out.Settings = out.Settings || s.readChanges
+			if s.readWrites {
 				out.anything()
 			}
 		}
@@ -217,7 +220,7 @@ func (s *Schema) resolveRead(out *Resolved, f *analysis.Facts, n analysis.Name) 
 func (r *relation) notPlain() string {
 	for _, flag := range r.flags {
 		switch flag {
-		case flagTable, FlagTriggers, FlagCalls:
+		case flagTable, FlagTriggers, FlagCalls, FlagFunctions:
 		case 'v':
 			return "a view: the tables behind it are not followed yet"
 		case 'm':

@@ -19,6 +19,8 @@ type database struct {
 	mu      sync.Mutex
 	asking  bool      // a session is reading the catalog
 	askNext time.Time // not before
+
+	askers sync.Map // user and application of sessions whose statements needed settings
 }
 
 // reading is a catalog as it was read. It is itself like a kept result: true while nothing has happened that may have

@@ -121,11 +121,12 @@ func (s *Session) ForgetSettings() {
 	s.identity = s.identity[:0]
 }
 
-// Wants says what the session's server should be asked at the next quiet moment, whatever statement comes: who keeps
-// nothing needs no settings, but a pattern cannot be judged without the catalog.
+// Wants says what the session's server should be asked at the next quiet moment, whatever statement comes. No pattern
+// can be judged without the catalog. Settings are asked for ahead of need only where the same user's same application
+// has needed them before: whose statements only pass is not to pay for it.
 func (s *Session) Wants(now time.Time) Need {
 	var n Need
-	if len(s.identity) == 0 && s.e.Rules().Keeps() {
+	if _, ok := s.db.askers.Load(s.asker()); ok && len(s.identity) == 0 && s.e.Rules().Keeps() {
 		n |= NeedSettings
 	}
 	if s.db.current() == nil {
@@ -137,6 +138,10 @@ func (s *Session) Wants(now time.Time) Need {
 	}
 	return n
 }
+
+type asker struct{ user, application string }
+
+func (s *Session) asker() asker { return asker{s.User, s.Application} }
 
 // Asking notes that the server is being asked. It must be called before the question is sent. What another session
 // is asking already is taken out.
@@ -153,6 +158,7 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 		s.db.mu.Unlock()
 	}
 	if n&NeedSettings != 0 {
+		s.db.askers.Store(s.asker(), struct{}{})
 		s.asked = s.generation
 	}
 	return n

@@ -15,7 +15,7 @@ import (
 // Dialog is one question. Update says whether it is over; Do is what the answer asks for, or nil.
 type Dialog interface {
 	Update(tea.KeyPressMsg) (over bool, do tea.Cmd)
-	View(l *look.Look, width int) []string
+	View(l *look.Look, width, height int) []string
 	Keys() []key.Binding
 }
 
@@ -82,11 +82,22 @@ func (k *Keep) Update(m tea.KeyPressMsg) (bool, tea.Cmd) {
 }
 
 // View shows the question, and what each answer will do.
-func (k *Keep) View(l *look.Look, width int) []string {
+func (k *Keep) View(l *look.Look, width, height int) []string {
 	p := k.Pattern
-	out := []string{l.Rule("Keep "+p.ID, width), ""}
+	small := height < 24
+	gap := func(out []string) []string {
+		if small {
+			return out
+		}
+		return append(out, "")
+	}
+	most := 3
+	if small {
+		most = 1
+	}
+	out := gap([]string{l.Rule("Keep "+p.ID, width)})
 	for i, s := range look.Wrap(p.Text, width-4) {
-		if i == 3 {
+		if i == most {
 			out = append(out, "  "+l.Dim.Render("…"))
 			break
 		}
@@ -100,7 +111,7 @@ func (k *Keep) View(l *look.Look, width int) []string {
 			ladder = append(ladder, l.Dim.Render(" "+t+" "))
 		}
 	}
-	out = append(out, "", "  "+l.Strong.Render("For how long  ")+strings.Join(ladder, ""), "")
+	out = gap(append(gap(out), "  "+l.Strong.Render("For how long  ")+strings.Join(ladder, "")))
 	for _, s := range k.effects() {
 		for i, part := range look.Wrap(s, width-6) {
 			mark := "    "
@@ -163,7 +174,7 @@ func (s *Sure) Update(m tea.KeyPressMsg) (bool, tea.Cmd) {
 }
 
 // View shows the question.
-func (s *Sure) View(l *look.Look, width int) []string {
+func (s *Sure) View(l *look.Look, width, height int) []string {
 	out := []string{l.Rule(s.Title, width), ""}
 	for _, t := range s.Says {
 		for _, part := range look.Wrap(t, width-4) {

@@ -158,7 +158,11 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 	if m.Filter != "" {
 		title = fmt.Sprintf("%d of %d patterns with “%s”, by %s", len(m.shown), len(m.all), m.Filter, orders[m.order].name)
 	}
-	out := []string{l.Rule(title, width), l.Dim.Render(look.Cut("   spareable               calls  origin  memory  from memory   decision", width))}
+	head := "   spareable               calls  origin  memory  from memory   decision"
+	if width < roomy {
+		head = "   spareable           calls  memory"
+	}
+	out := []string{l.Rule(title, width), l.Dim.Render(look.Cut(head, width))}
 	rows := height - len(out) - 1
 	at := max(m.index(), 0)
 	first := 0
@@ -175,12 +179,18 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 	return look.Block(out, width, height)
 }
 
+// roomy is the width from which all columns are shown.
+const roomy = 110
+
 // row draws one pattern in the list.
 func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) string {
-	const barWidth = 12
+	barWidth := 12
+	if width < roomy {
+		barWidth = 8
+	}
 	bar := strings.Repeat(" ", barWidth)
 	if most > 0 && p.Spareable() > 0 {
-		n := max(int(math.Round(p.Spareable()/most*barWidth)), 1)
+		n := max(int(math.Round(p.Spareable()/most*float64(barWidth))), 1)
 		bar = look.Ribbon(n, look.Stretch{Value: p.Minute.Spared, Texture: look.TextureSpared, Style: l.Honey},
 			look.Stretch{Value: p.Minute.Keeping, Texture: look.TextureCould, Style: l.Slate}) + strings.Repeat(" ", barWidth-n)
 		if n == 1 {
@@ -210,6 +220,10 @@ func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) s
 	}
 	share += look.Share(float64(p.Minute.Hits), float64(calls))
 	decision := decide(l, p)
+	if width < roomy {
+		return look.Cut(mark+text.Render(look.Seconds(p.Spareable()))+" "+bar+" "+text.Render(look.Right(look.Count(calls), 6))+"   "+
+			l.Honey.Render(look.Share(float64(p.Minute.Hits), float64(calls)))+"  "+look.Cut(decision, 1)+" "+text.Render(p.Text), width)
+	}
 	line := mark + text.Render(look.Seconds(p.Spareable())) + " " + bar + " " + text.Render(look.Right(look.Count(calls), 6)) + " " +
 		l.Slate.Render(look.Millis(origin)) + " " + l.Honey.Render(look.Millis(memory)) + "  " + look.Right(share, 11) + "   " + look.Left(decision, 12) + " "
 	return look.Cut(line+text.Render(p.Text), width)
@@ -372,14 +386,14 @@ func Advice(p *control.Pattern) string {
 	case p.Rule != nil && p.Rule.Verdict == "keep" && !p.Keepable && len(p.Reasons) > 0:
 		return "A rule keeps it, but at this moment nothing is: it " + p.Reasons[0] + "."
 	case p.Rule != nil && p.Rule.Verdict == "keep":
-		return fmt.Sprintf("Kept for %s. In the last minute %d of %d calls were answered from memory: %s spared, %s still waited. Press k to change or stop that.",
+		return fmt.Sprintf("Kept for %s. In the last minute %d of %d calls were answered from memory: %s spared, %s still waited.",
 			p.Rule.TTL, p.Minute.Hits, calls, strings.TrimSpace(look.Seconds(p.Minute.Spared)), waited)
 	case p.Rule != nil:
 		return "A rule says never to keep it."
 	case p.Keepable && calls == 0:
 		return "It could be kept, but was not asked in the last minute."
 	case p.Keepable:
-		return fmt.Sprintf("It could be kept: %d calls waited %s for it in the last minute. Press k to see what keeping it would do.", calls, waited)
+		return fmt.Sprintf("It could be kept: %d calls waited %s for it in the last minute.", calls, waited)
 	case len(p.Reasons) > 0:
 		return "It cannot be kept: it " + reasonClause(p.Reasons[0]) + "."
 	}

@@ -2,35 +2,39 @@
 // share. Every meaning has a texture or a glyph besides its colour, so that it survives without any.
 package look
 
-import (
-	"image/color"
-
-	"charm.land/lipgloss/v2"
-)
+import "charm.land/lipgloss/v2"
 
 // Look is the palette for one kind of background.
 type Look struct {
-	Dark bool
-
 	// Honey is for what is spared or kept, Slate for the origin, Plum for writes and drops, Moss for fresh and well,
 	// Brick for trouble, Cream for text, Dim for what is secondary.
 	Honey, Slate, Plum, Moss, Brick, Cream, Dim lipgloss.Style
-	// Strong is for what is named, Chosen for the line that is selected.
+	// Strong is for what is named, Chosen for the choice that is taken.
 	Strong, Chosen lipgloss.Style
 }
 
-// New makes the palette for a dark or a light background.
-func New(dark bool) *Look {
-	pick := lipgloss.LightDark(dark)
-	c := func(light, dark string) color.Color { return pick(lipgloss.Color(light), lipgloss.Color(dark)) }
-	fg := func(light, dark string) lipgloss.Style { return lipgloss.NewStyle().Foreground(c(light, dark)) }
+// Background is what is known of the terminal's background.
+type Background string
+
+// The backgrounds. Where it is not known, colours are used that can be read on either.
+const (
+	Unknown Background = ""
+	Dark    Background = "dark"
+	Light   Background = "light"
+)
+
+// New makes the palette for a background. Text has the terminal's own colour, which fits whatever is behind it.
+func New(b Background) *Look {
+	fg := func(unknown, light, dark string) lipgloss.Style {
+		c := map[Background]string{Unknown: unknown, Light: light, Dark: dark}[b]
+		return lipgloss.NewStyle().Foreground(lipgloss.Color(c))
+	}
+	honey := fg("#c2851b", "#9a6200", "#e9b44c")
 	return &Look{
-		Dark:  dark,
-		Honey: fg("#9a6200", "#e9b44c"), Slate: fg("#3f5f78", "#8aa5bd"), Plum: fg("#8a2f6b", "#cf8fc0"),
-		Moss: fg("#3f6b2f", "#9cbf7a"), Brick: fg("#a83a22", "#e07a5f"),
-		Cream: fg("#2e2a22", "#e8e0cf"), Dim: fg("#857d6d", "#857f73"),
-		Strong: fg("#1d1a14", "#fbf4e2").Bold(true),
-		Chosen: lipgloss.NewStyle().Bold(true).Foreground(c("#1d1a14", "#fbf4e2")).Background(c("#f1e3bf", "#3a3221")),
+		Honey: honey, Slate: fg("#5f87a8", "#3f5f78", "#8aa5bd"), Plum: fg("#b0629a", "#8a2f6b", "#cf8fc0"),
+		Moss: fg("#648f45", "#3f6b2f", "#9cbf7a"), Brick: fg("#cc5a3a", "#a83a22", "#e07a5f"),
+		Dim:   fg("#857f73", "#857d6d", "#857f73"),
+		Cream: lipgloss.NewStyle(), Strong: lipgloss.NewStyle().Bold(true), Chosen: honey.Bold(true).Reverse(true),
 	}
 }
 

@@ -17,7 +17,11 @@ func Cut(s string, width int) string {
 	if width <= 0 {
 		return ""
 	}
-	return ansi.Truncate(s, width, "…")
+	tail := "…"
+	if width == 1 {
+		tail = ""
+	}
+	return ansi.Truncate(s, width, tail)
 }
 
 // Left and Right bring a text to exactly a width, with the text at that side.

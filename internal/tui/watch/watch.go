@@ -291,7 +291,7 @@ func (m *Model) row(l *look.Look, x *line, width int) string {
 		if table == "" {
 			table = "any table"
 		}
-		return look.Cut(mark+style.Render(look.Left(glyph+" "+word, 8))+" "+style.Render(fmt.Sprintf("%s %d results dropped by a write to %s", "", x.count, table)), width)
+		return look.Cut(mark+style.Render(look.Left(glyph+" "+word, 8))+" "+style.Render(fmt.Sprintf("%d results dropped by a write to %s", x.count, table)), width)
 	}
 	head := mark + style.Render(look.Left(glyph+" "+word, 8)) + " " + text.Render(look.Left(e.Application, 15))
 	if !m.singles {

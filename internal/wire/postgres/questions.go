@@ -12,7 +12,7 @@ import (
 // engine with these system tables can run, names every system table in full, and needs no privilege.
 //
 // The numbers are the server's fixed object ids: 2604 pg_attrdef, 2606 pg_constraint, 2618 pg_rewrite, 3256
-// pg_policy, 1255 pg_proc, 1266 timetz, 1270 its array.
+// pg_policy, 1255 pg_proc, 1266 timetz, 1270 its array, 2078 set_config.
 const catalogQuery = `/* jolly larder reads the catalog */
 select 'relation', n.nspname, c.relname,
        cast(c.relkind as text)
@@ -20,13 +20,17 @@ select 'relation', n.nspname, c.relname,
        || case when c.relhassubclass or exists (select 1 from pg_catalog.pg_inherits i where i.inhrelid = c.oid) then 'I' else '' end
        || case when c.relhasrules and c.relkind = 'r' then 'U' else '' end
        || case when exists (select 1 from pg_catalog.pg_trigger t where t.tgrelid = c.oid and not t.tgisinternal) then 'T' else '' end
-       || case when exists (select 1 from pg_catalog.pg_depend d
-                            join pg_catalog.pg_proc p on p.oid = d.refobjid and p.provolatile = 'v'
-                            left join pg_catalog.pg_attrdef a on d.classid = 2604 and a.oid = d.objid
-                            left join pg_catalog.pg_constraint k on d.classid = 2606 and k.oid = d.objid
-                            left join pg_catalog.pg_rewrite w on d.classid = 2618 and w.oid = d.objid
-                            left join pg_catalog.pg_policy y on d.classid = 3256 and y.oid = d.objid
-                            where d.refclassid = 1255 and c.oid in (a.adrelid, k.conrelid, w.ev_class, y.polrelid)) then 'D' else '' end
+       || coalesce((select case max(cast(p.provolatile as text)) when 'v' then 'DF' when 's' then 'F' when 'i' then 'F' else '' end
+                    from pg_catalog.pg_depend d
+                    join pg_catalog.pg_proc p on p.oid = d.refobjid
+                    left join pg_catalog.pg_attrdef a on d.classid = 2604 and a.oid = d.objid
+                    left join pg_catalog.pg_constraint k on d.classid = 2606 and k.oid = d.objid
+                    left join pg_catalog.pg_rewrite w on d.classid = 2618 and w.oid = d.objid
+                    left join pg_catalog.pg_policy y on d.classid = 3256 and y.oid = d.objid
+                    where d.refclassid = 1255 and c.oid in (a.adrelid, k.conrelid, w.ev_class, y.polrelid)), '')
+       || case when exists (select 1 from pg_catalog.pg_rewrite w where w.ev_class = c.oid and cast(w.ev_action as text) like '%:funcid 2078 %')
+                 or exists (select 1 from pg_catalog.pg_policy y where y.polrelid = c.oid and cast(y.polqual as text) like '%:funcid 2078 %')
+               then 'F' else '' end
        || case when exists (select 1 from pg_catalog.pg_attribute a
                             where a.attrelid = c.oid and a.attnum > 0 and a.atttypid in (1266, 1270)) then 'Z' else '' end,
        '', ''
