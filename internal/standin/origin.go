@@ -205,7 +205,7 @@ create view pg_class as
          0 as relrowsecurity, 0 as relhassubclass, 0 as relhasrules, 'p' as relpersistence
   from sqlite_master where type in ('table', 'view') and name not like 'sqlite_%' and name not like 'pg_%';
 create view pg_trigger as
-  select m.rowid as tgrelid, 0 as tgisinternal
+  select m.rowid as tgrelid, 0 as tgisinternal, 1 as tgfoid
   from sqlite_master t join sqlite_master m on m.name = t.tbl_name and m.type = 'table' where t.type = 'trigger';
 create view pg_constraint as
   select 0 as oid, m.rowid as conrelid, p.rowid as confrelid, 'f' as contype,
@@ -215,7 +215,8 @@ create view pg_constraint as
   where m.type = 'table';
 create table pg_inherits (inhrelid int);
 create table pg_depend (classid int, objid int, refclassid int, refobjid int);
-create table pg_proc (oid int, proname text, pronamespace int, provolatile text);
+create table pg_proc (oid int, proname text, pronamespace int, provolatile text, prolang int, prosrc text);
+create table pg_language (oid int, lanname text);
 create table pg_attrdef (oid int, adrelid int);
 create table pg_rewrite (oid int, ev_class int, ev_action text);
 create table pg_policy (oid int, polrelid int, polqual text);

@@ -30,6 +30,7 @@ const (
 	FlagInherits    = 'I' // has child tables or is one
 	FlagRules       = 'U'
 	FlagTriggers    = 'T'
+	FlagDefines     = 'X' // a trigger's function may change the schema: it runs SQL made at run time, or is no SQL
 	FlagCalls       = 'D' // a default, check, view body or policy calls a function that may write
 	FlagFunctions   = 'F' // such a thing calls a function of the database at all, or one that changes settings
 	FlagTimeTZ      = 'Z' // has a column whose reading depends on today's date
@@ -220,7 +221,7 @@ func (s *Schema) resolveRead(out *Resolved, f *analysis.Facts, n analysis.Name) 
 func (r *relation) notPlain() string {
 	for _, flag := range r.flags {
 		switch flag {
-		case flagTable, FlagTriggers, FlagCalls, FlagFunctions:
+		case flagTable, FlagTriggers, FlagDefines, FlagCalls, FlagFunctions:
 		case 'v':
 			return "a view: the tables behind it are not followed yet"
 		case 'm':
@@ -265,7 +266,11 @@ func (s *Schema) resolveWrite(out *Resolved, n analysis.Name) {
 		}
 		seen[r] = true
 		out.Writes = append(out.Writes, r.full())
-		if r.writesMore() {
+		switch {
+		case !r.writesMore():
+		case r.flags == string([]rune{flagTable, FlagTriggers}), r.flags == string([]rune{flagTable, FlagTriggers, FlagFunctions}):
+			out.Everything, out.Settings = true, true // its triggers write, but define nothing
+		default:
 			out.anything()
 		}
 		meant = append(meant, r.cascades...)
@@ -296,12 +301,15 @@ func (s *Schema) resolveFunctions(out *Resolved, f *analysis.Facts) {
 }
 
 // Unread gives what a pattern does to a database whose catalog has not been read: nothing is kept, and a write may
-// change anything. A statement that only reads the tables it names, through functions known to be harmless, still
+// change any table; whether it may have changed the schema is to be asked of the catalog when that has been read. A statement that only reads the tables it names, through functions known to be harmless, still
 // changes nothing.
 func Unread(f *analysis.Facts) *Resolved {
 	out := &Resolved{Reasons: slices.Clone(f.Reasons)}
-	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 || len(f.Writes) > 0 || len(f.Functions) > 0 {
+	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 || len(f.Functions) > 0 {
 		out.anything()
+	}
+	if len(f.Writes) > 0 {
+		out.Everything = true
 	}
 	out.Settings = true // a table read may be a view, and that may call anything
 	out.reason("the database's catalog has not been read yet")

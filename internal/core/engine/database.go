@@ -20,6 +20,10 @@ type database struct {
 	asking  bool      // a session is reading the catalog
 	askNext time.Time // not before
 
+	// blind are the patterns that wrote while the catalog was not known: with it in hand, they tell whether it may be
+	// out of date already.
+	blind map[*Pattern]struct{}
+
 	askers sync.Map // user and application of sessions whose statements needed settings
 }
 
@@ -59,13 +63,13 @@ func (db *database) current() *catalog.Schema {
 	return nil
 }
 
-// everyDatabase gives the clocks that move when something common to all databases changes, such as a role.
+// everyDatabase gives the clocks that move when the schema changes, or something common to all databases such as a role.
 func (e *Engine) everyDatabase() []*freshness.Clock {
 	e.mu.RLock()
 	defer e.mu.RUnlock()
 	all := make([]*freshness.Clock, 0, len(e.databases))
 	for _, db := range e.databases {
-		all = append(all, db.clocks.Every)
+		all = append(all, db.clocks.Every, db.clocks.Schema)
 	}
 	return all
 }
@@ -86,6 +90,16 @@ func (e *Engine) Databases(f func(name string, known bool, tables []string)) {
 		}
 		f(db.name, schema != nil, tables)
 	}
+}
+
+// wroteBlindly notes a write made while the catalog was not known.
+func (db *database) wroteBlindly(p *Pattern) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if db.blind == nil {
+		db.blind = map[*Pattern]struct{}{}
+	}
+	db.blind[p] = struct{}{}
 }
 
 // unsettled is a write whose outcome never arrived.

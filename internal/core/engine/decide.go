@@ -187,6 +187,9 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	}
 	if !change.Empty() {
 		s.collected.Add(change.Clocks()...)
+		if res.schema == nil && !res.SchemaChanges {
+			s.db.wroteBlindly(d.Pattern)
+		}
 	}
 	s.ended = s.ended || f.Effect&(analysis.Commits|analysis.Unknown|analysis.Ends) != 0
 	switch {

@@ -35,6 +35,13 @@ func (s *Session) LearnedCatalog(schema *catalog.Schema, now time.Time) {
 		s.db.askNext = now.Add(2 * time.Second)
 		return
 	}
+	blind := s.db.blind
+	s.db.blind = nil
+	for p := range blind {
+		if schema.Resolve(p.Facts).SchemaChanges {
+			return
+		}
+	}
 	if s.askCatalog.Storable() {
 		s.db.catalog.Store(&reading{schema, s.askCatalog})
 	}

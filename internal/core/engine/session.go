@@ -153,7 +153,7 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 		} else {
 			s.db.asking = true
 			s.askedSchema, s.askedAt = true, now
-			s.askCatalog = freshness.Readings{s.db.clocks.Every}.Take()
+			s.askCatalog = freshness.Readings{s.db.clocks.Schema}.Take()
 		}
 		s.db.mu.Unlock()
 	}

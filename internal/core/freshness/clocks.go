@@ -41,6 +41,9 @@ func (c *Clock) end() { c.pending.Add(-1) }
 type Clocks struct {
 	// Every moves with a change that may have touched any table. Every stamp holds it.
 	Every *Clock
+	// Schema moves with a change after which the catalog may be another. No result's stamp holds it: such a change
+	// moves Every as well.
+	Schema *Clock
 
 	mu     sync.RWMutex
 	tables map[string]*Clock
@@ -48,8 +51,11 @@ type Clocks struct {
 
 // New makes the clocks of one database.
 func New() *Clocks {
-	return &Clocks{Every: &Clock{}, tables: map[string]*Clock{}}
+	return &Clocks{Every: &Clock{}, Schema: &Clock{Name: schemaClock}, tables: map[string]*Clock{}}
 }
+
+// schemaClock is the name of the schema's clock. No table is named so.
+const schemaClock = "(schema)"
 
 // Table gives the clock of a table by its full name, the same one at every call.
 func (c *Clocks) Table(name string) *Clock {

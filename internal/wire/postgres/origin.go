@@ -191,7 +191,7 @@ func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time
 	switch kind {
 	case 'R':
 		if len(body) >= 4 && binary.BigEndian.Uint32(body) == 0 {
-			go s.firstQuestions()
+			go s.askAhead(true)
 		}
 	case '1':
 		if len(x.extra) > 0 && x.extra[0] == x.parsed {
@@ -267,6 +267,9 @@ func (s *session) endExchange(x *exchange, body []byte, now time.Time) {
 		s.eng.Ready(state)
 	} else {
 		s.eng.ReadyBehind(state) // more is under way already
+	}
+	if len(s.queue) == 0 && state == engine.Idle && s.eng.Wants(now)&engine.NeedCatalog != 0 {
+		go s.askAhead(false)
 	}
 	if x.failed && x.injected {
 		s.owed = true

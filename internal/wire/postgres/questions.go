@@ -20,6 +20,12 @@ select 'relation', n.nspname, c.relname,
        || case when c.relhassubclass or exists (select 1 from pg_catalog.pg_inherits i where i.inhrelid = c.oid) then 'I' else '' end
        || case when c.relhasrules and c.relkind = 'r' then 'U' else '' end
        || case when exists (select 1 from pg_catalog.pg_trigger t where t.tgrelid = c.oid and not t.tgisinternal) then 'T' else '' end
+       || case when exists (select 1 from pg_catalog.pg_trigger t
+                            join pg_catalog.pg_proc p on p.oid = t.tgfoid join pg_catalog.pg_language g on g.oid = p.prolang
+                            where t.tgrelid = c.oid and not t.tgisinternal
+                              and (g.lanname not in ('plpgsql', 'sql') or lower(p.prosrc) like '%execute%' or lower(p.prosrc) like '%create%'
+                                   or lower(p.prosrc) like '%alter%' or lower(p.prosrc) like '%drop%' or lower(p.prosrc) like '%grant%'
+                                   or lower(p.prosrc) like '%revoke%')) then 'X' else '' end
        || coalesce((select case max(cast(p.provolatile as text)) when 'v' then 'DF' when 's' then 'F' when 'i' then 'F' else '' end
                     from pg_catalog.pg_depend d
                     join pg_catalog.pg_proc p on p.oid = d.refobjid

@@ -135,6 +135,7 @@ func (s *Server) handle(client net.Conn) {
 		if !errors.Is(err, io.EOF) {
 			s.log().Info("a client did not start as the protocol asks", "client", client.RemoteAddr(), "error", err)
 			_, _ = client.Write(fatal("08P01", "jolly larder: "+err.Error(), ""))
+			linger(client)
 		}
 		return
 	}
@@ -160,6 +161,15 @@ func (s *Server) handle(client net.Conn) {
 	default:
 		newSession(s, client, origin, start).run()
 	}
+}
+
+// linger lets a client read what was last written: closing on unread bytes would throw that away.
+func linger(c net.Conn) {
+	if t, ok := c.(*net.TCPConn); ok {
+		_ = t.CloseWrite()
+	}
+	_ = c.SetReadDeadline(time.Now().Add(time.Second))
+	_, _ = io.CopyN(io.Discard, c, 1<<16)
 }
 
 // relay copies both ways until either side ends.

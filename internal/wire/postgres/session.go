@@ -410,14 +410,18 @@ func (s *session) ask(need engine.Need) {
 	s.mu.Lock()
 }
 
-// firstQuestions asks, right after the login, what every decision in this session will rest on. The questions wait in
-// the origin's socket until it is ready, so that the client's first statement waits for no round trip.
-func (s *session) firstQuestions() {
+// askAhead asks what decisions to come will rest on. Right after the login the questions wait in the origin's socket
+// until it is ready, so that the client's first statement waits for no round trip; later they are put only when the
+// session is at rest, outside any transaction.
+func (s *session) askAhead(login bool) {
 	s.sending.Lock()
 	defer s.sending.Unlock()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if n := s.eng.Wants(s.server.now()); n != 0 && !s.clientGone {
+	if s.clientGone || !login && (len(s.queue) > 0 || s.eng.State() != engine.Idle) {
+		return
+	}
+	if n := s.eng.Wants(s.server.now()); n != 0 {
 		s.ask(n)
 	}
 }

@@ -344,19 +344,22 @@ A_Indices RowExpr WithClause List GroupingSet GroupingFunc CollateClause NamedAr
 InferClause IndexElem SetToDefault MultiAssignRef MergeWhenClause CurrentOfExpr
 `)
 
+// children reads what stands below, in the grammar's order, so that the same statement always gives the same facts.
 func (r *reader) children(m protoreflect.Message) {
-	m.Range(func(fd protoreflect.FieldDescriptor, v protoreflect.Value) bool {
+	fields := m.Descriptor().Fields()
+	for i := range fields.Len() {
+		fd := fields.Get(i)
 		switch {
-		case fd.Message() == nil || fd.IsMap():
+		case fd.Message() == nil || fd.IsMap() || !m.Has(fd):
 		case fd.IsList():
-			for i := range v.List().Len() {
-				r.message(v.List().Get(i).Message())
+			list := m.Get(fd).List()
+			for j := range list.Len() {
+				r.message(list.Get(j).Message())
 			}
 		default:
-			r.message(v.Message())
+			r.message(m.Get(fd).Message())
 		}
-		return true
-	})
+	}
 }
 
 func (r *reader) read(v *pg.RangeVar) {

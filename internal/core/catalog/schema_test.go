@@ -1,0 +1,82 @@
+package catalog
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	facts "jollylarder/internal/core/analysis/postgres"
+)
+
+var harbour = New([]Row{
+	{What: "relation", Schema: "public", Name: "ports", Flags: "r"},
+	{What: "relation", Schema: "north", Name: "ports", Flags: "r"},
+	{What: "relation", Schema: "public", Name: "quays", Flags: "r"},
+	{What: "relation", Schema: "public", Name: "berths", Flags: "r"},
+	{What: "relation", Schema: "public", Name: "audited", Flags: "rT"},
+	{What: "relation", Schema: "public", Name: "defining", Flags: "rTX"},
+	{What: "relation", Schema: "public", Name: "shown", Flags: "v"},
+	{What: "relation", Schema: "public", Name: "tides", Flags: "p"},
+	{What: "cascade", Schema: "public", Name: "ports", OtherSchema: "public", OtherName: "quays"},
+	{What: "cascade", Schema: "public", Name: "quays", OtherSchema: "public", OtherName: "berths"},
+	{What: "cascade", Schema: "public", Name: "berths", OtherSchema: "public", OtherName: "quays"},
+	{What: "function", Name: "steady", Flags: "i"},
+	{What: "function", Name: "lower", Flags: "v"},
+	{What: "operator", Name: "<->", Flags: "i"},
+	{What: "operator", Name: "~~~", Flags: "s"},
+})
+
+func resolve(sql string) *Resolved { return harbour.Resolve(facts.Facts(sql)) }
+
+func TestNamesAndCascades(t *testing.T) {
+	r := resolve("select * from ports")
+	assert.Equal(t, []string{"north.ports", "public.ports"}, r.Reads, "without a schema both may be meant")
+	assert.Empty(t, r.Reasons)
+	assert.Equal(t, []string{"north.ports"}, resolve("select * from north.ports").Reads)
+	r = resolve("delete from public.ports")
+	assert.Equal(t, []string{"public.berths", "public.ports", "public.quays"}, r.Writes, "round the cycle of cascades once")
+	assert.False(t, r.Everything)
+}
+
+func TestCommonTableExpressions(t *testing.T) {
+	assert.Empty(t, resolve("with x as (select 1) select * from x").Reasons)
+	assert.Equal(t, []string{"public.quays"}, resolve("with quays as (select * from quays) select * from quays").Reads,
+		"the table of the same name counts")
+	assert.NotEmpty(t, resolve("select * from x").Reasons)
+}
+
+func TestWhatMayDoMore(t *testing.T) {
+	for _, c := range []struct {
+		sql                        string
+		keepable, everything, also bool // also: the schema may change
+	}{
+		{"select steady(1)", false, false, false},
+		{"select lower('A')", false, true, true}, // one of this database's own may be meant
+		{"select pg_catalog.lower('A')", true, false, false},
+		{"select unheard(1)", false, true, true},
+		{"select * from shown", false, false, false},
+		{"select * from tides", false, false, false},
+		{"select a <-> b from quays", true, false, false},
+		{"select a ~~~ b from quays", false, false, false},
+		{"select q.steady from quays q", false, false, false},
+		{"insert into audited values (1)", false, true, false},
+		{"insert into defining values (1)", false, true, true},
+		{"insert into shown values (1)", false, true, true},
+		{"insert into tides values (1)", false, true, true},
+		{"insert into made_since values (1)", false, true, true},
+		{"create table x (a int)", false, true, true},
+		{"update quays set a = 1", false, false, false},
+	} {
+		r := resolve(c.sql)
+		assert.Equal(t, c.keepable, len(r.Reasons) == 0, "%s: %v", c.sql, r.Reasons)
+		assert.Equal(t, c.everything, r.Everything, c.sql)
+		assert.Equal(t, c.also, r.SchemaChanges, c.sql)
+	}
+}
+
+func TestWithoutACatalogNothingIsKept(t *testing.T) {
+	r := Unread(facts.Facts("select * from ports"))
+	assert.NotEmpty(t, r.Reasons)
+	assert.False(t, r.Everything)
+	assert.True(t, Unread(facts.Facts("insert into ports values (1)")).Everything)
+}

@@ -1,0 +1,162 @@
+// Package privatepg starts PostgreSQL servers for tests: each with its own data directory, on a free port of the
+// loopback, as an unprivileged user when the tests run as root.
+package privatepg
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"syscall"
+	"time"
+)
+
+// ErrMissing says that no PostgreSQL server is installed.
+var ErrMissing = errors.New("no PostgreSQL server is installed; scripts/install-test-tools gets one")
+
+// Server is a running server.
+type Server struct {
+	// Port is where it listens on 127.0.0.1.
+	Port int
+	dir  string
+	cmd  *exec.Cmd
+	bin  string
+}
+
+// Binaries gives the directory of the newest server's programs.
+func Binaries() (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
+	if len(found) == 0 {
+		if p, err := exec.LookPath("initdb"); err == nil {
+			found = []string{p}
+		}
+	}
+	if len(found) == 0 {
+		return "", ErrMissing
+	}
+	slices.SortFunc(found, func(a, b string) int { return version(a) - version(b) })
+	return filepath.Dir(found[len(found)-1]), nil
+}
+
+func version(path string) int {
+	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(path))))
+	return n
+}
+
+// Start makes and starts a server with the given settings, as in "max_connections=50". The superuser is postgres and
+// needs no password; hba, if not empty, stands before that in the rules for who may connect how.
+func Start(hba string, settings ...string) (s *Server, err error) {
+	bin, err := Binaries()
+	if err != nil {
+		return nil, err
+	}
+	dir, err := os.MkdirTemp("", "jollylarder-pg-")
+	if err != nil {
+		return nil, err
+	}
+	s = &Server{dir: dir, bin: bin}
+	defer func() {
+		if err != nil {
+			s.Stop()
+		}
+	}()
+	attr, err := unprivileged(dir)
+	if err != nil {
+		return nil, err
+	}
+	data := filepath.Join(dir, "data")
+	initdb := exec.Command(filepath.Join(bin, "initdb"), "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C", "--no-sync")
+	initdb.SysProcAttr, initdb.Dir = attr, dir
+	if out, err := initdb.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("initdb: %w: %s", err, out)
+	}
+	if err := os.WriteFile(filepath.Join(data, "pg_hba.conf"), []byte(hba+"\nhost all all 127.0.0.1/32 trust\nhost replication all 127.0.0.1/32 trust\n"), 0o644); err != nil {
+		return nil, err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	s.Port = l.Addr().(*net.TCPAddr).Port
+	l.Close()
+	args := []string{"-D", data, "-p", strconv.Itoa(s.Port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "fsync=off", "-c", "max_connections=100"}
+	for _, x := range settings {
+		args = append(args, "-c", x)
+	}
+	log, err := os.Create(filepath.Join(dir, "log"))
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	s.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
+	s.cmd.SysProcAttr, s.cmd.Dir, s.cmd.Stdout, s.cmd.Stderr = attr, dir, log, log
+	if err := s.cmd.Start(); err != nil {
+		return nil, fmt.Errorf("starting postgres: %w", err)
+	}
+	for range 300 {
+		ready := exec.Command(filepath.Join(bin, "pg_isready"), "-q", "-h", "127.0.0.1", "-p", strconv.Itoa(s.Port))
+		if ready.Run() == nil {
+			return s, nil
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	text, _ := os.ReadFile(filepath.Join(dir, "log"))
+	return nil, fmt.Errorf("postgres did not start: %s", text)
+}
+
+// unprivileged lets a child run as a user that the server accepts, and gives it the directory.
+func unprivileged(dir string) (*syscall.SysProcAttr, error) {
+	attr := &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if os.Getuid() != 0 {
+		return attr, nil
+	}
+	for _, name := range []string{"postgres", "nobody"} {
+		u, err := user.Lookup(name)
+		if err != nil {
+			continue
+		}
+		uid, _ := strconv.Atoi(u.Uid)
+		gid, _ := strconv.Atoi(u.Gid)
+		attr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+		return attr, os.Chown(dir, uid, gid)
+	}
+	return nil, errors.New("PostgreSQL does not run as root, and there is neither a user postgres nor nobody")
+}
+
+// URL gives the address of a database for a user, without TLS.
+func (s *Server) URL(user, database string) string {
+	return fmt.Sprintf("postgres://%s@127.0.0.1:%d/%s?sslmode=disable", user, s.Port, database)
+}
+
+// Address is where it listens.
+func (s *Server) Address() string { return fmt.Sprintf("127.0.0.1:%d", s.Port) }
+
+// Program gives the path of one of the server's client programs, such as psql.
+func (s *Server) Program(name string) string {
+	path := filepath.Join(s.bin, name)
+	if _, err := os.Stat(path); err != nil {
+		return name
+	}
+	return path
+}
+
+// Stop ends the server and removes its data.
+func (s *Server) Stop() {
+	if s.cmd != nil && s.cmd.Process != nil {
+		_ = s.cmd.Process.Signal(syscall.SIGINT) // fast shutdown
+		done := make(chan struct{})
+		go func() { _ = s.cmd.Wait(); close(done) }()
+		select {
+		case <-done:
+		case <-time.After(20 * time.Second):
+			_ = s.cmd.Process.Kill()
+			<-done
+		}
+	}
+	os.RemoveAll(s.dir)
+}

@@ -1,0 +1,193 @@
+package postgres_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/statement"
+	"jollylarder/internal/privatepg"
+	wire "jollylarder/internal/wire/postgres"
+)
+
+var ctx = context.Background()
+
+// server is the PostgreSQL that all tests of this package share; each has a database of its own on it.
+var server *privatepg.Server
+
+func TestMain(m *testing.M) {
+	var err error
+	server, err = privatepg.Start("host all scram_user 127.0.0.1/32 scram-sha-256\nhost all md5_user 127.0.0.1/32 md5\nhost all all 127.0.0.1/32 trust")
+	if err != nil {
+		if !errors.Is(err, privatepg.ErrMissing) || os.Getenv("CI") == "true" {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		fmt.Fprintln(os.Stderr, "tests against PostgreSQL are left out:", err)
+	}
+	code := m.Run()
+	if server != nil {
+		server.Stop()
+	}
+	os.Exit(code)
+}
+
+var databases atomic.Int64
+
+// larder is one before a database of the test's own.
+type larder struct {
+	t        *testing.T
+	engine   *engine.Engine
+	address  string
+	database string
+	direct   string // the database's own URL
+	through  string // its URL through the larder
+
+	mu     sync.Mutex
+	events []engine.Event
+}
+
+func newLarder(t *testing.T, setup ...string) *larder {
+	if server == nil {
+		t.Skip("no PostgreSQL here")
+	}
+	l := &larder{t: t, database: fmt.Sprintf("d%d", databases.Add(1))}
+	admin := connect(t, server.URL("postgres", "postgres"), pgx.QueryExecModeSimpleProtocol)
+	_, err := admin.Exec(ctx, "drop database if exists "+l.database+" with (force)")
+	require.NoError(t, err)
+	_, err = admin.Exec(ctx, "create database "+l.database)
+	require.NoError(t, err)
+	l.direct = server.URL("postgres", l.database)
+	l.exec(l.direct, setup...)
+	l.serve(server.Address())
+	l.through = "postgres://postgres@" + l.address + "/" + l.database + "?sslmode=disable"
+	l.know()
+	return l
+}
+
+func (l *larder) serve(origin string) {
+	e, err := engine.New(engine.Options{Facts: facts.Facts, Settle: time.Second}, time.Now())
+	require.NoError(l.t, err)
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(l.t, err)
+	srv := &wire.Server{Engine: e, Origin: origin}
+	l.engine, l.address = e, ln.Addr().String()
+	ended := make(chan struct{})
+	w := e.Watch(10_000)
+	go func() { _ = srv.Serve(ln) }()
+	go func() {
+		tick := time.NewTicker(10 * time.Millisecond)
+		for {
+			select {
+			case now := <-tick.C:
+				e.Tick(now)
+			case ev := <-w.C:
+				l.mu.Lock()
+				l.events = append(l.events, ev)
+				l.mu.Unlock()
+			case <-ended:
+				return
+			}
+		}
+	}()
+	l.t.Cleanup(func() {
+		ln.Close()
+		srv.Close()
+		close(ended)
+	})
+}
+
+// know waits until the database's catalog is known: a first client has it read.
+func (l *larder) know() {
+	c := connect(l.t, l.through, pgx.QueryExecModeSimpleProtocol)
+	defer c.Close(ctx)
+	require.Eventually(l.t, func() bool {
+		_, err := c.Exec(ctx, "select 'is it known'")
+		known := false
+		l.engine.Databases(func(_ string, k bool, _ []string) { known = k })
+		return err == nil && known
+	}, 5*time.Second, 10*time.Millisecond)
+}
+
+// keep puts rules in force for the patterns of statements.
+func (l *larder) keep(sql ...string) {
+	var list []rules.Rule
+	for _, s := range sql {
+		list = append(list, rules.Rule{Pattern: patternOf(s), Verdict: rules.Keep, TTL: time.Minute})
+	}
+	l.engine.SetRules(rules.NewSet(list))
+}
+
+func patternOf(sql string) statement.ID {
+	var s statement.Scan
+	s.Read([]byte(sql))
+	return statement.Name(s.Pattern)
+}
+
+// last waits for the end of the n-th statement of a pattern and gives what became of it.
+func (l *larder) outcomes(sql string, n int) []engine.Event {
+	id := patternOf(sql)
+	var found []engine.Event
+	require.Eventually(l.t, func() bool {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		found = nil
+		for _, e := range l.events {
+			if e.Pattern != nil && e.Pattern.ID == id {
+				found = append(found, e)
+			}
+		}
+		return len(found) >= n
+	}, 10*time.Second, 2*time.Millisecond, "statements of %s", sql)
+	return found
+}
+
+// became says what became of the last of n statements of a pattern, and why.
+func (l *larder) became(sql string, n int) (ledger.Outcome, string) {
+	e := l.outcomes(sql, n)[n-1]
+	return e.Outcome, e.Reason
+}
+
+func (l *larder) exec(url string, sql ...string) {
+	if len(sql) == 0 {
+		return
+	}
+	c := connect(l.t, url, pgx.QueryExecModeSimpleProtocol)
+	for _, s := range sql {
+		_, err := c.Exec(ctx, s)
+		require.NoError(l.t, err, s)
+	}
+	require.NoError(l.t, c.Close(ctx))
+}
+
+func connect(t *testing.T, url string, mode pgx.QueryExecMode) *pgx.Conn {
+	cfg, err := pgx.ParseConfig(url)
+	require.NoError(t, err)
+	cfg.DefaultQueryExecMode = mode
+	c, err := pgx.ConnectConfig(ctx, cfg)
+	require.NoError(t, err)
+	t.Cleanup(func() { c.Close(ctx) })
+	return c
+}
+
+// one reads a single value as text.
+func one(t *testing.T, c interface {
+	QueryRow(context.Context, string, ...any) pgx.Row
+}, sql string, args ...any) string {
+	var v any
+	require.NoError(t, c.QueryRow(ctx, sql, args...).Scan(&v), sql)
+	return fmt.Sprint(v)
+}
