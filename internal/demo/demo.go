@@ -45,8 +45,8 @@ type Demo struct {
 }
 
 // Start makes the origin, loads it, puts a larder before it, and lets the applications begin.
-func Start(ctx context.Context, cfg Config) (d *Demo, err error) {
-	d = &Demo{}
+func Start(ctx context.Context, cfg Config) (_ *Demo, err error) {
+	d := &Demo{}
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, d.Close())

@@ -181,10 +181,10 @@ const patternClock = "(pattern)"
 
 const tooMany = "more patterns are in use than are told apart"
 
-// Does gives what the pattern does as far as is known now, in the database it was last resolved for.
+// Does gives what the pattern does as far as is known now, in the database it was last used in.
 func (p *Pattern) Does() *catalog.Resolved {
 	if have := p.resolved.Load(); have != nil {
-		return (*have)[0].Resolved
+		return p.in((*have)[0].db).Resolved
 	}
 	return catalog.Unread(p.Facts)
 }
@@ -192,5 +192,5 @@ func (p *Pattern) Does() *catalog.Resolved {
 // Unsure says whether what stands against keeping it may only be that the catalog is not known at this moment.
 func (p *Pattern) Unsure() bool {
 	have := p.resolved.Load()
-	return p.Facts.Plain() && (have == nil || (*have)[0].schema == nil)
+	return p.Facts.Plain() && (have == nil || (*have)[0].db.current() == nil)
 }

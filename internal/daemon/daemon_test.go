@@ -1,0 +1,185 @@
+package daemon
+
+import (
+	"context"
+	"net"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/standin"
+)
+
+var ctx = context.Background()
+
+// origin starts a stand-in with one table and gives its address.
+func origin(t *testing.T) string {
+	o, err := standin.New(standin.Options{})
+	require.NoError(t, err)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	go func() { _ = o.Serve(l) }()
+	t.Cleanup(func() { l.Close(); o.Close() })
+	c := client(t, l.Addr().String())
+	_, err = c.Exec(ctx, "create table ports (id integer primary key, name text); insert into ports values (1, 'Skerrow')")
+	require.NoError(t, err)
+	return l.Addr().String()
+}
+
+func client(t *testing.T, address string) *pgx.Conn {
+	cfg, err := pgx.ParseConfig("postgres://ines@" + address + "/skerrow?sslmode=disable&application_name=quay-boards")
+	require.NoError(t, err)
+	cfg.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
+	c, err := pgx.ConnectConfig(ctx, cfg)
+	require.NoError(t, err)
+	t.Cleanup(func() { c.Close(ctx) })
+	return c
+}
+
+func start(t *testing.T, cfg Config) *Larder {
+	cfg.Listen = "127.0.0.1:0"
+	l, err := Start(cfg)
+	require.NoError(t, err)
+	t.Cleanup(l.Close)
+	return l
+}
+
+// The whole of the API, on a larder before the stand-in: watch, make a rule, see hits, a drop, and the file.
+func TestAPI(t *testing.T) {
+	dir := t.TempDir()
+	socket, file := filepath.Join(dir, "c.sock"), filepath.Join(dir, "rules.toml")
+	l := start(t, Config{Origin: origin(t), Control: socket, Rules: file})
+	info, err := os.Stat(socket)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "nobody else may open it")
+
+	api := control.NewClient(socket)
+	events := make(chan control.Event, 1000)
+	sctx, stop := context.WithCancel(ctx)
+	defer stop()
+	go func() { _ = api.Stream(sctx, func(e control.Event) { events <- e }) }()
+	time.Sleep(100 * time.Millisecond)
+	next := func(kind string) control.Event {
+		for {
+			select {
+			case e := <-events:
+				if e.Kind == kind && e.Text != "select $" {
+					return e
+				}
+			case <-time.After(5 * time.Second):
+				require.Fail(t, "no event", kind)
+			}
+		}
+	}
+
+	c := client(t, l.Address())
+	read := func() {
+		var name string
+		require.NoError(t, c.QueryRow(ctx, "select name from ports where id = 1").Scan(&name))
+	}
+	read()
+	e := next("statement")
+	assert.Equal(t, "pass", e.Outcome)
+	assert.Equal(t, "quay-boards", e.Application)
+	assert.NotContains(t, e.Text, "1", "literals are masked")
+
+	require.Eventually(t, func() bool {
+		p, err := api.Pattern(ctx, e.Pattern)
+		return err == nil && p.Keepable
+	}, 5*time.Second, 20*time.Millisecond)
+	require.NoError(t, api.PutRule(ctx, control.Rule{Pattern: e.Pattern, Verdict: "keep", TTL: "30s", Note: "boards"}))
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), `pattern = "`+e.Pattern+`"`)
+	read()
+	assert.Equal(t, "miss", next("statement").Outcome)
+	read()
+	hit := next("statement")
+	assert.Equal(t, "hit", hit.Outcome)
+	assert.Equal(t, 1, hit.Rows)
+
+	_, err = c.Exec(ctx, "update ports set name = 'Hallan'")
+	require.NoError(t, err)
+	assert.Equal(t, "write", next("statement").Outcome)
+	drop := next("drop")
+	assert.Equal(t, "public.ports", drop.Table)
+	assert.Equal(t, uint64(1), drop.Count)
+
+	s, err := api.Status(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "keeping", s.State)
+	assert.Equal(t, uint64(1), s.Total.Hits)
+	assert.Equal(t, uint64(1), s.Drops)
+	p, err := api.Pattern(ctx, e.Pattern)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"public.ports"}, p.Reads)
+	var why []string
+	for _, r := range p.Passed {
+		why = append(why, r.Reason)
+	}
+	assert.NotEmpty(t, why, "the first one passed, for a reason")
+
+	read()
+	read()
+	require.NoError(t, api.Hold(ctx, true))
+	read()
+	n, err := api.Drop(ctx, control.Drop{Pattern: e.Pattern})
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	require.NoError(t, api.Hold(ctx, false))
+
+	require.NoError(t, api.RemoveRule(ctx, e.Pattern))
+	assert.ErrorContains(t, api.RemoveRule(ctx, e.Pattern), "no rule")
+	assert.ErrorContains(t, api.PutRule(ctx, control.Rule{Pattern: e.Pattern, Verdict: "keep", TTL: "soon"}), `ttl "soon"`)
+	assert.ErrorContains(t, api.PutRule(ctx, control.Rule{Pattern: "x", Verdict: "keep", TTL: "1s"}), "expected something like")
+	_, err = api.Pattern(ctx, "bado-bado-bado")
+	assert.ErrorContains(t, err, "no pattern")
+}
+
+func TestRulesAreThereAfterARestart(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "rules.toml")
+	require.NoError(t, os.WriteFile(file, []byte("# mine\n[[rule]]\npattern = \"bado-kife-ruma\"\nverdict = \"keep\"\nttl = \"5s\"\n"), 0o640))
+	o := origin(t)
+	l := start(t, Config{Origin: o, Rules: file})
+	require.NoError(t, l.RemoveRule("bado-kife-ruma"))
+	text, _ := os.ReadFile(file)
+	assert.Equal(t, "# mine\n", string(text))
+	info, _ := os.Stat(file)
+	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
+	require.NoError(t, os.WriteFile(file, []byte("# somebody else's\n"), 0o640))
+	assert.ErrorContains(t, l.RemoveRule("bado-kife-ruma"), "changed by somebody else")
+}
+
+func TestWhatIsWrongIsSaidAtTheStart(t *testing.T) {
+	dir := t.TempDir()
+	busy, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer busy.Close()
+	bad := filepath.Join(dir, "bad.toml")
+	require.NoError(t, os.WriteFile(bad, []byte("[[rule]]\npattern = \"bado-kife-ruma\"\nverdict = \"perhaps\"\n"), 0o600))
+	for want, cfg := range map[string]Config{
+		"--listen \"here\" is no address":  {Listen: "here", Origin: "127.0.0.1:1"},
+		"--origin \"there\" is no address": {Listen: "127.0.0.1:0", Origin: "there"},
+		"choose another address with":      {Listen: busy.Addr().String(), Origin: "127.0.0.1:1"},
+		"line 3, column 1: verdict":        {Listen: "127.0.0.1:0", Origin: "127.0.0.1:1", Rules: bad},
+		"reading the rules":                {Listen: "127.0.0.1:0", Origin: "127.0.0.1:1", Rules: dir},
+		"a file of that name is there":     {Listen: "127.0.0.1:0", Origin: "127.0.0.1:1", Control: bad},
+		"making the control socket":        {Listen: "127.0.0.1:0", Origin: "127.0.0.1:1", Control: filepath.Join(dir, "no", "c.sock")},
+	} {
+		l, err := Start(cfg)
+		if assert.ErrorContains(t, err, want) {
+			continue
+		}
+		l.Close()
+	}
+	running := filepath.Join(dir, "c.sock")
+	start(t, Config{Origin: "127.0.0.1:1", Control: running})
+	_, err = Start(Config{Listen: "127.0.0.1:0", Origin: "127.0.0.1:1", Control: running})
+	assert.ErrorContains(t, err, "belongs to a larder that is running")
+}
