@@ -27,7 +27,6 @@ type session struct {
 	id     uint32
 	secret uint32
 	cancel context.CancelFunc // of the statement that runs
-	ctx    context.Context
 
 	settings   map[string]string
 	block      byte // I, T or E

@@ -94,11 +94,10 @@ func (t *typer) statement(n *pg.Node) []column {
 		table := t.o.describe(s.Relation.Relname)
 		t.scope = append(t.scope, source{s.Relation.Relname, table})
 		var targets []uint32
-		for i, c := range table {
-			if len(s.Cols) == 0 {
+		if len(s.Cols) == 0 {
+			for _, c := range table {
 				targets = append(targets, c.oid)
 			}
-			_ = i
 		}
 		for _, c := range s.Cols {
 			targets = append(targets, find(table, c.GetResTarget().Name))
@@ -211,16 +210,13 @@ func (t *typer) sub(n *pg.Node) []column {
 	inner := &typer{o: t.o, params: t.params, scope: append([]source{}, t.scope...)}
 	var cols []column
 	if s := n.GetSelectStmt(); s != nil {
-		base := len(inner.scope)
-		cols = inner.selectsFrom(s, base)
+		cols = inner.selects(s)
 	}
 	t.params = inner.params
 	return cols
 }
 
-func (t *typer) selects(s *pg.SelectStmt) []column { return t.selectsFrom(s, len(t.scope)) }
-
-func (t *typer) selectsFrom(s *pg.SelectStmt, base int) []column {
+func (t *typer) selects(s *pg.SelectStmt) []column {
 	t.with(s.WithClause)
 	if s.Larg != nil {
 		cols := t.sub(&pg.Node{Node: &pg.Node_SelectStmt{SelectStmt: s.Larg}})
@@ -235,7 +231,7 @@ func (t *typer) selectsFrom(s *pg.SelectStmt, base int) []column {
 		}
 		return cols
 	}
-	base = len(t.scope)
+	base := len(t.scope)
 	t.from(s.FromClause)
 	outer := t.scope[:base]
 	t.scope = append(append([]source{}, t.scope[base:]...), outer...) // the nearest first

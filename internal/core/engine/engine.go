@@ -58,7 +58,6 @@ type Engine struct {
 	databases map[string]*database
 	unsettled []unsettled
 	sessions  map[*Session]struct{}
-	lastID    uint64
 
 	keepers keepers
 	stream  stream

@@ -5,7 +5,10 @@
 // or two different statements could become one; where the two could disagree, more is kept in the text, never less.
 package statement
 
-import "bytes"
+import (
+	"bytes"
+	"slices"
+)
 
 // Placeholder stands in a pattern's text for every literal and every parameter.
 // No server accepts a bare dollar sign as a token, so it cannot be mistaken for something that was written.
@@ -106,14 +109,23 @@ func (s *Scan) Read(sql []byte) {
 
 // trimEnd takes away semicolons at the end: they change nothing.
 func trimEnd(b []byte) []byte {
-	return bytes.TrimRight(b, "; ")
+	for len(b) > 0 && (b[len(b)-1] == ';' || b[len(b)-1] == ' ') {
+		b = b[:len(b)-1]
+	}
+	return b
 }
 
 // skipBlank passes over white space and comments; false at the end.
 func (s *Scan) skipBlank() bool {
 	s.newline = false
+	if s.pos < len(s.src) && s.src[s.pos] == ' ' { // nearly always one blank
+		s.pos++
+	}
 	for s.pos < len(s.src) {
 		c := s.src[s.pos]
+		if class[c]&(letter|digit) != 0 {
+			return true
+		}
 		switch {
 		case class[c]&space != 0:
 			if c == '\n' || c == '\r' {
@@ -256,9 +268,10 @@ func (s *Scan) wordOrPrefixed(start int, c byte) {
 			return
 		}
 	}
-	for s.pos < len(s.src) && class[s.src[s.pos]]&(letter|digit|dollar) != 0 {
-		s.pos++
+	i := s.pos
+	for src := s.src; i < len(src) && class[src[i]]&(letter|digit|dollar) != 0; i++ {
 	}
+	s.pos = i
 	s.emit(word, start)
 }
 
@@ -362,10 +375,12 @@ func (s *Scan) emit(kind tokenKind, start int) {
 	s.separate(kind)
 	at := len(s.Pattern)
 	if kind == word {
-		for _, c := range tok {
-			s.Pattern = append(s.Pattern, lower[c])
+		s.Pattern = slices.Grow(s.Pattern, len(tok))[:at+len(tok)]
+		dst := s.Pattern[at:]
+		for i, c := range tok {
+			dst[i] = lower[c]
 		}
-		s.Exact = append(s.Exact, s.Pattern[at:]...)
+		s.Exact = append(s.Exact, dst...)
 	} else {
 		s.Pattern = append(s.Pattern, tok...)
 		s.Exact = append(s.Exact, tok...)
@@ -373,7 +388,7 @@ func (s *Scan) emit(kind tokenKind, start int) {
 	if s.rows.active && s.depth == s.rows.depth && kind != comma {
 		s.rows.active = false
 	}
-	if kind == word && len(tok) == 6 && string(s.Pattern[at:]) == "values" {
+	if len(tok) == 6 && kind == word && string(s.Pattern[at:]) == "values" {
 		s.rows = rows{active: true, depth: s.depth, start: -1}
 	}
 	if kind == comma {

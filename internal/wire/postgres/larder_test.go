@@ -49,7 +49,7 @@ var databases atomic.Int64
 
 // larder is one before a database of the test's own.
 type larder struct {
-	t        *testing.T
+	t        testing.TB
 	engine   *engine.Engine
 	address  string
 	database string
@@ -60,7 +60,7 @@ type larder struct {
 	events []engine.Event
 }
 
-func newLarder(t *testing.T, setup ...string) *larder {
+func newLarder(t testing.TB, setup ...string) *larder {
 	if server == nil {
 		t.Skip("no PostgreSQL here")
 	}
@@ -173,7 +173,7 @@ func (l *larder) exec(url string, sql ...string) {
 	require.NoError(l.t, c.Close(ctx))
 }
 
-func connect(t *testing.T, url string, mode pgx.QueryExecMode) *pgx.Conn {
+func connect(t testing.TB, url string, mode pgx.QueryExecMode) *pgx.Conn {
 	cfg, err := pgx.ParseConfig(url)
 	require.NoError(t, err)
 	cfg.DefaultQueryExecMode = mode
@@ -184,7 +184,7 @@ func connect(t *testing.T, url string, mode pgx.QueryExecMode) *pgx.Conn {
 }
 
 // one reads a single value as text.
-func one(t *testing.T, c interface {
+func one(t testing.TB, c interface {
 	QueryRow(context.Context, string, ...any) pgx.Row
 }, sql string, args ...any) string {
 	var v any
