@@ -30,7 +30,7 @@ var server *privatepg.Server
 
 func TestMain(m *testing.M) {
 	var err error
-	server, err = privatepg.Start("host all scram_user 127.0.0.1/32 scram-sha-256\nhost all md5_user 127.0.0.1/32 md5\nhost all all 127.0.0.1/32 trust")
+	server, err = privatepg.Start("host all scram_user 127.0.0.1/32 scram-sha-256\nhost all md5_user 127.0.0.1/32 md5\nhost all all 127.0.0.1/32 trust", "max_prepared_transactions=5")
 	if err != nil {
 		if !errors.Is(err, privatepg.ErrMissing) || os.Getenv("CI") == "true" {
 			fmt.Fprintln(os.Stderr, err)
