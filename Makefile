@@ -17,7 +17,7 @@ demo: build
 
 test: lint
 	./scripts/install-test-tools
-	$(GO) test -timeout 20m ./...
+	$(GO) test -p 1 -timeout 20m ./...
 
 lint:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not formatted:"; gofmt -l cmd internal; exit 1; }

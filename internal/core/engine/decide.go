@@ -295,7 +295,12 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 // Close ends the session. What was sent and whose outcome has not arrived is taken to be under way until it has
 // settled.
 func (s *Session) Close(now time.Time, outstanding ...freshness.Pending) {
-	s.LearnedCatalog(nil, now)
+	if s.askedSchema { // somebody else may ask at once
+		s.LearnedCatalog(nil, now)
+		s.db.mu.Lock()
+		s.db.askNext = now
+		s.db.mu.Unlock()
+	}
 	s.e.mu.Lock()
 	defer s.e.mu.Unlock()
 	delete(s.e.sessions, s)

@@ -30,7 +30,7 @@ func (s *Session) LearnedCatalog(schema *catalog.Schema, now time.Time) {
 	s.db.mu.Lock()
 	defer s.db.mu.Unlock()
 	s.db.asking = false
-	s.db.askNext = now.Add(catalogPause * now.Sub(s.askedAt))
+	s.db.askNext = now.Add(min(catalogPause*now.Sub(s.askedAt), time.Second))
 	if schema == nil {
 		s.db.askNext = now.Add(2 * time.Second)
 		return

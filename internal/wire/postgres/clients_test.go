@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -67,7 +68,9 @@ func TestAStatementPreparedFromMemoryCanBeBoundAgain(t *testing.T) {
 	for range 3 {
 		assert.Equal(t, "port 3", one(t, c, "select name from ports where id = $1", 3))
 	}
-	require.Equal(t, uint64(2), l.engine.Ledger.Total.Total().Count[ledger.Hit])
+	for _, e := range l.outcomes("select name from ports where id = $1", 3)[1:] {
+		require.Equal(t, ledger.Hit, e.Outcome, e.Reason)
+	}
 	// An empty name is the unnamed statement: bound with another value it is not in memory, and the origin has no such
 	// statement unless the larder prepares it there.
 	r := c.PgConn().ExecPrepared(ctx, "", [][]byte{[]byte("4")}, nil, nil).Read()
@@ -76,6 +79,33 @@ func TestAStatementPreparedFromMemoryCanBeBoundAgain(t *testing.T) {
 	r = c.PgConn().ExecPrepared(ctx, "", [][]byte{[]byte("5")}, nil, nil).Read()
 	require.NoError(t, r.Err)
 	assert.Equal(t, "port 5", string(r.Rows[0][0]))
+}
+
+// A name whose second Parse fails still means the first statement.
+func TestANameThatCouldNotBePreparedAnew(t *testing.T) {
+	l := newLarder(t, berths, oneBerth)
+	l.keep(readBerth)
+	reader := connect(t, l.through, pgx.QueryExecModeExec)
+	c := connect(t, l.through, pgx.QueryExecModeExec).PgConn()
+	_, err := c.Prepare(ctx, "s", "update berths set n = n + 1", nil)
+	require.NoError(t, err)
+	_, err = c.Prepare(ctx, "s", readBerth, nil)
+	require.ErrorContains(t, err, "42P05")
+	for want := 1; want <= 3; want++ {
+		one(t, reader, readBerth)
+		r := c.ExecPrepared(ctx, "s", nil, nil, nil).Read()
+		require.NoError(t, r.Err)
+		assert.Equal(t, "UPDATE 1", r.CommandTag.String())
+		assert.Equal(t, strconv.Itoa(want), one(t, reader, readBerth))
+	}
+	require.NoError(t, c.Deallocate(ctx, "s"))
+	_, err = c.Prepare(ctx, "s", readBerth, nil)
+	require.NoError(t, err)
+	for range 2 {
+		assert.Equal(t, "3", string(c.ExecPrepared(ctx, "s", nil, nil, nil).Read().Rows[0][0]))
+	}
+	events := l.outcomes(readBerth, 8)
+	assert.Equal(t, ledger.Hit, events[len(events)-1].Outcome)
 }
 
 func TestErrorsInABatch(t *testing.T) {

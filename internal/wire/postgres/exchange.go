@@ -22,10 +22,13 @@ type exchange struct {
 	execs []*execution
 	at    int // the execution whose reply is arriving
 
-	parses   int   // Parse messages of the client sent so far
-	parsed   int   // of which so many were answered
-	extra    []int // how many of the client's stood before each Parse that it did not send
-	injected bool  // such a Parse was sent
+	merged bool // it began as a batch without Sync, and ends with a simple query
+
+	parses []parsing // the Parse messages of the client that were sent
+	parsed int       // of which so many were answered
+	extra  []int     // how many of the client's stood before each Parse that it did not send
+
+	injected bool // such a Parse was sent
 	noticed  bool
 	failed   bool
 }
@@ -42,6 +45,14 @@ type execution struct {
 	sent   time.Time
 	took   time.Duration // since the statement arrived
 	fetch  time.Duration // since it was sent
+}
+
+// parsing is a Parse message under way.
+type parsing struct {
+	name      string
+	stmt      *prepared
+	old       *prepared // what the name stood for before, or nil
+	meanwhile *prepared // what it stands for until the origin has answered
 }
 
 // current gives the execution whose reply is arriving, or nil.

@@ -119,7 +119,7 @@ func (l *larder) know() {
 		known := false
 		l.engine.Databases(func(_ string, k bool, _ []string) { known = k })
 		return err == nil && known
-	}, 5*time.Second, 10*time.Millisecond)
+	}, 30*time.Second, 10*time.Millisecond)
 }
 
 // keep puts rules in force for the patterns of statements.

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"bytes"
 	"encoding/binary"
 	"strings"
 	"time"
@@ -186,7 +187,7 @@ func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time
 	}
 	if x.question != nil {
 		s.answered(x, kind, body, now)
-		return false
+		return kind == 'E' && bytes.Contains(body, []byte("FATAL\x00")) // the connection ends: that is for the client
 	}
 	switch kind {
 	case 'R':
@@ -197,6 +198,10 @@ func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time
 		if len(x.extra) > 0 && x.extra[0] == x.parsed {
 			x.extra = x.extra[1:]
 			return false
+		}
+		if x.parsed < len(x.parses) {
+			p := x.parses[x.parsed]
+			s.statements[p.name] = p.stmt // now it is certain
 		}
 		x.parsed++
 	case '2':
@@ -270,6 +275,14 @@ func (s *session) endExchange(x *exchange, body []byte, now time.Time) {
 	}
 	if len(s.queue) == 0 && state == engine.Idle && s.eng.Wants(now)&engine.NeedCatalog != 0 {
 		go s.askAhead(false)
+	}
+	for _, p := range x.parses[min(x.parsed, len(x.parses)):] { // they failed, or were skipped
+		if s.statements[p.name] == p.meanwhile {
+			delete(s.statements, p.name)
+			if p.old != nil {
+				s.statements[p.name] = p.old
+			}
+		}
 	}
 	if x.failed && x.injected {
 		s.owed = true

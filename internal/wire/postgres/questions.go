@@ -12,7 +12,8 @@ import (
 // engine with these system tables can run, names every system table in full, and needs no privilege.
 //
 // The numbers are the server's fixed object ids: 2604 pg_attrdef, 2606 pg_constraint, 2618 pg_rewrite, 3256
-// pg_policy, 1255 pg_proc, 1266 timetz, 1270 its array, 2078 set_config.
+// pg_policy, 1255 pg_proc, 1266 timetz, 1270 its array, 2078
+// set_config; below 16384 are the server's own.
 const catalogQuery = `/* jolly larder reads the catalog */
 select 'relation', n.nspname, c.relname,
        cast(c.relkind as text)
@@ -26,21 +27,25 @@ select 'relation', n.nspname, c.relname,
                               and (g.lanname not in ('plpgsql', 'sql') or lower(p.prosrc) like '%execute%' or lower(p.prosrc) like '%create%'
                                    or lower(p.prosrc) like '%alter%' or lower(p.prosrc) like '%drop%' or lower(p.prosrc) like '%grant%'
                                    or lower(p.prosrc) like '%revoke%')) then 'X' else '' end
-       || coalesce((select case max(cast(p.provolatile as text)) when 'v' then 'DF' when 's' then 'F' when 'i' then 'F' else '' end
-                    from pg_catalog.pg_depend d
-                    join pg_catalog.pg_proc p on p.oid = d.refobjid
-                    left join pg_catalog.pg_attrdef a on d.classid = 2604 and a.oid = d.objid
-                    left join pg_catalog.pg_constraint k on d.classid = 2606 and k.oid = d.objid
-                    left join pg_catalog.pg_rewrite w on d.classid = 2618 and w.oid = d.objid
-                    left join pg_catalog.pg_policy y on d.classid = 3256 and y.oid = d.objid
-                    where d.refclassid = 1255 and c.oid in (a.adrelid, k.conrelid, w.ev_class, y.polrelid)), '')
-       || case when exists (select 1 from pg_catalog.pg_rewrite w where w.ev_class = c.oid and cast(w.ev_action as text) like '%:funcid 2078 %')
+       || coalesce(f.flags, '')
+       || case when exists (select 1 from pg_catalog.pg_rewrite w
+                            where w.ev_class = c.oid and w.oid >= 16384 and cast(w.ev_action as text) like '%:funcid 2078 %')
                  or exists (select 1 from pg_catalog.pg_policy y where y.polrelid = c.oid and cast(y.polqual as text) like '%:funcid 2078 %')
                then 'F' else '' end
        || case when exists (select 1 from pg_catalog.pg_attribute a
                             where a.attrelid = c.oid and a.attnum > 0 and a.atttypid in (1266, 1270)) then 'Z' else '' end,
        '', ''
 from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+left join (select coalesce(a.adrelid, k.conrelid, w.ev_class, y.polrelid) as relid,
+                  case max(cast(p.provolatile as text)) when 'v' then 'DF' else 'F' end as flags
+           from pg_catalog.pg_depend d
+           join pg_catalog.pg_proc p on p.oid = d.refobjid
+           left join pg_catalog.pg_attrdef a on d.classid = 2604 and a.oid = d.objid
+           left join pg_catalog.pg_constraint k on d.classid = 2606 and k.oid = d.objid
+           left join pg_catalog.pg_rewrite w on d.classid = 2618 and w.oid = d.objid
+           left join pg_catalog.pg_policy y on d.classid = 3256 and y.oid = d.objid
+           where d.refclassid = 1255
+           group by coalesce(a.adrelid, k.conrelid, w.ev_class, y.polrelid)) f on f.relid = c.oid
 where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and c.relpersistence <> 't'
   and n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast')
 union all
@@ -65,7 +70,9 @@ select 'operator', '', 'cast', max(cast(p.provolatile as text)), '', ''
 from pg_catalog.pg_cast t join pg_catalog.pg_proc p on p.oid = t.castfunc
 join pg_catalog.pg_namespace n on n.oid = p.pronamespace
 where n.nspname <> 'pg_catalog'
-having count(*) > 0`
+having count(*) > 0
+union all
+select 'path', '', pg_catalog.current_setting('search_path', true), '', '', ''`
 
 // settingNames are the settings that can change the result of a statement that reads plain tables through functions
 // known to be harmless: how names are resolved, how values are read and written, and who asks.
@@ -81,11 +88,11 @@ var settingNames = []string{
 var settingsQuery = func() string {
 	var q strings.Builder
 	q.WriteString("/* jolly larder reads this session's settings */ select " +
-		"current_setting('default_transaction_isolation', true), current_setting('standard_conforming_strings', true), " +
-		"case when pg_my_temp_schema() = 0 then 0 else (select count(*) from pg_catalog.pg_class where relnamespace = pg_my_temp_schema()) end, " +
+		"pg_catalog.current_setting('default_transaction_isolation', true), pg_catalog.current_setting('standard_conforming_strings', true), " +
+		"case when pg_catalog.pg_my_temp_schema() = 0 then 0 else (select count(*) from pg_catalog.pg_class where relnamespace = pg_catalog.pg_my_temp_schema()) end, " +
 		"current_user, session_user")
 	for _, n := range settingNames {
-		fmt.Fprintf(&q, ", current_setting('%s', true)", n)
+		fmt.Fprintf(&q, ", pg_catalog.current_setting('%s', true)", n)
 	}
 	return q.String()
 }()
@@ -101,7 +108,7 @@ func settings(rows [][]string) (engine.Settings, bool) {
 		ReadCommitted: r[0] == "read committed" || r[0] == "read uncommitted",
 		Temporary:     r[2] != "0",
 	}
-	if p := strings.TrimSpace(r[5]); strings.Contains(p, "pg_catalog") && !strings.HasPrefix(p, "pg_catalog") || strings.Contains(p, "pg_temp") {
+	if strangePath(r[5]) {
 		s.Strange = "the session's search path puts other schemas before the system's"
 	}
 	if r[1] == "off" {
@@ -117,7 +124,20 @@ func schema(rows [][]string) (*catalog.Schema, bool) {
 		if len(r) != 6 {
 			return nil, false
 		}
+		if r[0] == "path" {
+			if strangePath(r[2]) {
+				return nil, false // its functions and operators may not be the server's own
+			}
+			continue
+		}
 		out = append(out, catalog.Row{What: r[0], Schema: r[1], Name: r[2], Flags: r[3], OtherSchema: r[4], OtherName: r[5]})
 	}
 	return catalog.New(out), true
+}
+
+// strangePath says whether a search path lets other schemas stand before the system's, which it otherwise begins with
+// unsaid: then an ordinary name may mean something else.
+func strangePath(path string) bool {
+	p := strings.TrimSpace(path)
+	return strings.Contains(p, "pg_catalog") && !strings.HasPrefix(p, "pg_catalog") || strings.Contains(p, "pg_temp")
 }

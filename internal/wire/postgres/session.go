@@ -39,16 +39,17 @@ type session struct {
 	queue      []*exchange
 	mid        bool // a message is partly written to the client
 	clientGone bool
+	originGone bool
 	parameters map[string]string
-	owed       bool // the client prepared the unnamed statement, but was answered from memory: the origin has none
+	statements map[string]*prepared // by name; what a name means while it is not certain is not known
+	owed       bool                 // the client prepared the unnamed statement, but was answered from memory: the origin has none
 
 	// What follows belongs to fromClient alone.
-	in         inbound
-	held       []part // the messages since the last Sync that have not been sent on
-	statements map[string]*prepared
-	portals    map[string]*prepared
-	unnamed    *prepared
-	out        []byte
+	in      inbound
+	held    []part // the messages since the last Sync that have not been sent on
+	portals map[string]*prepared
+	unnamed *prepared // the last unnamed statement that was read, whether it is prepared or not
+	out     []byte
 }
 
 // part is one held message: its place in the held bytes, and what it names.
@@ -122,6 +123,14 @@ func (s *session) waiting() bool {
 // start sends an execution on as part of an exchange, as far as the engine is concerned.
 func (s *session) start(x *exchange, e *execution, now time.Time) {
 	e.sent = now
+	switch e.d.Pattern.Facts.Verb {
+	case "deallocate", "discard", "several", "unknown", "call", "do", "execute": // names may mean nothing afterwards, or something else
+		if u := s.statements[""]; u != nil {
+			s.statements = map[string]*prepared{"": u}
+		} else {
+			clear(s.statements)
+		}
+	}
 	if e.d.Outcome == ledger.Miss {
 		e.sent = s.server.now() // questions may have come in between
 	}
@@ -134,6 +143,7 @@ func (s *session) start(x *exchange, e *execution, now time.Time) {
 func (s *session) endQuestions() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.originGone = true
 	for _, x := range s.queue {
 		if x.question != nil {
 			x.question.end()
@@ -196,7 +206,9 @@ func (s *session) message(kind byte, body []byte, total int) bool {
 			name, _, _ := cstring(body[1:])
 			p.portal = string(name)
 			if kind == 'C' && !p.ofPortal {
+				s.mu.Lock()
 				delete(s.statements, p.portal)
+				s.mu.Unlock()
 			}
 		}
 	case 'S':
@@ -270,7 +282,30 @@ func (s *session) parse(p *part, body []byte) {
 	st := s.read(sql)
 	st.Exact = bytes.Clone(st.Exact)
 	p.stmt = &prepared{st: st, types: bytes.Clone(types)}
-	s.statements[string(name)] = p.stmt
+}
+
+// meant gives the statement that a name stands for in the batch being held: one prepared in it, or else one that is
+// known to be prepared.
+func (s *session) meant(name string) *prepared {
+	for i := len(s.held) - 1; i >= 0; i-- {
+		if p := &s.held[i]; p.kind == 'P' && p.portal == name {
+			return p.stmt
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.statements[name]
+}
+
+// prepare notes that a Parse message is being sent. Until the origin has said that it worked, a name that stood for
+// something else may stand for either. It is called with mu held.
+func (s *session) prepare(x *exchange, name string, stmt *prepared) {
+	p := parsing{name: name, stmt: stmt, old: s.statements[name], meanwhile: stmt}
+	if p.old != nil && p.old != stmt {
+		p.meanwhile = s.unknown("a name that is being prepared anew")
+	}
+	s.statements[name] = p.meanwhile
+	x.parses = append(x.parses, p)
 }
 
 func (s *session) bind(p *part, body []byte) {
@@ -283,17 +318,17 @@ func (s *session) bind(p *part, body []byte) {
 	p.portal = string(portal)
 	at := p.start + headerLen + len(body) - len(bound)
 	p.bound = [2]int{at, p.end}
-	if len(name) == 0 {
-		if p.stmt = s.unnamed; p.stmt == nil {
-			p.stmt = s.unknown("an unnamed statement that is not known")
-		}
-	} else if p.stmt = s.statements[string(name)]; p.stmt == nil {
-		p.stmt = s.unknown("a statement prepared in SQL, which is not followed")
+	if p.stmt = s.meant(string(name)); p.stmt == nil {
+		p.stmt = s.unknown("a statement that was not prepared here")
 	}
 	if len(s.portals) > 1000 {
 		clear(s.portals) // names made up by a client without end: those forgotten may do anything when run again
 	}
-	s.portals[p.portal] = p.stmt
+	if old := s.portals[p.portal]; old != nil && old != p.stmt && p.portal != "" {
+		s.portals[p.portal] = s.unknown("a portal that was bound twice") // whether the second worked is not certain
+	} else {
+		s.portals[p.portal] = p.stmt
+	}
 }
 
 func (s *session) unknown(why string) *prepared {
@@ -322,11 +357,23 @@ func (s *session) query(body []byte) bool {
 		s.in.take()
 		return ok
 	}
-	x := &exchange{arrived: now, simple: true, closed: true}
-	s.start(x, &execution{d: d, bound: true, gather: d.Outcome == ledger.Miss}, now)
-	s.queue = append(s.queue, x)
+	x := s.openSimple(now)
+	s.start(x, &execution{d: d, bound: true, gather: x.simple && d.Outcome == ledger.Miss}, now)
 	s.mu.Unlock()
 	return s.write(s.in.take())
+}
+
+// openSimple gives the exchange of a message that ends with a ReadyForQuery by itself. If a batch stands open before
+// it, which has had no Sync, both end with the same one.
+func (s *session) openSimple(now time.Time) *exchange {
+	if n := len(s.queue); n > 0 && !s.queue[n-1].closed {
+		x := s.queue[n-1]
+		x.closed, x.merged = true, true
+		return x
+	}
+	x := &exchange{arrived: now, simple: true, closed: true}
+	s.queue = append(s.queue, x)
+	return x
 }
 
 // functionCall takes a call by number, which runs past all SQL.
@@ -335,10 +382,9 @@ func (s *session) functionCall() bool {
 	s.sending.Lock()
 	defer s.sending.Unlock()
 	s.mu.Lock()
-	x := &exchange{arrived: now, simple: true, closed: true}
+	x := s.openSimple(now)
 	st := engine.Statement{Pattern: s.server.Engine.Unreadable("a function call by number")}
 	s.start(x, &execution{d: s.eng.Decide(engine.Request{Statement: st, NoAsking: true}, now)}, now)
-	s.queue = append(s.queue, x)
 	s.mu.Unlock()
 	return s.write(s.in.take())
 }
@@ -378,7 +424,7 @@ func (s *session) decide(r engine.Request, now time.Time) engine.Decision {
 
 // awaitQuestions waits while nothing but questions of the larder's own is under way.
 func (s *session) awaitQuestions() {
-	for len(s.queue) > 0 {
+	for len(s.queue) > 0 && !s.originGone {
 		for _, x := range s.queue {
 			if x.question == nil {
 				return
@@ -467,6 +513,11 @@ func (s *session) flush(sync bool) bool {
 			x.copying, x.closed = false, true
 		}
 		s.mu.Unlock()
+		s.held = s.held[:0]
+		return s.write(s.in.take())
+	}
+	if n := len(s.queue); sync && n > 0 && s.queue[n-1].merged && s.queue[n-1].failed && len(s.held) == 1 {
+		s.mu.Unlock() // the batch failed, so that the message behind it was not heard: this Sync ends both
 		s.held = s.held[:0]
 		return s.write(s.in.take())
 	}
@@ -646,7 +697,10 @@ func (s *session) answerBatch(b batch, d *engine.Decision, now time.Time) bool {
 		s.out = append(s.out, closeComplete...)
 	}
 	s.out = append(s.out, s.ready()...)
-	s.owed = s.owed || b.parse != nil
+	if b.parse != nil {
+		s.owed = true
+		s.statements[""] = b.parse.stmt
+	}
 	return s.answer(d, now)
 }
 
@@ -657,15 +711,15 @@ func (s *session) owedParse(x *exchange) (msg []byte) {
 		p := &s.held[i]
 		switch {
 		case p.kind == 'P':
-			x.parses++
+			s.prepare(x, p.portal, p.stmt)
 			if p.portal == "" {
 				s.owed = false
 			}
-		case p.kind == 'B' && s.owed && p.stmt == s.unnamed:
+		case p.kind == 'B' && s.owed && p.stmt.sql != nil && p.stmt == s.statements[""]:
 			s.owed = false
-			x.extra = append(x.extra, x.parses)
+			x.extra = append(x.extra, len(x.parses))
 			x.injected = true
-			msg = frame(nil, 'P', []byte{0}, s.unnamed.sql, []byte{0}, s.unnamed.types)
+			msg = frame(nil, 'P', []byte{0}, p.stmt.sql, []byte{0}, p.stmt.types)
 		}
 	}
 	return msg
@@ -684,9 +738,8 @@ func (s *session) longMessage(kind byte, total int) bool {
 	switch kind {
 	case 'Q', 'F':
 		s.mu.Lock()
-		x := &exchange{arrived: now, simple: true, closed: true}
+		x := s.openSimple(now)
 		s.start(x, &execution{d: s.eng.Decide(engine.Request{Statement: long.st, NoAsking: true}, now), bound: true}, now)
-		s.queue = append(s.queue, x)
 		s.owed = false
 		s.mu.Unlock()
 	case 'P', 'B':
@@ -696,17 +749,11 @@ func (s *session) longMessage(kind byte, total int) bool {
 		name, rest, ok := cstring(s.in.unread()[headerLen:])
 		stmt := long
 		if ok && kind == 'P' {
-			if len(name) == 0 {
-				s.unnamed = long
-			} else {
-				s.statements[string(name)] = long
-			}
+			s.unnamed = nil
 		} else if ok {
 			if of, _, ok := cstring(rest); ok {
-				if p := s.statements[string(of)]; p != nil {
+				if p := s.meant(string(of)); p != nil {
 					stmt = p
-				} else if len(of) == 0 && s.unnamed != nil {
-					stmt = s.unnamed
 				}
 			}
 			s.portals[string(name)] = stmt
@@ -719,7 +766,7 @@ func (s *session) longMessage(kind byte, total int) bool {
 		}
 		var owed []byte
 		if kind == 'P' {
-			s.queue[n-1].parses++
+			s.prepare(s.queue[n-1], string(name), long)
 			s.owed = s.owed && len(name) > 0
 		} else {
 			s.held = append(s.held[:0], part{kind: 'B', stmt: stmt})

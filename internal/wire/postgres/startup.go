@@ -19,6 +19,9 @@ const (
 // longestStartup is the server's own limit for a start-up message, in bytes.
 const longestStartup = 10_000
 
+// longestName is where the server cuts names, in bytes: longer ones mean the same.
+const longestName = 63
+
 // startup is a client's first message that is to be passed on.
 type startup struct {
 	raw         []byte
@@ -93,9 +96,9 @@ func parseStartup(raw []byte, from net.Addr) *startup {
 		rest = after
 		switch string(key) {
 		case "user":
-			s.identity.User = string(value)
+			s.identity.User = string(value[:min(len(value), longestName)])
 		case "database":
-			s.identity.Database = string(value)
+			s.identity.Database = string(value[:min(len(value), longestName)])
 		case "application_name":
 			s.identity.Application = string(value)
 		case "replication":

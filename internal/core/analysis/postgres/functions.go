@@ -57,7 +57,7 @@ func init() {
 		"reports the server's activity":        "pg_is_in_recovery pg_postmaster_start_time pg_conf_load_time pg_database_size pg_relation_size pg_table_size pg_indexes_size pg_total_relation_size pg_tablespace_size pg_current_wal_lsn pg_last_wal_replay_lsn pg_last_wal_receive_lsn",
 		"reads the catalog":                    "format_type obj_description col_description shobj_description pg_encoding_to_char pg_char_to_encoding pg_typeof pg_has_role row_security_active pg_relation_is_updatable pg_column_is_updatable pg_collation_for pg_size_pretty pg_client_encoding getdatabaseencoding oidvectortypes",
 		"depends on today's date":              "age",
-		"may read a text as the time of today": "date time timestamp timestamptz timetz timezone",
+		"may read a text as the time of today": "date time timestamp timestamptz timetz timezone json_to_record json_to_recordset jsonb_to_record jsonb_to_recordset json_populate_record json_populate_recordset jsonb_populate_record jsonb_populate_recordset",
 	} {
 		for _, n := range strings.Fields(names) {
 			harmless[n] = reason

@@ -3,7 +3,6 @@ package postgres
 
 import (
 	"fmt"
-	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 	"google.golang.org/protobuf/reflect/protoreflect"
@@ -168,19 +167,11 @@ func (r *reader) anything(reason string) {
 	r.f.AddReason(reason)
 }
 
-// runs says whether EXPLAIN also runs its statement.
+// runs says whether EXPLAIN may also run its statement. What the option is set to may be a literal, which is another in
+// the next statement of the pattern, so that it counts whatever it says.
 func runs(e *pg.ExplainStmt) bool {
 	for _, o := range e.Options {
-		d := o.GetDefElem()
-		if d == nil || d.Defname != "analyze" {
-			continue
-		}
-		if d.Arg == nil {
-			return true
-		}
-		switch strings.ToLower(d.Arg.GetString_().GetSval()) {
-		case "false", "off":
-		default:
+		if o.GetDefElem().GetDefname() == "analyze" {
 			return true
 		}
 	}

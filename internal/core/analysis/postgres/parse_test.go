@@ -59,7 +59,7 @@ func TestFacts(t *testing.T) {
 		{"copy (select * from t) to stdout", "t", "", none, "copies data in or out"},
 		{"explain select * from t", "", "", none, "shows a plan, which changes with statistics"},
 		{"explain (analyze, buffers) delete from t", "t", "t", none, "shows a plan, which changes with statistics"},
-		{"explain (analyze off) delete from t", "", "", none, "shows a plan, which changes with statistics"},
+		{"explain (analyze off) delete from t", "t", "t", none, "shows a plan, which changes with statistics"},
 		{"declare c cursor for select * from t", "t", "", none, "opens a cursor, whose rows can be read only once"},
 		{"begin", "", "", analysis.Begins, "begins or ends a transaction"},
 		{"commit and chain", "", "", analysis.Commits, "begins or ends a transaction"},
