@@ -55,7 +55,7 @@ func Start(hba string, settings ...string) (s *Server, err error) {
 	if err != nil {
 		return nil, err
 	}
-	dir, err := os.MkdirTemp("", "jollylarder-pg-")
+	dir, err := os.MkdirTemp(fastest(), "jollylarder-pg-")
 	if err != nil {
 		return nil, err
 	}
@@ -107,6 +107,16 @@ func Start(hba string, settings ...string) (s *Server, err error) {
 	}
 	text, _ := os.ReadFile(filepath.Join(dir, "log"))
 	return nil, fmt.Errorf("postgres did not start: %s", text)
+}
+
+// fastest gives a directory in memory, if there is one with room: making databases is mostly waiting for disks.
+func fastest() string {
+	const memory, room = "/dev/shm", 3 << 30
+	var st syscall.Statfs_t
+	if err := syscall.Statfs(memory, &st); err == nil && st.Bavail*uint64(st.Bsize) >= room {
+		return memory
+	}
+	return ""
 }
 
 // unprivileged lets a child run as a user that the server accepts, and gives it the directory.

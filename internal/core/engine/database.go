@@ -25,7 +25,11 @@ type database struct {
 	blind map[*Pattern]struct{}
 
 	askers sync.Map // user and application of sessions whose statements needed settings
+	asked  atomic.Int64
 }
+
+// mostAskers bounds askers.
+const mostAskers = 10_000
 
 // reading is a catalog as it was read. It is itself like a kept result: true while nothing has happened that may have
 // changed the schema.

@@ -158,7 +158,10 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 		s.db.mu.Unlock()
 	}
 	if n&NeedSettings != 0 {
-		s.db.askers.Store(s.asker(), struct{}{})
+		if _, ok := s.db.askers.LoadOrStore(s.asker(), struct{}{}); !ok && s.db.asked.Add(1) > mostAskers {
+			s.db.askers.Clear() // names come from clients; those still in use are soon there again
+			s.db.asked.Store(0)
+		}
 		s.asked = s.generation
 	}
 	return n
