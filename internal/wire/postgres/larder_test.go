@@ -137,7 +137,7 @@ func patternOf(sql string) statement.ID {
 	return statement.Name(s.Pattern)
 }
 
-// last waits for the end of the n-th statement of a pattern and gives what became of it.
+// outcomes waits for the end of n statements of a pattern and gives what became of them.
 func (l *larder) outcomes(sql string, n int) []engine.Event {
 	id := patternOf(sql)
 	var found []engine.Event
@@ -153,6 +153,18 @@ func (l *larder) outcomes(sql string, n int) []engine.Event {
 		return len(found) >= n
 	}, 10*time.Second, 2*time.Millisecond, "statements of %s", sql)
 	return found
+}
+
+// passed gives why statements passed so far.
+func (l *larder) passed() (why []string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, e := range l.events {
+		if e.Outcome == ledger.Pass {
+			why = append(why, e.Reason)
+		}
+	}
+	return why
 }
 
 // became says what became of the last of n statements of a pattern, and why.

@@ -113,10 +113,9 @@ func (s *session) chunk(o *outbound, now time.Time) bool {
 	return !s.clientGone || s.waiting()
 }
 
-// whole says whether a message is looked at as a whole. Of the others the type alone matters.
-func whole(kind byte) bool {
-	return strings.IndexByte("ZRSK12E", kind) >= 0 || kind == 'N' || kind == 'A'
-}
+// whole says whether a message is looked at as a whole. The others are those that carry a result of any size, of which
+// the type alone matters.
+func whole(kind byte) bool { return strings.IndexByte("DdTtV", kind) < 0 }
 
 // forward writes what has been collected, up to pos.
 func (s *session) forward(o *outbound, pos int) bool {
