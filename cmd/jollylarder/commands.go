@@ -36,7 +36,7 @@ patterns that you choose, drops them when a write touches their tables, and show
 
 // interrupted gives a context that ends when the program is told to.
 func interrupted() (context.Context, context.CancelFunc) {
-	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 }
 
 func serveCommand() *cobra.Command {
@@ -92,7 +92,9 @@ func watchCommand() *cobra.Command {
 			if _, err := client.Status(ctx); err != nil {
 				return err
 			}
-			return terminal(client, *behind)
+			ended, stop := interrupted()
+			defer stop()
+			return terminal(ended, client, *behind)
 		},
 	}
 	behind = background(c)
@@ -135,7 +137,7 @@ as a server elsewhere would.`,
 			}
 			defer func() { err = errors.Join(err, d.Close()) }()
 			if !headless {
-				return terminal(control.NewClient(d.Control), *behind)
+				return terminal(ctx, control.NewClient(d.Control), *behind)
 			}
 			s, err := d.Headless(ctx, length)
 			if err != nil {

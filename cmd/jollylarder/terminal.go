@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -16,10 +17,10 @@ func background(c *cobra.Command) *string {
 }
 
 // terminal shows the terminal application on a larder until it is left.
-func terminal(c *control.Client, behind string) error {
+func terminal(ctx context.Context, c *control.Client, behind string) error {
 	switch b := look.Background(behind); b {
 	case look.Unknown, look.Dark, look.Light:
-		return tui.Run(c, b)
+		return tui.Run(ctx, c, b)
 	}
 	return fmt.Errorf("--background %q: expected light or dark", behind)
 }

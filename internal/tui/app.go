@@ -80,13 +80,16 @@ type App struct {
 	saidBad   bool
 }
 
-// Run shows the application on the terminal until it is left.
-func Run(client *control.Client, background look.Background) error {
-	ctx, cancel := context.WithCancel(context.Background())
+// Run shows the application on the terminal until it is left or the context ends.
+func Run(ctx context.Context, client *control.Client, background look.Background) error {
+	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	a := New(client, background)
 	go a.feed.run(ctx, client)
-	_, err := tea.NewProgram(a).Run()
+	_, err := tea.NewProgram(a, tea.WithContext(ctx)).Run()
+	if ctx.Err() != nil {
+		return nil // it was told to end, perhaps because its terminal has gone
+	}
 	return err
 }
 

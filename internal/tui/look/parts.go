@@ -75,6 +75,9 @@ func Millis(ms float64) string {
 // Seconds writes waiting given in milliseconds as seconds, in seven cells.
 func Seconds(ms float64) string {
 	s := ms / 1000
+	if s > -0.005 && s < 0 {
+		s = 0 // no "-0.00"
+	}
 	switch {
 	case math.Abs(s) < 9.995:
 		return fmt.Sprintf("%5.2f s", s)
