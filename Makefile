@@ -15,9 +15,10 @@ build:
 demo: build
 	./bin/jollylarder demo
 
+# Never from the cache: tests also run what other packages build. One package at a time: they start servers.
 test: lint
 	./scripts/install-test-tools
-	$(GO) test -p 1 -timeout 20m ./...
+	$(GO) test -count=1 -p 1 -timeout 20m ./...
 
 lint:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not formatted:"; gofmt -l cmd internal; exit 1; }
