@@ -211,13 +211,9 @@ func (s *Session) begin(c freshness.Change) {
 }
 
 // Ready follows the end of an exchange, at which the server says where the session stands, when nothing more is under
-// way.
-// It must be called before the client gets to know.
+// way. It must be called before the client gets to know.
 func (s *Session) Ready(state TxState) {
-	if state == Idle && s.state != Idle && !s.ended {
-		s.begin(s.collected) // the block ended in a way that was not recognised
-		s.pending.End()
-	}
+	s.endUnseen(state)
 	if state == Idle {
 		s.collected.Clear()
 		s.isolation = unknownIsolation
@@ -231,7 +227,19 @@ func (s *Session) Ready(state TxState) {
 
 // ReadyBehind is Ready while more has been sent already: where the session stands is then known only when the last of
 // it has ended.
-func (s *Session) ReadyBehind(state TxState) { s.state = state }
+func (s *Session) ReadyBehind(state TxState) {
+	s.endUnseen(state)
+	s.state = state
+}
+
+// endUnseen moves the clocks of what was written in a block that ended in a way that was not recognised.
+func (s *Session) endUnseen(state TxState) {
+	if state == Idle && s.state != Idle && !s.ended {
+		p := s.collected.Begin()
+		s.e.wrote(s.db, p.Clocks())
+		p.End()
+	}
+}
 
 // Unknown notes that what is sent from now on is not looked at.
 func (s *Session) Unknown(now time.Time) {

@@ -160,6 +160,30 @@ func TestLoginsOfEveryKind(t *testing.T) {
 	c.Close(ctx)
 }
 
+// What a large catalog answers comes in many pieces; none of it reaches the client.
+func TestALargeCatalog(t *testing.T) {
+	l := newLarder(t, berths, oneBerth,
+		"do $$ begin for i in 1..1500 loop execute 'create table a_table_with_a_rather_long_name_' || i || ' (a int)'; end loop; end $$")
+	l.keep(readBerth)
+	for range 5 {
+		c := connect(t, l.through, pgx.QueryExecModeExec)
+		_, err := c.Exec(ctx, "create table if not exists berths (id int)") // so that it is read again, over this connection
+		require.NoError(t, err)
+		for range 20 {
+			assert.Equal(t, "0", one(t, c, readBerth))
+			time.Sleep(5 * time.Millisecond)
+		}
+		require.NoError(t, c.Close(ctx))
+	}
+	l.know()
+	c := connect(t, l.through, pgx.QueryExecModeExec)
+	for range 2 {
+		one(t, c, readBerth)
+	}
+	events := l.outcomes(readBerth, 102)
+	assert.Equal(t, ledger.Hit, events[101].Outcome, events[101].Reason)
+}
+
 func TestCancelReachesItsOwnStatement(t *testing.T) {
 	l := newLarder(t)
 	c, other := connect(t, l.through, pgx.QueryExecModeExec), connect(t, l.through, pgx.QueryExecModeExec)

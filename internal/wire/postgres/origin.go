@@ -3,6 +3,7 @@ package postgres
 import (
 	"bytes"
 	"encoding/binary"
+	"slices"
 	"strings"
 	"time"
 
@@ -75,7 +76,7 @@ func (s *session) chunk(o *outbound, now time.Time) bool {
 			return false
 		}
 		total := n + 1
-		if total > have && !whole(kind) {
+		if total > have && !whole(kind) && !s.questioning() {
 			// Long rows and data go on in pieces, so that a result of any size takes no memory.
 			s.message0(o, kind, total)
 			n := have
@@ -117,6 +118,10 @@ func (s *session) chunk(o *outbound, now time.Time) bool {
 // the type alone matters.
 func whole(kind byte) bool { return strings.IndexByte("DdTtV", kind) < 0 }
 
+// questioning says whether what arrives answers a question of the larder's own. All of that is looked at whole, since
+// none of it is for the client.
+func (s *session) questioning() bool { return len(s.queue) > 0 && s.queue[0].question != nil }
+
 // forward writes what has been collected, up to pos.
 func (s *session) forward(o *outbound, pos int) bool {
 	if pos > o.from && !s.clientGone {
@@ -144,9 +149,6 @@ func (s *session) message0(o *outbound, kind byte, total int) {
 	o.gather = nil
 	if len(s.queue) == 0 {
 		return
-	}
-	if s.queue[0].question != nil {
-		return // a row too long to be an answer; the question will be found bad for want of it
 	}
 	e := s.queue[0].current()
 	if e == nil || !e.bound && !s.queue[0].simple {
@@ -267,7 +269,7 @@ func (s *session) endExchange(x *exchange, body []byte, now time.Time) {
 		}
 	}
 	x.pending.End()
-	if len(s.queue) == 0 || s.queue[0].question != nil {
+	if !slices.ContainsFunc(s.queue, func(x *exchange) bool { return x.question == nil }) {
 		s.eng.Ready(state)
 	} else {
 		s.eng.ReadyBehind(state) // more is under way already
