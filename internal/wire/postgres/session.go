@@ -11,8 +11,6 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
-	"jollylarder/internal/core/rules"
-	"jollylarder/internal/core/statement"
 )
 
 // mostHeld is how many bytes of a client's messages are held back while it is not clear whether they can be answered
@@ -398,83 +396,13 @@ const (
 	whyForm      = "asked for in a form that is not answered from memory yet"
 )
 
-// decide asks the engine, and puts the engine's questions to the origin first where it has any. It is called with
-// sending and mu held, and gives mu up while waiting for answers.
-func (s *session) decide(r engine.Request, now time.Time) engine.Decision {
-	for tries := 0; ; tries++ {
-		if rule := r.Pattern.Rule(); rule != nil && rule.Verdict == rules.Keep {
-			s.awaitQuestions()
-		}
-		if len(s.queue) > 0 || s.mid {
-			if r.Busy == "" {
-				r.Busy = whyEarlier
-			}
-			r.NoAsking = true
-		}
-		if tries > 0 {
-			r.NoAsking = true
-		}
-		d := s.eng.Decide(r, now)
-		if d.Need == 0 {
-			return d
-		}
-		s.ask(d.Need)
-	}
-}
-
-// awaitQuestions waits while nothing but questions of the larder's own is under way.
-func (s *session) awaitQuestions() {
-	for len(s.queue) > 0 && !s.originGone {
-		for _, x := range s.queue {
-			if x.question == nil {
-				return
-			}
-		}
-		q := s.queue[len(s.queue)-1].question
-		s.mu.Unlock()
-		<-q.done
-		s.mu.Lock()
-	}
-}
-
-// ask puts questions to the origin. It is called with sending and mu held, and gives mu up while it writes.
-func (s *session) ask(need engine.Need) {
-	need = s.eng.Asking(need, s.server.now())
-	var msg []byte
-	for _, n := range []engine.Need{engine.NeedSettings, engine.NeedCatalog} {
-		if need&n == 0 {
-			continue
-		}
-		s.queue = append(s.queue, &exchange{closed: true, question: &question{need: n, done: make(chan struct{})}})
-		msg = append(msg, questionMessages(questionSQL[n])...)
-	}
-	if msg == nil {
-		return
-	}
-	s.mu.Unlock()
-	s.write(msg)
-	s.mu.Lock()
-}
-
-// askAhead asks what decisions to come will rest on. Right after the login the questions wait in the origin's socket
-// until it is ready, so that the client's first statement waits for no round trip; later they are put only when the
-// session is at rest, outside any transaction.
-func (s *session) askAhead(login bool) {
-	s.sending.Lock()
-	defer s.sending.Unlock()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.clientGone || !login && (len(s.queue) > 0 || s.eng.State() != engine.Idle) {
-		return
-	}
-	if n := s.eng.Wants(s.server.now()); n != 0 {
-		s.ask(n)
-	}
+var readyFor = map[engine.TxState][]byte{
+	engine.Idle: frame(nil, 'Z', []byte{'I'}), engine.InBlock: frame(nil, 'Z', []byte{'T'}), engine.Failed: frame(nil, 'Z', []byte{'E'}),
 }
 
 // ready gives the ReadyForQuery message for where the session stands.
 func (s *session) ready() []byte {
-	return frame(nil, 'Z', []byte{map[engine.TxState]byte{engine.Idle: 'I', engine.InBlock: 'T', engine.Failed: 'E'}[s.eng.State()]})
+	return readyFor[s.eng.State()]
 }
 
 // answer writes the reply in out from memory. It is called with mu held.
@@ -579,150 +507,6 @@ func (s *session) executeOne(x *exchange, p *part, busy string, now time.Time) {
 		busy = whyForm
 	}
 	s.execute(x, s.eng.Decide(engine.Request{Statement: stmt.st, Busy: busy, NoAsking: true}, now), now)
-}
-
-// batch is what the held messages come to.
-type batch struct {
-	parse, bind, describe, execute, close *part
-	busy                                  string
-}
-
-// shape looks whether the held messages are one statement asked for in a form that memory can answer: Parse of the
-// unnamed statement, Bind of the unnamed portal, Describe of it, Execute, Close, Sync, of which Bind, Execute and Sync
-// are needed.
-func (s *session) shape() batch {
-	var b batch
-	order := 0
-	for i := range s.held {
-		p := &s.held[i]
-		place := 0
-		switch {
-		case p.kind == 'P':
-			place, b.parse = 1, p
-			if p.portal != "" {
-				b.say(whyPreparing)
-			}
-		case p.kind == 'B':
-			place, b.bind = 2, p
-		case p.kind == 'D' && p.ofPortal:
-			place, b.describe = 3, p
-		case p.kind == 'D':
-			b.say(whyPreparing)
-			continue
-		case p.kind == 'E':
-			if b.execute != nil {
-				b.say(whyTogether)
-			}
-			place, b.execute = 4, p
-			if p.limited {
-				b.say(whyPart)
-			}
-		case p.kind == 'C' && p.ofPortal:
-			place, b.close = 5, p
-		case p.kind == 'S':
-			place = 6
-		default:
-			b.say(whyForm)
-			continue
-		}
-		if place <= order || p.portal != "" && p.kind != 'P' {
-			b.say(whyForm)
-		}
-		order = place
-	}
-	if b.bind == nil || b.execute == nil || order != 6 {
-		b.say(whyForm)
-	}
-	return b
-}
-
-func (b *batch) say(why string) {
-	if b.busy == "" {
-		b.busy = why
-	}
-}
-
-// request makes the engine's request of a batch.
-func (s *session) request(b batch, busy string) engine.Request {
-	stmt := b.bind.stmt
-	r := engine.Request{Statement: stmt.st, Shape: 'x', Types: stmt.types, Busy: busy}
-	if b.describe != nil {
-		r.Shape = 'd'
-	}
-	r.Bound = s.in.held()[b.bind.bound[0]:b.bind.bound[1]]
-	if boundMayMeanNow(r.Bound) {
-		r.MayMeanNow = true
-	}
-	return r
-}
-
-// boundMayMeanNow looks for values that a date type reads as the time of the call. Values in binary are looked at as
-// well: one of type text may be cast at the origin.
-func boundMayMeanNow(b []byte) bool {
-	if len(b) < 2 {
-		return true
-	}
-	skip := 2 + 2*int(binary.BigEndian.Uint16(b))
-	if len(b) < skip+2 {
-		return true
-	}
-	n := int(binary.BigEndian.Uint16(b[skip:]))
-	b = b[skip+2:]
-	for range n {
-		if len(b) < 4 {
-			return true
-		}
-		l := int(int32(binary.BigEndian.Uint32(b)))
-		b = b[4:]
-		if l < 0 {
-			continue
-		}
-		if len(b) < l || statement.MayMeanNow(b[:l]) {
-			return true
-		}
-		b = b[l:]
-	}
-	return false
-}
-
-// answerBatch answers a batch from memory.
-func (s *session) answerBatch(b batch, d *engine.Decision, now time.Time) bool {
-	s.out = s.out[:0]
-	if b.parse != nil {
-		s.out = append(s.out, parseComplete...)
-	}
-	s.out = append(s.out, bindComplete...)
-	s.out = append(s.out, d.Entry.Reply...)
-	if b.close != nil {
-		s.out = append(s.out, closeComplete...)
-	}
-	s.out = append(s.out, s.ready()...)
-	if b.parse != nil {
-		s.owed = true
-		s.statements[""] = b.parse.stmt
-	}
-	return s.answer(d, now)
-}
-
-// owedParse gives the Parse message that the origin needs before the held messages, if any, and counts those that
-// the client sends itself.
-func (s *session) owedParse(x *exchange) (msg []byte) {
-	for i := range s.held {
-		p := &s.held[i]
-		switch {
-		case p.kind == 'P':
-			s.prepare(x, p.portal, p.stmt)
-			if p.portal == "" {
-				s.owed = false
-			}
-		case p.kind == 'B' && s.owed && p.stmt.sql != nil && p.stmt == s.statements[""]:
-			s.owed = false
-			x.extra = append(x.extra, len(x.parses))
-			x.injected = true
-			msg = frame(nil, 'P', []byte{0}, p.stmt.sql, []byte{0}, p.stmt.types)
-		}
-	}
-	return msg
 }
 
 // longMessage relays a message that is too long to be looked at whole. What it runs may do anything.
