@@ -1,0 +1,501 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/core/statement"
+	"jollylarder/internal/privatepg"
+)
+
+// The statements. Those on kept tables have a rule; the others are the same and have none.
+const (
+	schema = `create table kept_fares (id int primary key, fare int not null);
+insert into kept_fares select i, i * 7 from generate_series(1, 10000) i;
+create table passed_fares as select * from kept_fares;
+alter table passed_fares add primary key (id);
+create table kept_sailings as select i as id, 'vessel ' || i % 17 as vessel, date '2027-03-01' + i as day, i * 3 as seats from generate_series(1, 1000) i;
+create table passed_sailings as select * from kept_sailings;
+create table loaded (id int, note text);
+analyze`
+	keptPoint   = "select fare from kept_fares where id = 4711"
+	passedPoint = "select fare from passed_fares where id = 4711"
+	keptRows    = "select id, vessel, day, seats from kept_sailings order by id"
+	passedRows  = "select id, vessel, day, seats from passed_sailings order by id"
+	// 100 MB in 100,000 rows.
+	large   = "select i, repeat('x', 1000) from generate_series(1, 100000) i"
+	copyOut = "copy (" + large + ") to stdout"
+	copyIn  = "copy loaded from stdin"
+)
+
+// bench is what all cases share.
+type bench struct {
+	program string
+	rounds  int
+	slice   time.Duration
+	idle    int
+	results Results
+
+	dir      string
+	pg       *privatepg.Server
+	procs    []*process
+	larder   *process
+	direct   string // addresses
+	relayed  string
+	through  string
+	stubbed  string
+	keyValue string
+	control  string
+}
+
+func (b *bench) stop() {
+	for _, p := range slices.Backward(b.procs) {
+		p.stop()
+	}
+	if b.pg != nil {
+		b.pg.Stop()
+	}
+	if b.dir != "" {
+		os.RemoveAll(b.dir)
+	}
+}
+
+// spawn starts a process that listens on a free port.
+func (b *bench) spawn(name, program string, args func(address string) []string) (*process, string, error) {
+	address, err := freePort()
+	if err != nil {
+		return nil, "", err
+	}
+	p, err := startProcess(name, program, args(address)...)
+	if err != nil {
+		return nil, "", fmt.Errorf("starting %s: %w", name, err)
+	}
+	b.procs = append(b.procs, p)
+	return p, address, listening(p, address)
+}
+
+func (b *bench) start() (err error) {
+	if b.dir, err = os.MkdirTemp("", "larderbench-"); err != nil {
+		return err
+	}
+	if b.pg, err = privatepg.Start("", "shared_buffers=256MB", "jit=off"); err != nil {
+		return err
+	}
+	b.direct = b.pg.Address()
+	c, err := pgConn(b.direct)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	if _, err := ask(c, message('Q', []byte(schema+"\x00"))); err != nil {
+		return err
+	}
+
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	if _, b.relayed, err = b.spawn("the relay", self, func(a string) []string { return []string{"relay", a, b.direct} }); err != nil {
+		return err
+	}
+	if err := b.startLarder(); err != nil {
+		return err
+	}
+	if b.stubbed, err = b.startStub(); err != nil {
+		return err
+	}
+	kv, err := exec.LookPath("redis-server")
+	if err != nil {
+		return fmt.Errorf("no key-value server is installed; scripts/install-test-tools bench gets one: %w", err)
+	}
+	_, b.keyValue, err = b.spawn("the key-value server", kv, func(a string) []string {
+		_, port, _ := net.SplitHostPort(a)
+		return []string{"--bind", "127.0.0.1", "--port", port, "--save", "", "--appendonly", "no", "--dir", b.dir}
+	})
+	return err
+}
+
+// startLarder starts it with rules for the kept statements, and waits until they are answered from memory.
+func (b *bench) startLarder() (err error) {
+	var rules strings.Builder
+	prepared := strings.Replace(keptPoint, "4711", "$1", 1)
+	for _, sql := range []string{keptPoint, keptRows} {
+		var s statement.Scan
+		s.Read([]byte(sql))
+		fmt.Fprintf(&rules, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1h\"\n", statement.Name(s.Pattern))
+	}
+	file := filepath.Join(b.dir, "rules.toml")
+	if err := os.WriteFile(file, []byte(rules.String()), 0o600); err != nil {
+		return err
+	}
+	b.control = filepath.Join(b.dir, "larder.sock")
+	b.larder, b.through, err = b.spawn("the larder", b.program, func(a string) []string {
+		return []string{"serve", "--listen", a, "--origin", b.direct, "--rules", file, "--control", b.control}
+	})
+	if err != nil {
+		return err
+	}
+	c, err := pgConn(b.through, prepared)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	api := control.NewClient(b.control)
+	for range 400 {
+		for _, request := range [][]byte{message('Q', []byte(keptPoint+"\x00")), message('Q', []byte(keptRows+"\x00")), bound("4711")} {
+			if _, err := ask(c, request); err != nil {
+				return err
+			}
+		}
+		st, err := api.Status(context.Background())
+		if err != nil {
+			return err
+		}
+		if st.Total.Hits >= 6 {
+			return nil
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return errors.New("the larder answers nothing from memory")
+}
+
+// bound makes the request that runs the prepared statement s0.
+func bound(value string) []byte {
+	body := []byte("\x00s0\x00\x00\x00\x00\x01")
+	body = append(body, 0, 0, 0, byte(len(value)))
+	body = append(append(body, value...), 0, 0)
+	return slices.Concat(message('B', body), message('E', []byte{0, 0, 0, 0, 0}), message('S'))
+}
+
+// startStub starts a stub that answers as the database does.
+func (b *bench) startStub() (string, error) {
+	c, err := net.Dial("tcp", b.direct)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	var reply canned
+	if reply.Login, err = ask(c, startup("postgres", "postgres")); err != nil {
+		return "", err
+	}
+	if reply.Simple, err = ask(c, message('Q', []byte(keptPoint+"\x00"))); err != nil {
+		return "", err
+	}
+	if _, err = ask(c, slices.Concat(message('P', []byte("s0\x00select fare from kept_fares where id = $1\x00\x00\x00")), message('S'))); err != nil {
+		return "", err
+	}
+	if reply.Prepared, err = ask(c, bound("4711")); err != nil {
+		return "", err
+	}
+	text, err := json.Marshal(reply)
+	if err != nil {
+		return "", err
+	}
+	file := filepath.Join(b.dir, "canned.json")
+	if err := os.WriteFile(file, text, 0o600); err != nil {
+		return "", err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return "", err
+	}
+	_, address, err := b.spawn("the stub", self, func(a string) []string { return []string{"stub", a, file} })
+	return address, err
+}
+
+var cases = []struct {
+	name string
+	run  func(*bench) error
+}{
+	{"simple, 1 connection", func(b *bench) error { return b.points("simple, 1 connection", false, 1) }},
+	{"simple, 16 connections", func(b *bench) error { return b.points("simple, 16 connections", false, 16) }},
+	{"prepared, 1 connection", func(b *bench) error { return b.points("prepared, 1 connection", true, 1) }},
+	{"prepared, 16 connections", func(b *bench) error { return b.points("prepared, 16 connections", true, 16) }},
+	{"1,000 rows", (*bench).thousandRows},
+	{"100 MB result", func(b *bench) error { return b.stream("100 MB result", large, nil) }},
+	{"COPY out, 100 MB", func(b *bench) error { return b.stream("COPY out, 100 MB", copyOut, nil) }},
+	{"COPY in, 100 MB", func(b *bench) error { return b.stream("COPY in, 100 MB", copyIn, copyData()) }},
+	{"opening connections", (*bench).opening},
+	{"idle connections", (*bench).idleConnections},
+}
+
+func caseNames() string {
+	var names []string
+	for _, c := range cases {
+		names = append(names, c.name)
+	}
+	return strings.Join(names, "; ")
+}
+
+// compare runs targets in turn, round by round, and gives what each reached in every round.
+func (b *bench) compare(n int, targets ...target) (map[string][]float64, error) {
+	out := map[string][]float64{}
+	var fleets []*fleet
+	for _, t := range targets {
+		f, err := t.fleet(n)
+		if err != nil {
+			return nil, err
+		}
+		defer f.close()
+		fleets = append(fleets, f)
+	}
+	for round := range b.rounds {
+		for i := range fleets {
+			f := fleets[(i+round)%len(fleets)] // nobody is always first
+			rate, err := f.run(b.slice)
+			if err != nil {
+				return nil, err
+			}
+			out[f.name] = append(out[f.name], rate)
+		}
+	}
+	return out, nil
+}
+
+func (b *bench) points(name string, prepared bool, n int) error {
+	kept, passed := target{request: message('Q', []byte(keptPoint+"\x00"))}, target{request: message('Q', []byte(passedPoint+"\x00"))}
+	kept.open = func(a string) (net.Conn, error) { return pgConn(a) }
+	passed.open = kept.open
+	if prepared {
+		kept.request, passed.request = bound("4711"), bound("4711")
+		kept.open = func(a string) (net.Conn, error) { return pgConn(a, strings.Replace(keptPoint, "4711", "$1", 1)) }
+		passed.open = func(a string) (net.Conn, error) { return pgConn(a, strings.Replace(passedPoint, "4711", "$1", 1)) }
+	}
+	c, err := kept.open(b.direct)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	value, err := ask(c, kept.request)
+	if err != nil {
+		return err
+	}
+	kept.reply, passed.reply = len(value), len(value)
+	named := func(t target, name, address string) target { t.name, t.address = name, address; return t }
+	kv := target{name: "kv", address: b.keyValue, open: func(a string) (net.Conn, error) { return kvConn(a, keptPoint, value) }}
+	kv.request, kv.reply = lookup(keptPoint, value)
+	stub := named(kept, "stub", b.stubbed)
+	stub.open = func(a string) (net.Conn, error) { return pgConn(a) }
+	rates, err := b.compare(n, named(passed, "direct", b.direct), named(passed, "relay", b.relayed), named(passed, "pass", b.through),
+		named(kept, "hit", b.through), stub, kv)
+	if err != nil {
+		return err
+	}
+	direct := 0.0
+	if n > 1 && !prepared {
+		direct = 3.5
+	}
+	b.results.Ratios = append(b.results.Ratios,
+		ratio(name, "pass", "relay", rates["pass"], rates["relay"], 1),
+		ratio(name, "pass", "direct", rates["pass"], rates["direct"], 0),
+		ratio(name, "hit", "stub", rates["hit"], rates["stub"], 0.9),
+		ratio(name, "hit", "key-value lookup", rates["hit"], rates["kv"], 1),
+		ratio(name, "hit", "direct", rates["hit"], rates["direct"], direct))
+	for _, what := range []string{"direct", "hit"} {
+		b.results.Figures = append(b.results.Figures, Figure{Case: name, What: what, Value: median(rates[what]), Unit: "per second"})
+	}
+	return nil
+}
+
+func (b *bench) thousandRows() error {
+	const name = "1,000 rows"
+	kept := target{request: message('Q', []byte(keptRows+"\x00")), open: func(a string) (net.Conn, error) { return pgConn(a) }}
+	passed := target{request: message('Q', []byte(passedRows+"\x00")), open: kept.open}
+	c, err := pgConn(b.direct)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	value, err := ask(c, kept.request)
+	if err != nil {
+		return err
+	}
+	kept.reply, passed.reply = len(value), len(value)
+	named := func(t target, name, address string) target { t.name, t.address = name, address; return t }
+	kv := target{name: "kv", address: b.keyValue, open: func(a string) (net.Conn, error) { return kvConn(a, keptRows, value) }}
+	kv.request, kv.reply = lookup(keptRows, value)
+	rates, err := b.compare(4, named(passed, "direct", b.direct), named(passed, "relay", b.relayed), named(passed, "pass", b.through), named(kept, "hit", b.through), kv)
+	if err != nil {
+		return err
+	}
+	b.results.Ratios = append(b.results.Ratios,
+		ratio(name, "pass", "relay", rates["pass"], rates["relay"], 1),
+		ratio(name, "pass", "direct", rates["pass"], rates["direct"], 0),
+		ratio(name, "hit", "key-value lookup", rates["hit"], rates["kv"], 1),
+		ratio(name, "hit", "direct", rates["hit"], rates["direct"], 0))
+	return nil
+}
+
+func copyData() []byte {
+	line := append(bytes.Repeat([]byte("x"), 1000), '\n')
+	var out []byte
+	for i := range 64 {
+		out = append(out, message('d', fmt.Appendf(nil, "%d\t", i), line)...)
+	}
+	return out
+}
+
+// stream measures one large transfer after the other.
+func (b *bench) stream(name, sql string, data []byte) error {
+	rates := map[string][]float64{}
+	targets := []struct{ name, address string }{{"direct", b.direct}, {"relay", b.relayed}, {"pass", b.through}}
+	for round := range b.rounds {
+		for i := range targets {
+			t := targets[(i+round)%len(targets)]
+			c, err := pgConn(t.address)
+			if err != nil {
+				return err
+			}
+			start := time.Now()
+			if _, err := c.Write(message('Q', []byte(sql+"\x00"))); err != nil {
+				return err
+			}
+			if data != nil {
+				for range 100_000 / 64 {
+					if _, err := c.Write(data); err != nil {
+						return err
+					}
+				}
+				if _, err := c.Write(message('c')); err != nil {
+					return err
+				}
+			}
+			if err := drain(c); err != nil {
+				return err
+			}
+			rates[t.name] = append(rates[t.name], 1/time.Since(start).Seconds())
+			if data != nil {
+				if _, err := ask(c, message('Q', []byte("truncate loaded\x00"))); err != nil {
+					return err
+				}
+			}
+			c.Close()
+		}
+	}
+	b.results.Ratios = append(b.results.Ratios,
+		ratio(name, "pass", "relay", rates["pass"], rates["relay"], 1),
+		ratio(name, "pass", "direct", rates["pass"], rates["direct"], 0))
+	return nil
+}
+
+// drain reads until a ReadyForQuery ends what has arrived: the cheapest way to take a large reply, of which the last
+// bytes are known.
+func drain(c net.Conn) error {
+	buf := make([]byte, 256<<10)
+	end := []byte{'Z', 0, 0, 0, 5, 'I'}
+	var tail []byte
+	for {
+		n, err := c.Read(buf)
+		if err != nil {
+			return err
+		}
+		tail = append(tail, buf[max(0, n-len(end)):n]...)
+		tail = tail[max(0, len(tail)-len(end)):]
+		if bytes.Equal(tail, end) {
+			return nil
+		}
+	}
+}
+
+// opening measures logins: connecting, becoming ready, leaving.
+func (b *bench) opening() error {
+	const name, each = "opening connections", 1000
+	rates := map[string][]float64{}
+	targets := []struct{ name, address string }{{"direct", b.direct}, {"through", b.through}}
+	rounds := max(3, b.rounds/2)
+	for round := range rounds {
+		for i := range targets {
+			t := targets[(i+round)%len(targets)]
+			start := time.Now()
+			errs := make(chan error, 16)
+			for range 16 {
+				go func() {
+					for range each / 16 {
+						c, err := pgConn(t.address)
+						if err == nil {
+							_, err = c.Write(message('X'))
+							_, _ = io.Copy(io.Discard, c)
+							c.Close()
+						}
+						if err != nil {
+							errs <- err
+							return
+						}
+					}
+					errs <- nil
+				}()
+			}
+			for range 16 {
+				if err := <-errs; err != nil {
+					return err
+				}
+			}
+			rates[t.name] = append(rates[t.name], time.Since(start).Seconds())
+		}
+	}
+	r := ratio(name, "time through", "time direct", rates["through"], rates["direct"], 0)
+	met := r.Median <= 1.3
+	r.Aim, r.Met = "at most 1.3", &met
+	b.results.Ratios = append(b.results.Ratios, r)
+	return nil
+}
+
+// idleConnections measures the larder's memory for connections that do nothing. The origin is a stub, since a
+// database would need a process for each.
+func (b *bench) idleConnections() error {
+	p, address, err := b.spawn("a larder before the stub", b.program, func(a string) []string {
+		return []string{"serve", "--listen", a, "--origin", b.stubbed}
+	})
+	if err != nil {
+		return err
+	}
+	var conns []net.Conn
+	defer func() {
+		for _, c := range conns {
+			c.Close()
+		}
+	}()
+	open := func(n int) error {
+		for range n {
+			c, err := pgConn(address)
+			if err != nil {
+				return err
+			}
+			conns = append(conns, c)
+			if _, err := ask(c, message('Q', []byte(passedPoint+"\x00"))); err != nil { // it was in use once
+				return err
+			}
+		}
+		return nil
+	}
+	if err := open(50); err != nil {
+		return err
+	}
+	before, err := p.resident()
+	if err != nil {
+		return err
+	}
+	if err := open(b.idle); err != nil {
+		return err
+	}
+	time.Sleep(time.Second)
+	after, err := p.resident()
+	if err != nil {
+		return err
+	}
+	b.results.Figures = append(b.results.Figures,
+		Figure{Case: fmt.Sprintf("%d idle connections", b.idle), What: "memory of each", Value: float64(after-before) / float64(b.idle) / 1024, Unit: "KiB"}.atMost(40))
+	return nil
+}

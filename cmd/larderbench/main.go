@@ -1,0 +1,74 @@
+// Command larderbench measures a larder in one run against what it is to be held to: the database itself, a relay that
+// only copies bytes, a stub that answers every request with the same bytes, and a lookup in an in-memory key-value
+// server. All of it runs on this machine's loopback, and ends by itself.
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"regexp"
+	"runtime"
+	"time"
+)
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "larderbench:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	// The peers are this program again, as processes of their own.
+	if len(os.Args) == 4 && os.Args[1] == "relay" {
+		return relay(os.Args[2], os.Args[3])
+	}
+	if len(os.Args) == 4 && os.Args[1] == "stub" {
+		text, err := os.ReadFile(os.Args[3])
+		if err != nil {
+			return err
+		}
+		var c canned
+		if err := json.Unmarshal(text, &c); err != nil {
+			return err
+		}
+		return stub(os.Args[2], c)
+	}
+	var b bench
+	only := flag.String("only", "", "measure only the cases whose names this regular expression finds: "+caseNames())
+	out := flag.String("json", "", "file to write the results to as JSON")
+	flag.StringVar(&b.program, "larder", "bin/jollylarder", "the program to measure")
+	flag.IntVar(&b.rounds, "rounds", 7, "rounds of every comparison")
+	flag.DurationVar(&b.slice, "slice", 400*time.Millisecond, "how long each thing is measured in a round")
+	flag.IntVar(&b.idle, "idle", 5000, "how many idle connections are opened")
+	flag.Parse()
+	wanted, err := regexp.Compile(*only)
+	if err != nil {
+		return fmt.Errorf("-only: %w", err)
+	}
+	b.results.Machine = fmt.Sprintf("%d cores, %s/%s, %s; client, larder and database share them", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH, runtime.Version())
+	defer b.stop()
+	if err := b.start(); err != nil {
+		return err
+	}
+	for _, c := range cases {
+		if !wanted.MatchString(c.name) {
+			continue
+		}
+		fmt.Fprintln(os.Stderr, "measuring", c.name)
+		if err := c.run(&b); err != nil {
+			return fmt.Errorf("%s: %w", c.name, err)
+		}
+	}
+	b.results.print(os.Stdout)
+	if *out != "" {
+		text, err := json.MarshalIndent(&b.results, "", "  ")
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(*out, append(text, '\n'), 0o644)
+	}
+	return nil
+}
