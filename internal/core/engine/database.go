@@ -11,7 +11,8 @@ import (
 
 // database is one database behind the origin: its clocks, and its catalog while that is known to be true.
 type database struct {
-	name   string
+	origin string
+	name   string // with the origin's before it, if that has one
 	clocks *freshness.Clocks
 
 	catalog atomic.Pointer[reading]
@@ -42,7 +43,10 @@ type reading struct {
 // unknown effect keep coming, the origin must not be busy with answering about its schema.
 const catalogPause = 4
 
-func (e *Engine) database(name string) *database {
+func (e *Engine) database(origin, name string) *database {
+	if origin != "" {
+		name = origin + "/" + name // no origin's name holds a slash
+	}
 	e.mu.RLock()
 	db := e.databases[name]
 	e.mu.RUnlock()
@@ -54,7 +58,7 @@ func (e *Engine) database(name string) *database {
 	if db := e.databases[name]; db != nil {
 		return db
 	}
-	db = &database{name: name, clocks: freshness.New()}
+	db = &database{origin: origin, name: name, clocks: freshness.New()}
 	e.databases[name] = db
 	return db
 }
@@ -67,13 +71,16 @@ func (db *database) current() *catalog.Schema {
 	return nil
 }
 
-// everyDatabase gives the clocks that move when the schema changes, or something common to all databases such as a role.
-func (e *Engine) everyDatabase() []*freshness.Clock {
+// everyDatabase gives the clocks that move when the schema changes, or something common to all databases of an origin
+// such as a role.
+func (e *Engine) everyDatabase(origin string) []*freshness.Clock {
 	e.mu.RLock()
 	defer e.mu.RUnlock()
 	all := make([]*freshness.Clock, 0, len(e.databases))
 	for _, db := range e.databases {
-		all = append(all, db.clocks.Every, db.clocks.Schema)
+		if db.origin == origin {
+			all = append(all, db.clocks.Every, db.clocks.Schema)
+		}
 	}
 	return all
 }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"bytes"
 	"time"
 
 	"jollylarder/internal/core/analysis"
@@ -18,29 +19,54 @@ type Statement struct {
 	Exact []byte
 	// MayMeanNow is set when a literal may stand for the current time.
 	MayMeanNow bool
+
+	shared bool // Exact is nobody's to change
 }
 
-// Read reads a statement's text and finds its pattern, parsing it if it is new. Exact is valid until the next Read.
+// Clone gives the statement with an Exact that stays valid.
+func (st Statement) Clone() Statement {
+	if !st.shared {
+		st.Exact = bytes.Clone(st.Exact)
+	}
+	return st
+}
+
+// Read reads a statement's text and finds its pattern, parsing it if it is new. Exact is valid until the next Read,
+// and must not be changed.
 func (s *Session) Read(sql []byte) Statement {
 	if s.unreadable != "" {
 		return Statement{Pattern: s.e.Unreadable(s.unreadable)}
+	}
+	known, hash := s.e.texts.get(sql)
+	if known != nil {
+		return *known
 	}
 	s.scan.Read(sql)
 	p := s.e.patterns.find(s.scan.Pattern)
 	if p == nil {
 		p = s.e.learn(s.scan.Pattern, sql)
 	}
-	return Statement{Pattern: p, Exact: s.scan.Exact, MayMeanNow: s.scan.MayMeanNow}
+	st := Statement{Pattern: p, Exact: s.scan.Exact, MayMeanNow: s.scan.MayMeanNow}
+	s.e.texts.put(sql, hash, st)
+	return st
 }
 
 // Unreadable gives the pattern of statements that cannot be read, for the reason given; each may do anything. The
 // reasons must be few.
-func (e *Engine) Unreadable(why string) *Pattern {
-	text := []byte("(" + why + ")")
+func (e *Engine) Unreadable(why string) *Pattern { return e.named(why, analysis.Unreadable) }
+
+// Harmless gives the pattern of what is no SQL and changes nothing, named in words.
+func (e *Engine) Harmless(what string) *Pattern {
+	return e.named(what, func(what string) *analysis.Facts { return &analysis.Facts{Verb: "other", Reasons: []string{what}} })
+}
+
+// named gives a pattern that is not made from a statement's text.
+func (e *Engine) named(what string, facts func(string) *analysis.Facts) *Pattern {
+	text := []byte("(" + what + ")")
 	if p := e.patterns.find(text); p != nil {
 		return p
 	}
-	p := &Pattern{ID: statement.Name(text), Text: string(text), Facts: analysis.Unreadable(why), clock: freshness.Clock{Name: patternClock}}
+	p := &Pattern{ID: statement.Name(text), Text: string(text), Facts: facts(what), clock: freshness.Clock{Name: patternClock}}
 	return e.patterns.add(p, e.Ledger.NewPattern)
 }
 
@@ -128,9 +154,9 @@ func (s *Session) Decide(r Request, now time.Time) Decision {
 		d.Reason = whyNow
 	case s.collected.Touches(res.readings):
 		d.Reason = whyOwnWrite
-	case s.state == InBlock && s.isolation == snapshot:
+	case s.inBlock() && s.isolation == snapshot:
 		d.Reason = whySnapshot
-	case s.state == InBlock && s.isolation != readCommitted:
+	case s.inBlock() && s.isolation != readCommitted, s.ended:
 		d.Reason = whyIsolation
 	case len(s.identity) == 0 && (r.NoAsking || s.state != Idle):
 		d.Reason = whySettings
@@ -140,12 +166,25 @@ func (s *Session) Decide(r Request, now time.Time) Decision {
 		d.Reason = s.settings.Strange
 	case s.settings.Temporary:
 		d.Reason = whyTemporary
-	case s.state == Idle && !s.settings.ReadCommitted:
+	case !s.inBlock() && !s.settings.ReadCommitted:
 		d.Reason = whySerializing
 	default:
 		s.lookUp(&d, r, rule, now)
 	}
 	return d
+}
+
+// inBlock says whether the session is in a transaction block, or will be when what was sent has been done.
+func (s *Session) inBlock() bool { return s.state == InBlock || s.begun }
+
+// Quiet says whether a statement's reply tells nothing that the database holds, so that a statement behind it may be
+// answered before it: nobody can find the second answer older than the first.
+func (d *Decision) Quiet() bool {
+	switch d.Pattern.Facts.Verb {
+	case "begin", "savepoint":
+		return true
+	}
+	return false
 }
 
 // lookUp decides between a hit and a miss.
@@ -183,7 +222,7 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	if res.SchemaChanges {
 		change = freshness.Change{}
 		change.Add(res.change.Clocks()...)
-		change.Add(s.e.everyDatabase()...)
+		change.Add(s.e.everyDatabase(s.Origin)...)
 	}
 	if !change.Empty() {
 		s.collected.Add(change.Clocks()...)
@@ -198,7 +237,7 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	case s.state == Idle || s.ended:
 		s.begin(change)
 	}
-	s.running.Store(&Running{Identity: s.Identity, Pattern: d.Pattern, Outcome: d.Outcome, Reason: d.Reason, Since: now})
+	s.runs(d.Pattern, d.Outcome, d.Reason, now)
 }
 
 // begin moves the clocks of what may be committed from now on.
@@ -222,7 +261,7 @@ func (s *Session) Ready(state TxState) {
 	}
 	s.state = state
 	s.begun, s.ended = false, false
-	s.running.Store(nil)
+	s.runs(nil, 0, "", time.Time{})
 }
 
 // ReadyBehind is Ready while more has been sent already: where the session stands is then known only when the last of
@@ -294,7 +333,7 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 	if s.e.stream.watched() {
 		s.e.stream.send(Event{
 			At: now, Pattern: d.Pattern, Outcome: d.Outcome, Reason: d.Reason,
-			Application: s.Application, User: s.User, Database: s.Database, Address: s.Address,
+			Application: s.Application, User: s.User, Database: s.db.name, Address: s.Address,
 			Took: r.Took, Spared: rec.Spared, Age: age, Rows: rec.Rows, Bytes: r.Bytes, Failed: r.Failed,
 		})
 	}
@@ -325,9 +364,11 @@ func (e *Engine) Running() []Running {
 	defer e.mu.RUnlock()
 	var out []Running
 	for s := range e.sessions {
-		if r := s.running.Load(); r != nil {
-			out = append(out, *r)
+		s.running.Lock()
+		if r := &s.running; r.pattern != nil {
+			out = append(out, Running{s.Identity, r.pattern, r.outcome, r.reason, r.since})
 		}
+		s.running.Unlock()
 	}
 	return out
 }

@@ -187,7 +187,11 @@ func (e *Engine) DropTable(table string) int {
 
 // DropAll is described at DropPattern.
 func (e *Engine) DropAll() int {
-	move(e.everyDatabase()...)
+	e.mu.RLock()
+	for _, db := range e.databases {
+		move(db.clocks.Every, db.clocks.Schema)
+	}
+	e.mu.RUnlock()
 	return e.dropWhere(func(*store.Entry) bool { return true })
 }
 

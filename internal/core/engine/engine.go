@@ -53,6 +53,7 @@ type Engine struct {
 	held  atomic.Bool
 
 	patterns patterns
+	texts    texts
 
 	mu        sync.RWMutex
 	databases map[string]*database

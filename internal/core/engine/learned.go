@@ -13,7 +13,8 @@ func (s *Session) Learned(set Settings) {
 		return
 	}
 	s.settings = set
-	key := appendPart(nil, []byte(s.Database))
+	key := appendPart(nil, []byte(s.Origin))
+	key = appendPart(key, []byte(s.Database))
 	key = appendPart(key, []byte(s.User))
 	for _, v := range set.Values {
 		key = appendPart(key, []byte(v))

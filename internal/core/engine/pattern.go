@@ -20,6 +20,7 @@ type Pattern struct {
 	Facts   *analysis.Facts
 	Numbers *ledger.Pattern
 
+	passing  bool            // it stands for one statement only, and is not among the engine's patterns
 	clock    freshness.Clock // moves when its results are dropped by hand; part of all its readings
 	rule     atomic.Pointer[rules.Rule]
 	resolved atomic.Pointer[[]*resolution]
@@ -173,7 +174,7 @@ func (e *Engine) rest(sql []byte) *Pattern {
 	}
 	facts := e.opts.Facts(string(sql))
 	facts.AddReason(tooMany)
-	return &Pattern{ID: o.ID, Text: o.Text, Facts: facts, Numbers: o.Numbers, clock: freshness.Clock{Name: patternClock}}
+	return &Pattern{ID: o.ID, Text: o.Text, Facts: facts, Numbers: o.Numbers, passing: true, clock: freshness.Clock{Name: patternClock}}
 }
 
 // patternClock is the name of the clock that each pattern has for itself. No table is named so.

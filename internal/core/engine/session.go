@@ -2,7 +2,7 @@ package engine
 
 import (
 	"encoding/binary"
-	"sync/atomic"
+	"sync"
 	"time"
 
 	"jollylarder/internal/core/analysis"
@@ -13,6 +13,8 @@ import (
 
 // Identity is who a session is, as its start-up said.
 type Identity struct {
+	// Origin names the database server, where a larder stands before several.
+	Origin                               string
 	Database, User, Application, Address string
 }
 
@@ -76,7 +78,20 @@ type Session struct {
 	pending   freshness.Pending // what it has sent for commitment, until handed over
 	ended     bool              // something that may end a block was sent since the last Ready
 
-	running atomic.Pointer[Running]
+	running struct { // what Running shows, which is asked for by others
+		sync.Mutex
+		pattern *Pattern
+		outcome ledger.Outcome
+		reason  string
+		since   time.Time
+	}
+}
+
+// runs notes the statement that is under way, or none.
+func (s *Session) runs(p *Pattern, o ledger.Outcome, reason string, since time.Time) {
+	s.running.Lock()
+	s.running.pattern, s.running.outcome, s.running.reason, s.running.since = p, o, reason, since
+	s.running.Unlock()
 }
 
 type isolation uint8
@@ -98,7 +113,7 @@ type Running struct {
 
 // NewSession begins a session. It must be ended with Close.
 func (e *Engine) NewSession(id Identity) *Session {
-	s := &Session{Identity: id, e: e, db: e.database(id.Database), generation: 1}
+	s := &Session{Identity: id, e: e, db: e.database(id.Origin, id.Database), generation: 1}
 	s.app = e.Ledger.Application(id.Application)
 	e.mu.Lock()
 	e.sessions[s] = struct{}{}
@@ -108,7 +123,9 @@ func (e *Engine) NewSession(id Identity) *Session {
 
 // SetApplication notes the application's name, which a client may change at any time.
 func (s *Session) SetApplication(name string) {
+	s.running.Lock()
 	s.Application = name
+	s.running.Unlock()
 	s.app = s.e.Ledger.Application(name)
 }
 

@@ -14,10 +14,7 @@ func (s *session) decide(r engine.Request, now time.Time) engine.Decision {
 		if rule := r.Pattern.Rule(); rule != nil && rule.Verdict == rules.Keep {
 			s.awaitQuestions()
 		}
-		if len(s.queue) > 0 || s.mid {
-			if r.Busy == "" {
-				r.Busy = whyEarlier
-			}
+		if s.queue.len() > 0 || s.mid {
 			r.NoAsking = true
 		}
 		if tries > 0 {
@@ -33,13 +30,13 @@ func (s *session) decide(r engine.Request, now time.Time) engine.Decision {
 
 // awaitQuestions waits while nothing but questions of the larder's own is under way.
 func (s *session) awaitQuestions() {
-	for len(s.queue) > 0 && !s.originGone {
-		for _, x := range s.queue {
+	for s.queue.len() > 0 && !s.originGone {
+		for _, x := range s.queue.all() {
 			if x.question == nil {
 				return
 			}
 		}
-		q := s.queue[len(s.queue)-1].question
+		q := s.queue.last().question
 		s.mu.Unlock()
 		<-q.done
 		s.mu.Lock()
@@ -54,7 +51,7 @@ func (s *session) ask(need engine.Need) {
 		if need&n == 0 {
 			continue
 		}
-		s.queue = append(s.queue, &exchange{closed: true, question: &question{need: n, done: make(chan struct{})}})
+		s.queue.push(&exchange{closed: true, synced: true, question: &question{need: n, done: make(chan struct{})}})
 		msg = append(msg, questionMessages(questionSQL[n])...)
 	}
 	if msg == nil {
@@ -73,10 +70,76 @@ func (s *session) askAhead(login bool) {
 	defer s.sending.Unlock()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.clientGone || !login && (len(s.queue) > 0 || s.eng.State() != engine.Idle) {
+	if s.clientGone || s.raw || !login && (s.queue.len() > 0 || s.eng.State() != engine.Idle) {
 		return
 	}
 	if n := s.eng.Wants(s.server.now()); n != 0 {
 		s.ask(n)
+	}
+}
+
+// question is something the larder itself asks the origin over a client's connection, in a quiet moment.
+type question struct {
+	need engine.Need
+	rows [][]string
+	bad  bool
+	done chan struct{}
+	over bool // done is closed
+}
+
+func (q *question) end() {
+	if !q.over {
+		q.over = true
+		close(q.done)
+	}
+}
+
+// questionName names the statement and the portal by which the larder asks, so that none of the client's is touched.
+const questionName = "jolly larder asks"
+
+// questionMessages asks one thing and leaves nothing behind.
+func questionMessages(sql string) []byte {
+	name := []byte(questionName + "\x00")
+	out := frame(nil, 'P', name, []byte(sql+"\x00"), []byte{0, 0})
+	out = frame(out, 'B', name, name, []byte{0, 0, 0, 0, 0, 0})
+	out = frame(out, 'E', name, []byte{0, 0, 0, 0})
+	out = frame(out, 'C', []byte{'P'}, name)
+	out = frame(out, 'C', []byte{'S'}, name)
+	return frame(out, 'S')
+}
+
+var questionSQL = map[engine.Need]string{engine.NeedSettings: settingsQuery, engine.NeedCatalog: catalogQuery}
+
+// answered takes a part of the answer to a question of the larder's own.
+func (s *session) answered(x *exchange, kind byte, body []byte, now time.Time) {
+	q := x.question
+	switch kind {
+	case 'D':
+		row, ok := textRow(body)
+		if !ok {
+			q.bad = true
+		}
+		q.rows = append(q.rows, row)
+	case 'E':
+		q.bad = true
+	case 'Z':
+		s.queue.pop()
+		switch q.need {
+		case engine.NeedSettings:
+			if set, ok := settings(q.rows); ok && !q.bad {
+				s.eng.Learned(set)
+			}
+		case engine.NeedCatalog:
+			if c, ok := schema(q.rows); ok && !q.bad {
+				s.eng.LearnedCatalog(c, now)
+			} else {
+				s.server.log().Warn("the catalog could not be read, so nothing is kept", "database", s.eng.Database)
+				s.eng.LearnedCatalog(nil, now)
+			}
+		}
+		q.end()
+		if s.server.draining.Load() {
+			s.rest(now)
+		}
 	}
 }

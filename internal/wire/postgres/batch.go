@@ -5,83 +5,365 @@ import (
 	"time"
 
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/statement"
 )
 
-// batch is what the held messages come to.
+// flush deals with the held messages in their order: it answers from memory what can be, and sends on the rest.
+func (s *session) flush() bool {
+	if len(s.held) == 0 {
+		return true
+	}
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.waitForRoom() || s.clientGone {
+		return false
+	}
+	b := batch{s: s, now: s.server.now(), held: s.in.held(), asHeld: true}
+	s.out, s.toOrigin, s.hits = s.out[:0], s.toOrigin[:0], s.hits[:0]
+	for i := 0; i < len(s.held) && !s.raw; {
+		if u, ok := s.unitAt(i); ok {
+			i += b.unit(u)
+			continue
+		}
+		b.message(&s.held[i])
+		i++
+	}
+	b.upTo(len(b.held))
+	if !b.answer() {
+		return false
+	}
+	msg := b.held
+	if !b.asHeld {
+		msg = s.toOrigin
+	}
+	s.mu.Unlock()
+	ok := s.write(msg)
+	s.mu.Lock()
+	clear(s.held)
+	s.held = s.held[:0]
+	s.in.take()
+	if cap(s.toOrigin) > largeBuffer {
+		s.toOrigin = nil
+	}
+	if cap(s.out) > largeBuffer {
+		s.out = nil
+	}
+	return ok
+}
+
+// waitForRoom waits while too many replies are outstanding, having seen to it that they come. It is called with sending
+// and mu held, and gives mu up while it waits.
+func (s *session) waitForRoom() bool {
+	if s.outstanding < mostOutstanding || s.raw {
+		return true
+	}
+	s.mu.Unlock()
+	ok := s.write(flushMessage)
+	s.mu.Lock()
+	s.crowded = s.outstanding >= mostOutstanding
+	for s.crowded && !s.originGone && !s.raw {
+		s.room.Wait()
+	}
+	return ok && !s.originGone
+}
+
+var flushMessage = frame(nil, 'H')
+
+// batch is the held messages while they are being dealt with.
 type batch struct {
-	parse, bind, describe, execute, close *part
-	busy                                  string
+	s    *session
+	now  time.Time
+	held []byte
+
+	asHeld bool // all held bytes so far are sent as they are
+	sent   int  // those before this are sent, or answered
+
+	// What is answered at once, before anything is sent: one answer in the entry's own bytes, or several in s.out.
+	single []byte
 }
 
-// shape looks whether the held messages are one statement asked for in a form that memory can answer: Parse of the
-// unnamed statement, Bind of the unnamed portal, Describe of it, Execute, Close, Sync, of which Bind, Execute and Sync
-// are needed.
-func (s *session) shape() batch {
-	var b batch
-	order := 0
-	for i := range s.held {
-		p := &s.held[i]
-		place := 0
-		switch {
-		case p.kind == 'P':
-			place, b.parse = 1, p
-			if p.portal != "" {
-				b.say(whyPreparing)
-			}
-		case p.kind == 'B':
-			place, b.bind = 2, p
-		case p.kind == 'D' && p.ofPortal:
-			place, b.describe = 3, p
-		case p.kind == 'D':
-			b.say(whyPreparing)
-			continue
-		case p.kind == 'E':
-			if b.execute != nil {
-				b.say(whyTogether)
-			}
-			place, b.execute = 4, p
-			if p.limited {
-				b.say(whyPart)
-			}
-		case p.kind == 'C' && p.ofPortal:
-			place, b.close = 5, p
-		case p.kind == 'S':
-			place = 6
-		default:
-			b.say(whyForm)
-			continue
+// hit is an answer from memory that is being written.
+type hit struct {
+	d     engine.Decision
+	bytes int
+}
+
+// upTo has all held bytes up to a place sent.
+func (b *batch) upTo(end int) {
+	if !b.asHeld && end > b.sent {
+		b.s.toOrigin = append(b.s.toOrigin, b.held[b.sent:end]...)
+	}
+	b.sent = max(b.sent, end)
+}
+
+// copyUpTo is called where something is left out or put in: from there on, what is sent is no longer what is held.
+func (b *batch) copyUpTo(at int) {
+	if b.asHeld {
+		b.asHeld = false
+		b.s.toOrigin = append(b.s.toOrigin, b.held[:at]...)
+		b.sent = at
+	}
+	b.upTo(at)
+}
+
+// leaveOut keeps the held bytes of messages from being sent.
+func (b *batch) leaveOut(start, end int) {
+	b.copyUpTo(start)
+	b.sent = end
+}
+
+// say answers something at once.
+func (b *batch) say(answer []byte) {
+	b.gatherUp()
+	b.single = answer
+}
+
+// gatherUp puts the answer so far where others can be added.
+func (b *batch) gatherUp() {
+	b.s.out = append(b.s.out, b.single...)
+	b.single = nil
+}
+
+// answer writes what is answered at once.
+func (b *batch) answer() bool {
+	s := b.s
+	msg := b.single
+	if len(s.out) > 0 {
+		b.gatherUp()
+		msg = s.out
+	}
+	if len(msg) == 0 {
+		return true
+	}
+	ok := s.writeClient(msg)
+	for i := range s.hits {
+		h := &s.hits[i]
+		s.finishHit(&h.d, h.bytes, b.now)
+	}
+	clear(s.hits)
+	s.active = b.now
+	return ok
+}
+
+// exchange gives the exchange that messages are sent in.
+func (b *batch) exchange() *exchange {
+	x := b.s.openExchange()
+	if x == nil {
+		x = b.s.queue.open(b.now)
+	}
+	return x
+}
+
+// unit is the messages by which one statement is asked for in a form that memory can answer: Parse and Bind of the
+// unnamed statement, or Bind of any; Bind of the unnamed portal; Describe of it or not; Execute for all its rows; Close
+// of it or not; Sync or not.
+type unit struct {
+	parse, bind, describe, execute, close, sync *part
+}
+
+// unitAt looks for a unit that begins with a held message.
+func (s *session) unitAt(i int) (u unit, ok bool) {
+	next := func(kind byte) *part {
+		if i < len(s.held) && s.held[i].kind == kind && s.held[i].name == "" && (kind == 'P' || kind == 'B' || kind == 'E' || kind == 'S' || s.held[i].ofPortal) {
+			i++
+			return &s.held[i-1]
 		}
-		if place <= order || p.portal != "" && p.kind != 'P' {
-			b.say(whyForm)
-		}
-		order = place
+		return nil
 	}
-	if b.bind == nil || b.execute == nil || order != 6 {
-		b.say(whyForm)
+	u.parse = next('P')
+	if u.bind = next('B'); u.bind == nil || u.parse != nil && u.bind.statement != "" {
+		return u, false
 	}
-	return b
+	u.describe = next('D')
+	if u.execute = next('E'); u.execute == nil || u.execute.limited {
+		return u, false
+	}
+	u.close = next('C')
+	u.sync = next('S')
+	return u, true
 }
 
-func (b *batch) say(why string) {
-	if b.busy == "" {
-		b.busy = why
-	}
-}
-
-// request makes the engine's request of a batch.
-func (s *session) request(b batch, busy string) engine.Request {
-	stmt := b.bind.stmt
-	r := engine.Request{Statement: stmt.st, Shape: 'x', Types: stmt.types, Busy: busy}
-	if b.describe != nil {
+// unit answers a unit from memory, or sends it on. It gives the number of messages dealt with.
+func (b *batch) unit(u unit) (n int) {
+	s := b.s
+	stmt := u.bind.stmt
+	r := engine.Request{Statement: stmt.st, Shape: 'x', Types: stmt.types, Busy: s.busy(true)}
+	if u.describe != nil {
 		r.Shape = 'd'
 	}
-	r.Bound = s.in.held()[b.bind.bound[0]:b.bind.bound[1]]
-	if boundMayMeanNow(r.Bound) {
-		r.MayMeanNow = true
+	r.Bound = b.held[u.bind.bound[0]:u.bind.bound[1]]
+	r.MayMeanNow = r.MayMeanNow || boundMayMeanNow(r.Bound)
+	d := s.decide(r, b.now)
+	if d.Outcome != ledger.Hit {
+		return b.sendUnit(u, d)
 	}
-	return r
+	n = 2
+	first, last := u.bind, u.execute
+	f := form{bind: true}
+	if u.parse != nil {
+		n++
+		first, f.parse = u.parse, true
+		s.statements[""] = stmt
+	}
+	if u.describe != nil {
+		n++
+	}
+	s.local = localPortal{stmt: stmt, statement: u.bind.statement, entry: d.Entry, bound: len(r.Bound)}
+	s.portal = &s.local
+	s.portalStale = s.portalStale || s.portalThere
+	if u.close != nil {
+		n++
+		last, f.close = u.close, true
+		s.portal = nil
+	}
+	x := s.openExchange()
+	if x != nil && !x.answered() {
+		answer, _ := serve(nil, d.Entry, f, s.eng.State())
+		s.expects(x, expected{kind: fromMemory, exec: &execution{d: d}, local: answer})
+		b.leaveOut(first.start, last.end)
+		return n
+	}
+	if u.sync != nil && x == nil {
+		n++
+		last, f.ready = u.sync, true
+		b.synced()
+	}
+	b.gatherUp() // before scratch is used again
+	var answer []byte
+	answer, s.scratch = serve(s.scratch[:0], d.Entry, f, s.eng.State())
+	b.say(answer)
+	s.hits = append(s.hits, hit{d, len(answer)})
+	b.leaveOut(first.start, last.end)
+	return n
 }
+
+// synced follows a Sync that is answered here, since the origin has heard nothing of what it ends.
+func (b *batch) synced() {
+	if b.s.eng.State() == engine.Idle {
+		b.s.forgetPortal()
+	}
+}
+
+// sendUnit sends a unit on; a Sync at its end is left to be dealt with.
+func (b *batch) sendUnit(u unit, d engine.Decision) (n int) {
+	s := b.s
+	n = 2
+	if u.parse != nil {
+		b.message(u.parse)
+		n++
+	}
+	b.message(u.bind)
+	x := b.exchange()
+	e := &execution{d: d, gather: d.Outcome == ledger.Miss}
+	if u.describe != nil {
+		s.expects(x, expected{kind: 'D', exec: e})
+		n++
+	}
+	s.start(x, e, b.now)
+	s.expects(x, expected{kind: 'E', exec: e})
+	b.upTo(u.execute.end)
+	if u.close != nil {
+		b.message(u.close)
+		n++
+	}
+	return n
+}
+
+// message sends on one message, after those that the origin has not been sent and that it rests on. A Sync or Flush
+// that ends nothing the origin has heard of is answered here.
+func (b *batch) message(p *part) {
+	s := b.s
+	switch p.kind {
+	case 'S':
+		if x := s.openExchange(); x != nil {
+			s.sync(x)
+			break
+		}
+		b.synced()
+		b.say(readyFor[s.eng.State()])
+		b.leaveOut(p.start, p.end)
+	case 'H':
+		if s.openExchange() == nil {
+			b.leaveOut(p.start, p.end)
+		}
+	case 'P':
+		s.expects(b.exchange(), expected{kind: 'P', parse: s.prepare(p.name, p.stmt)})
+		if p.name == "" {
+			s.there = p.stmt
+		}
+	case 'E':
+		if p.name == "" && s.portal != nil {
+			b.exhausted(p)
+			return
+		}
+		b.owe(p)
+		x := b.exchange()
+		stmt, why := p.stmt, whyForm
+		if stmt == nil {
+			stmt = s.unknown("a portal that is not known")
+		}
+		if p.limited {
+			why = whyPart
+		}
+		e := &execution{d: s.eng.Decide(engine.Request{Statement: stmt.st, Busy: why, NoAsking: true}, b.now)}
+		s.start(x, e, b.now)
+		s.expects(x, expected{kind: 'E', exec: e})
+	case 'B':
+		b.owe(p)
+		s.expects(b.exchange(), expected{kind: 'B'})
+		if p.name == "" {
+			s.portal, s.portalThere, s.portalStale = nil, true, false
+		}
+	case 'D':
+		b.owe(p)
+		s.expects(b.exchange(), expected{kind: 'D'})
+	case 'C':
+		s.expects(b.exchange(), expected{kind: 'C'})
+		switch {
+		case p.ofPortal && p.name == "":
+			s.portal = nil
+		case !p.ofPortal:
+			delete(s.statements, p.name)
+			if p.name == "" {
+				s.there = nil
+			}
+		}
+	}
+	b.upTo(p.end)
+}
+
+// sync follows a Sync that is sent on.
+func (s *session) sync(x *exchange) {
+	if x.copying && !x.copied {
+		return // it is not heard: the origin waits for data
+	}
+	x.closed, x.synced, x.copying = true, true, false
+}
+
+// owe puts in what the origin needs before a message.
+func (b *batch) owe(p *part) {
+	if !b.s.owes(p) {
+		return
+	}
+	b.copyUpTo(p.start)
+	b.s.toOrigin = b.s.owed(b.exchange(), p, b.s.toOrigin)
+}
+
+// exhausted answers the Execute of a portal all of whose rows were answered from memory: it has none left.
+func (b *batch) exhausted(p *part) {
+	s := b.s
+	b.leaveOut(p.start, p.end)
+	if x := s.openExchange(); x != nil && !x.answered() {
+		s.expects(x, expected{kind: fromMemory, local: noRows})
+		return
+	}
+	b.say(noRows)
+}
+
+var noRows = frame(nil, 'C', []byte("SELECT 0\x00"))
 
 // boundMayMeanNow looks for values that a date type reads as the time of the call. Values in binary are looked at as
 // well: one of type text may be cast at the origin.
@@ -110,44 +392,4 @@ func boundMayMeanNow(b []byte) bool {
 		b = b[l:]
 	}
 	return false
-}
-
-// answerBatch answers a batch from memory.
-func (s *session) answerBatch(b batch, d *engine.Decision, now time.Time) bool {
-	s.out = s.out[:0]
-	if b.parse != nil {
-		s.out = append(s.out, parseComplete...)
-	}
-	s.out = append(s.out, bindComplete...)
-	s.out = append(s.out, d.Entry.Reply...)
-	if b.close != nil {
-		s.out = append(s.out, closeComplete...)
-	}
-	s.out = append(s.out, s.ready()...)
-	if b.parse != nil {
-		s.owed = true
-		s.statements[""] = b.parse.stmt
-	}
-	return s.answer(d, now)
-}
-
-// owedParse gives the Parse message that the origin needs before the held messages, if any, and counts those that
-// the client sends itself.
-func (s *session) owedParse(x *exchange) (msg []byte) {
-	for i := range s.held {
-		p := &s.held[i]
-		switch {
-		case p.kind == 'P':
-			s.prepare(x, p.portal, p.stmt)
-			if p.portal == "" {
-				s.owed = false
-			}
-		case p.kind == 'B' && s.owed && p.stmt.sql != nil && p.stmt == s.statements[""]:
-			s.owed = false
-			x.extra = append(x.extra, len(x.parses))
-			x.injected = true
-			msg = frame(nil, 'P', []byte{0}, p.stmt.sql, []byte{0}, p.stmt.types)
-		}
-	}
-	return msg
 }

@@ -5,40 +5,60 @@ import (
 
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/ledger"
 )
 
 // exchange is what was sent to the origin between two of its ReadyForQuery messages. Exchanges are queued in the order
 // they are sent, and the origin's replies belong to the first.
 type exchange struct {
 	arrived  time.Time
-	simple   bool // one Query message: everything until ReadyForQuery is its reply
-	closed   bool // its Sync has been sent
-	copying  bool // the origin asked for data by COPY, and hears no Sync until the data has ended
-	copied   bool // the client has ended the data
-	question *question
+	closed   bool      // what ends it has been sent: a Sync, or a message that ends by itself
+	synced   bool      // and that was a Sync
+	copying  bool      // the origin asked for data by COPY, and hears no Sync until the data has ended
+	copied   bool      // the client has ended the data
+	question *question // it is the larder's own
 
 	pending freshness.Pending // the changes that were sent in it
 
-	execs []*execution
-	at    int // the execution whose reply is arriving
+	expect []expected
+	at     int // the first in expect whose reply has not ended
+	loud   int // executions under way whose replies tell what the database holds
 
-	merged bool // it began as a batch without Sync, and ends with a simple query
-
-	parses []parsing // the Parse messages of the client that were sent
-	parsed int       // of which so many were answered
-	extra  []int     // how many of the client's stood before each Parse that it did not send
-
-	injected bool // such a Parse was sent
 	noticed  bool
 	failed   bool
+	failedAt int // the reply that was an error, if failed
 }
+
+// expected is one reply that is to come. Its kind is the type of the message it answers, or one of those below.
+type expected struct {
+	kind   byte
+	silent bool       // the client did not send that message, and is not to get the reply
+	exec   *execution // what is run, of an Execute, a message that ends by itself, an answer from memory, or a Describe that belongs to one
+	parse  *parsing   // of a Parse of the client's
+	local  []byte     // of an answer from memory: its bytes
+}
+
+const (
+	wholeExchange = 'Q' // a Query, a function call or the login: all up to ReadyForQuery is its reply
+	fromMemory    = '*' // an answer from memory, which waits for the replies before it
+)
+
+// current gives the reply that is arriving, or nil.
+func (x *exchange) current() *expected {
+	if x.at < len(x.expect) {
+		return &x.expect[x.at]
+	}
+	return nil
+}
+
+// answered says whether all that was sent in it has been answered.
+func (x *exchange) answered() bool { return x.at == len(x.expect) }
 
 // execution is one statement being run.
 type execution struct {
 	d      engine.Decision
-	gather bool // its reply is copied, to be kept
-	bound  bool // its BindComplete has arrived, or it has none
-	reply  []byte
+	gather bool   // its reply is copied, to be kept
+	reply  []byte // with room before it for what may go before
 	rows   int
 	bytes  int
 	done   bool
@@ -55,49 +75,157 @@ type parsing struct {
 	meanwhile *prepared // what it stands for until the origin has answered
 }
 
-// current gives the execution whose reply is arriving, or nil.
-func (x *exchange) current() *execution {
-	if x.at < len(x.execs) {
-		return x.execs[x.at]
-	}
-	return nil
-}
-
-// question is something the larder itself asks the origin over a client's connection, in a quiet moment.
-type question struct {
-	need engine.Need
-	rows [][]string
-	bad  bool
-	done chan struct{}
-	over bool // done is closed
-}
-
-func (q *question) end() {
-	if !q.over {
-		q.over = true
-		close(q.done)
-	}
-}
-
 // prepared is a prepared statement or portal as the session knows it.
 type prepared struct {
-	sql   []byte
+	sql   []byte           // of an unnamed statement: its text
 	st    engine.Statement // Exact is its own copy
 	types []byte           // the parameter types of its Parse message
 }
 
-// questionName names the statement and the portal by which the larder asks, so that none of the client's is touched.
-const questionName = "jolly larder asks"
-
-// questionMessages asks one thing and leaves nothing behind.
-func questionMessages(sql string) []byte {
-	name := []byte(questionName + "\x00")
-	out := frame(nil, 'P', name, []byte(sql+"\x00"), []byte{0, 0})
-	out = frame(out, 'B', name, name, []byte{0, 0, 0, 0, 0, 0})
-	out = frame(out, 'E', name, []byte{0, 0, 0, 0})
-	out = frame(out, 'C', []byte{'P'}, name)
-	out = frame(out, 'C', []byte{'S'}, name)
-	return frame(out, 'S')
+// exchanges is the queue of a session.
+type exchanges struct {
+	list []*exchange
+	from int
+	free []*exchange // for use again
 }
 
-var questionSQL = map[engine.Need]string{engine.NeedSettings: settingsQuery, engine.NeedCatalog: catalogQuery}
+// mostFree is how many exchanges are kept for use again.
+const mostFree = 4
+
+func (q *exchanges) len() int         { return len(q.list) - q.from }
+func (q *exchanges) all() []*exchange { return q.list[q.from:] }
+func (q *exchanges) push(x *exchange) { q.list = append(q.list, x) }
+func (q *exchanges) first() *exchange { return q.list[q.from] }
+func (q *exchanges) last() *exchange  { return q.list[len(q.list)-1] }
+func (q *exchanges) recycle(x *exchange) {
+	if len(q.free) < mostFree && cap(x.expect) <= 64 {
+		clear(x.expect)
+		*x = exchange{expect: x.expect[:0]}
+		q.free = append(q.free, x)
+	}
+}
+
+func (q *exchanges) pop() {
+	q.list[q.from] = nil
+	q.from++
+	if q.from == len(q.list) {
+		q.list, q.from = q.list[:0], 0
+	} else if q.from >= 64 && q.from > len(q.list)/2 {
+		n := copy(q.list, q.list[q.from:])
+		clear(q.list[n:])
+		q.list, q.from = q.list[:n], 0
+	}
+}
+
+// open puts a fresh exchange into the queue.
+func (q *exchanges) open(arrived time.Time) *exchange {
+	var x *exchange
+	if n := len(q.free); n > 0 {
+		x, q.free = q.free[n-1], q.free[:n-1]
+	} else {
+		x = &exchange{}
+	}
+	x.arrived = arrived
+	q.push(x)
+	return x
+}
+
+// expects adds a reply to come to an exchange.
+func (s *session) expects(x *exchange, e expected) {
+	x.expect = append(x.expect, e)
+	s.outstanding++
+}
+
+// next goes on to the next reply of an exchange.
+func (s *session) next(x *exchange) {
+	x.at++
+	s.outstanding--
+	if s.crowded && s.outstanding < mostOutstanding/2 {
+		s.crowded = false
+		s.room.Broadcast()
+	}
+}
+
+// executed ends an execution whose reply has ended.
+func (s *session) executed(x *exchange, e *execution, now time.Time) {
+	e.done, e.took, e.fetch = true, now.Sub(x.arrived), now.Sub(e.sent)
+	if !e.d.Quiet() {
+		x.loud--
+	}
+}
+
+// fail follows an error in a batch: the origin skips everything up to the next Sync, whatever it is.
+func (s *session) fail(x *exchange, now time.Time) {
+	x.failed, x.failedAt = true, x.at
+	x.copying = false
+	if e := x.current(); e != nil && e.kind == 'E' {
+		s.executed(x, e.exec, now)
+	}
+	s.skip(x)
+	for !x.synced && s.queue.len() > 1 && s.queue.all()[1].question == nil {
+		// What came behind without a Sync in between is skipped too, and ends with the same ReadyForQuery.
+		y := s.queue.all()[1]
+		s.skip(y)
+		x.expect = append(x.expect, y.expect...)
+		x.at = len(x.expect)
+		x.pending.Add(y.pending)
+		x.closed, x.synced = y.closed, y.synced
+		s.queue.list = append(s.queue.list[:s.queue.from+1], s.queue.list[s.queue.from+2:]...)
+	}
+	x.closed = x.synced
+}
+
+// skip gives up the replies that are still to come.
+func (s *session) skip(x *exchange) {
+	for !x.answered() {
+		s.next(x)
+	}
+	x.loud = 0
+}
+
+// endExchange follows a ReadyForQuery. What the exchange has changed must count before the client gets to know.
+func (s *session) endExchange(x *exchange, state engine.TxState, now time.Time) {
+	s.skip(x)
+	s.queue.pop()
+	x.pending.End()
+	behind := false
+	for _, y := range s.queue.all() {
+		behind = behind || y.question == nil
+	}
+	if behind {
+		s.eng.ReadyBehind(state) // more is under way already
+	} else {
+		s.eng.Ready(state)
+	}
+	if state == engine.Idle {
+		s.forgetPortal()
+	}
+	if s.login {
+		s.login, s.raw = false, s.replication == physical
+	}
+	s.revertParses(x)
+	for i := range x.expect {
+		e := x.expect[i].exec
+		if e == nil || x.expect[i].kind != 'E' && x.expect[i].kind != wholeExchange {
+			continue
+		}
+		if x.expect[i].kind == wholeExchange && !e.done {
+			e.done, e.took, e.fetch = true, now.Sub(x.arrived), now.Sub(e.sent)
+		}
+		if e.done { // or else it was skipped after an error
+			s.finish(x, e, now)
+		}
+	}
+	s.active = now
+	s.queue.recycle(x)
+	s.rest(now)
+}
+
+// finish tells the engine of a statement's end.
+func (s *session) finish(x *exchange, e *execution, now time.Time) {
+	r := engine.Result{Took: e.took, Fetch: e.fetch, Rows: e.rows, Bytes: e.bytes, Failed: x.failed}
+	if e.gather && e.d.Outcome == ledger.Miss && !x.failed && !x.noticed && e.bytes == len(e.reply)-len(lead) {
+		r.Reply = append(e.reply, trail...)
+	}
+	s.eng.Finish(&e.d, r, now)
+}

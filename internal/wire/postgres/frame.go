@@ -45,12 +45,6 @@ func fatal(code, message, hint string) []byte {
 	return out
 }
 
-var (
-	parseComplete = frame(nil, '1')
-	bindComplete  = frame(nil, '2')
-	closeComplete = frame(nil, '3')
-)
-
 // textRow reads a DataRow's body as texts; a null is an empty text.
 func textRow(body []byte) ([]string, bool) {
 	if len(body) < 2 {

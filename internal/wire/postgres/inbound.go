@@ -3,13 +3,25 @@ package postgres
 import (
 	"io"
 	"net"
+	"sync"
 )
+
+// Buffers begin small, since most connections are idle most of the time. One that was filled by a single read is
+// exchanged for a large one until the connection is at rest again.
+const (
+	smallBuffer = 8 << 10
+	largeBuffer = 64 << 10
+)
+
+var largeBuffers = sync.Pool{New: func() any { b := make([]byte, largeBuffer); return &b }}
 
 // inbound is a client's bytes: those held back, [start, pos), and those not looked at yet, [pos, end).
 type inbound struct {
 	conn            net.Conn
 	buf             []byte
 	start, pos, end int
+	small           []byte  // the buffer at rest
+	large           *[]byte // from the pool, when buf is it
 }
 
 // unread gives the bytes that have arrived and were not looked at.
@@ -30,8 +42,8 @@ func (in *inbound) need(n int) error {
 	for in.end-in.pos < n {
 		if in.start == in.end {
 			in.start, in.pos, in.end = 0, 0, 0
-			if len(in.buf) > 4*mostHeld {
-				in.buf = nil // a rare long message must not be paid for ever after
+			if len(in.buf) > smallBuffer && n <= headerLen {
+				in.shrink() // a rare long message must not be paid for ever after
 			}
 		}
 		if want := in.pos + n; want > len(in.buf) {
@@ -39,6 +51,9 @@ func (in *inbound) need(n int) error {
 		}
 		m, err := in.conn.Read(in.buf[in.end:])
 		in.end += m
+		if in.end == len(in.buf) && len(in.buf) < largeBuffer {
+			in.grow(largeBuffer)
+		}
 		if in.end-in.pos >= n {
 			return nil
 		}
@@ -52,16 +67,37 @@ func (in *inbound) need(n int) error {
 	return nil
 }
 
+// shrink lets go of a large buffer, which must be empty, unless it was filled by the last read and so may be again.
+func (in *inbound) shrink() {
+	if in.large != nil {
+		largeBuffers.Put(in.large)
+		in.large = nil
+	}
+	in.buf = in.small
+}
+
 // grow makes room for size bytes from start on.
 func (in *inbound) grow(size int) {
 	buf := in.buf
-	if size > len(buf) {
-		n := max(len(buf), 8<<10)
+	switch {
+	case size <= len(buf):
+	case in.small == nil && size <= smallBuffer:
+		in.small = make([]byte, smallBuffer)
+		buf = in.small
+	case size <= largeBuffer && in.large == nil:
+		in.large = largeBuffers.Get().(*[]byte)
+		buf = *in.large
+	default:
+		n := largeBuffer
 		for n < size {
 			n *= 2
 		}
 		buf = make([]byte, n)
 	}
 	copy(buf, in.buf[in.start:in.end])
+	if in.large != nil && len(buf) > largeBuffer {
+		largeBuffers.Put(in.large)
+		in.large = nil
+	}
 	in.buf, in.pos, in.end, in.start = buf, in.pos-in.start, in.end-in.start, 0
 }

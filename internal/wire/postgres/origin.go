@@ -3,12 +3,12 @@ package postgres
 import (
 	"bytes"
 	"encoding/binary"
-	"slices"
+	"fmt"
+	"io"
 	"strings"
 	"time"
 
 	"jollylarder/internal/core/engine"
-	"jollylarder/internal/core/ledger"
 )
 
 // outbound is the origin's bytes. What is to be forwarded is collected as stretches of buf, so that a chunk of many
@@ -19,16 +19,18 @@ type outbound struct {
 	pos  int // the first byte not looked at yet
 	end  int
 
-	rest   int        // bytes still to come of a long message that is being forwarded in pieces
-	gather *execution // whose reply those bytes belong to
-}
+	small []byte  // the buffer at rest
+	large *[]byte // from the pool, when buf is it
 
-// smallest is the size of the buffer for the origin's bytes; a message that must be looked at whole makes it grow.
-const smallest = 16 << 10
+	rest   int  // bytes still to come of a long message that is being forwarded in pieces
+	gather bool // they belong to the reply of the present execution
+	raw    bool // what comes is no longer looked at
+}
 
 // fromOrigin relays what the origin sends until its connection ends.
 func (s *session) fromOrigin() {
-	o := &outbound{buf: make([]byte, smallest)}
+	o := &outbound{small: make([]byte, smallBuffer)}
+	o.buf = o.small
 	for {
 		if o.from == o.end {
 			o.from, o.pos, o.end = 0, 0, 0
@@ -36,19 +38,64 @@ func (s *session) fromOrigin() {
 			n := copy(o.buf, o.buf[o.from:o.end])
 			o.pos, o.end, o.from = o.pos-o.from, n, 0
 			if n == len(o.buf) {
-				o.buf = append(o.buf, make([]byte, len(o.buf))...)
+				o.grow(2 * n)
 			}
 		}
 		n, err := s.origin.Read(o.buf[o.end:])
 		o.end += n
+		full := o.end == len(o.buf)
 		if n > 0 {
 			if !s.chunk(o, s.server.now()) {
+				return
+			}
+			if o.raw {
+				s.relayOrigin(o)
 				return
 			}
 		}
 		if err != nil {
 			return
 		}
+		switch {
+		case full && len(o.buf) < largeBuffer:
+			o.grow(largeBuffer)
+		case !full && o.from == o.end && len(o.buf) > smallBuffer:
+			o.shrink()
+		}
+	}
+}
+
+// grow makes room for size bytes.
+func (o *outbound) grow(size int) {
+	var buf []byte
+	var large *[]byte
+	if size <= largeBuffer {
+		large = largeBuffers.Get().(*[]byte)
+		buf = *large
+	} else {
+		buf = make([]byte, size)
+	}
+	copy(buf, o.buf[:o.end])
+	o.shrink()
+	o.buf, o.large = buf, large
+}
+
+// shrink lets go of a large buffer.
+func (o *outbound) shrink() {
+	if o.large != nil {
+		largeBuffers.Put(o.large)
+		o.large = nil
+	}
+	o.buf = o.small
+}
+
+// relayOrigin relays what comes, unseen.
+func (s *session) relayOrigin(o *outbound) {
+	s.mu.Lock()
+	ok := s.forward(o, o.end)
+	s.mu.Unlock()
+	if ok {
+		_, _ = io.Copy(s.client, s.origin)
 	}
 }
 
@@ -56,11 +103,14 @@ func (s *session) fromOrigin() {
 // that has been told everything. False ends the session.
 func (s *session) chunk(o *outbound, now time.Time) bool {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	for o.pos < o.end {
+	defer func() {
+		o.raw = s.raw
+		s.mu.Unlock()
+	}()
+	for o.pos < o.end && !s.raw {
 		if o.rest > 0 {
 			n := min(o.rest, o.end-o.pos)
-			o.keep(o.gather, o.buf[o.pos:o.pos+n])
+			s.keep(o, o.buf[o.pos:o.pos+n])
 			o.pos += n
 			o.rest -= n
 			continue
@@ -78,14 +128,20 @@ func (s *session) chunk(o *outbound, now time.Time) bool {
 		total := n + 1
 		if total > have && !whole(kind) && !s.questioning() {
 			// Long rows and data go on in pieces, so that a result of any size takes no memory.
-			s.message0(o, kind, total)
-			n := have
-			o.keep(o.gather, o.buf[o.pos:o.pos+n])
-			o.pos += n
-			o.rest = total - n
+			o.gather = false
+			if !s.reply(o, kind, nil, total, now) {
+				return false // none of these is ever held back
+			}
+			s.keep(o, o.buf[o.pos:o.end])
+			o.pos += have
+			o.rest = total - have
 			continue
 		}
 		if total > have {
+			if total > longestReply {
+				s.lose(fmt.Sprintf("a message of type %q and %d bytes from the origin", kind, total), now)
+				break
+			}
 			if total > len(o.buf) {
 				if !s.forward(o, o.pos) {
 					return false
@@ -93,19 +149,28 @@ func (s *session) chunk(o *outbound, now time.Time) bool {
 				copy(o.buf, o.buf[o.pos:o.end])
 				o.end, o.pos, o.from = have, 0, 0
 				if total > len(o.buf) {
-					o.buf = append(o.buf, make([]byte, total-len(o.buf))...)
+					o.grow(total)
 				}
 			}
 			break
 		}
+		o.gather = false
 		body := o.buf[o.pos+headerLen : o.pos+total]
-		if forward := s.reply(o, kind, body, total, now); !forward {
+		if !s.reply(o, kind, body, total, now) {
 			if !s.forward(o, o.pos) {
 				return false
 			}
 			o.from = o.pos + total
+		} else if o.gather {
+			s.keep(o, o.buf[o.pos:o.pos+total])
+			if kind == 'C' {
+				s.completed(now)
+			}
 		}
 		o.pos += total
+		if !s.release(o, now) {
+			return false
+		}
 	}
 	s.mid = o.rest > 0
 	if !s.forward(o, o.pos) {
@@ -114,13 +179,17 @@ func (s *session) chunk(o *outbound, now time.Time) bool {
 	return !s.clientGone || s.waiting()
 }
 
+// longestReply is the longest message of the origin that is looked at whole, in bytes. Those are errors, notices and
+// the like, of which longer ones are never seen; an answer to the larder's own question is read row by row.
+const longestReply = 16 << 20
+
 // whole says whether a message is looked at as a whole. The others are those that carry a result of any size, of which
 // the type alone matters.
 func whole(kind byte) bool { return strings.IndexByte("DdTtV", kind) < 0 }
 
 // questioning says whether what arrives answers a question of the larder's own. All of that is looked at whole, since
 // none of it is for the client.
-func (s *session) questioning() bool { return len(s.queue) > 0 && s.queue[0].question != nil }
+func (s *session) questioning() bool { return s.queue.len() > 0 && s.queue.first().question != nil }
 
 // forward writes what has been collected, up to pos.
 func (s *session) forward(o *outbound, pos int) bool {
@@ -133,43 +202,80 @@ func (s *session) forward(o *outbound, pos int) bool {
 	return !s.clientGone || s.waiting()
 }
 
-// keep copies bytes of a reply that is to be kept.
-func (o *outbound) keep(e *execution, b []byte) {
-	if e == nil {
+// release writes the answers from memory that waited for the reply which has just ended.
+func (s *session) release(o *outbound, now time.Time) bool {
+	for s.queue.len() > 0 {
+		x := s.queue.first()
+		e := x.current()
+		if e == nil || e.kind != fromMemory {
+			break
+		}
+		if !s.forward(o, o.pos) {
+			return false
+		}
+		s.writeClient(e.local)
+		if e.exec != nil {
+			s.finishHit(&e.exec.d, len(e.local), x.arrived)
+		}
+		e.local = nil
+		s.next(x)
+	}
+	return true
+}
+
+// running gives the execution whose reply is arriving, or nil: also while its description is.
+func (s *session) running() *execution {
+	if s.queue.len() == 0 {
+		return nil
+	}
+	if e := s.queue.first().current(); e != nil {
+		return e.exec
+	}
+	return nil
+}
+
+// keep copies bytes of a reply that may be kept.
+func (s *session) keep(o *outbound, b []byte) {
+	if !o.gather {
 		return
 	}
-	e.bytes += len(b)
-	if e.gather {
-		e.reply = append(e.reply, b...)
+	if e := s.running(); e != nil {
+		e.bytes += len(b)
+		if e.gather {
+			e.reply = append(e.reply, b...)
+		}
 	}
 }
 
-// message0 notes the beginning of a message that is forwarded in pieces.
-func (s *session) message0(o *outbound, kind byte, total int) {
-	o.gather = nil
-	if len(s.queue) == 0 {
-		return
-	}
-	e := s.queue[0].current()
-	if e == nil || !e.bound && !s.queue[0].simple {
+// collect notes that the message beginning here is part of a result.
+func (s *session) collect(o *outbound, e *execution, kind byte, total int) {
+	if e == nil {
 		return
 	}
 	if kind == 'D' {
 		e.rows++
 	}
-	if kind == 'D' || kind == 'T' || kind == 'C' {
-		o.gather = e
-		if len(e.reply)+total > s.server.Engine.Largest() {
-			e.gather, e.reply = false, nil
-		}
+	o.gather = true
+	if e.gather && len(e.reply)+total > s.server.Engine.Largest() {
+		e.gather, e.reply = false, nil
 	}
 }
 
-// reply takes one whole message from the origin and says whether the client is to get it.
+// completed goes on behind an execution's CommandComplete, which has been kept.
+func (s *session) completed(now time.Time) {
+	x := s.queue.first()
+	if e := x.current(); e.kind == 'E' {
+		s.executed(x, e.exec, now)
+		s.next(x)
+	}
+}
+
+// reply takes one message from the origin and says whether the client is to get it. The body of a message that carries
+// a result of any size may be missing.
 func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time.Time) (forward bool) {
 	var x *exchange
-	if len(s.queue) > 0 {
-		x = s.queue[0]
+	if s.queue.len() > 0 {
+		x = s.queue.first()
 	}
 	switch kind {
 	case 'A':
@@ -184,123 +290,128 @@ func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time
 		return x == nil || x.question == nil
 	}
 	if x == nil {
-		return true // an error before the connection is closed, most likely
+		if kind != 'E' { // an error before the connection is closed, most likely
+			s.lose(fmt.Sprintf("a message of type %q from the origin that answers nothing", kind), now)
+		}
+		return true
 	}
 	if x.question != nil {
 		s.answered(x, kind, body, now)
 		return kind == 'E' && bytes.Contains(body, []byte("FATAL\x00")) // the connection ends: that is for the client
 	}
+	if kind == 'Z' {
+		s.endExchange(x, txState(body), now)
+		return true
+	}
+	e := x.current()
+	switch {
+	case e == nil:
+		if kind == 'E' {
+			x.failed = true
+			return true
+		}
+	case e.kind == wholeExchange:
+		return s.inWhole(o, x, e, kind, body, total)
+	case kind == 'E':
+		s.fail(x, now)
+		return true
+	default:
+		if ok, forward := s.inBatch(o, x, e, kind, total, now); ok {
+			return forward
+		}
+	}
+	s.lose(fmt.Sprintf("a message of type %q from the origin that is out of place", kind), now)
+	return true
+}
+
+func txState(body []byte) engine.TxState {
+	if len(body) == 1 {
+		switch body[0] {
+		case 'I':
+			return engine.Idle
+		case 'T':
+			return engine.InBlock
+		}
+	}
+	return engine.Failed
+}
+
+// inWhole takes a part of the reply to a message that ends by itself, or of the login.
+func (s *session) inWhole(o *outbound, x *exchange, e *expected, kind byte, body []byte, total int) (forward bool) {
 	switch kind {
 	case 'R':
-		if len(body) >= 4 && binary.BigEndian.Uint32(body) == 0 {
-			go s.askAhead(true)
-		}
-	case '1':
-		if len(x.extra) > 0 && x.extra[0] == x.parsed {
-			x.extra = x.extra[1:]
-			return false
-		}
-		if x.parsed < len(x.parses) {
-			p := x.parses[x.parsed]
-			s.statements[p.name] = p.stmt // now it is certain
-		}
-		x.parsed++
-	case '2':
-		if e := x.current(); e != nil {
-			e.bound = true
-		}
+		return !s.login || s.authentication(o, body)
 	case 'T', 'D', 'C':
-		s.row(o, x, kind, total, now)
-	case 'I', 's':
-		if e := x.current(); e != nil {
-			e.gather = false
-			s.executed(x, now)
-		}
+		s.collect(o, e.exec, kind, total)
 	case 'E':
 		x.failed = true
-		if e := x.current(); e != nil {
-			s.executed(x, now)
-			x.at = len(x.execs) // the rest is skipped
+	case 'I', 's', 'G', 'H', 'W', 'V':
+		if e.exec != nil {
+			e.exec.gather = false
 		}
-	case 'G', 'W':
-		if !x.simple {
-			x.copying = true
-		}
-	case 'Z':
-		s.endExchange(x, body, now)
 	}
 	return true
 }
 
-// row takes a part of the present execution's reply.
-func (s *session) row(o *outbound, x *exchange, kind byte, total int, now time.Time) {
-	e := x.current()
-	if e == nil || !e.bound && !x.simple {
-		return
-	}
-	s.message0(o, kind, total)
-	o.keep(e, o.buf[o.pos:o.pos+total])
-	o.gather = nil
-	if kind == 'C' && !x.simple {
-		s.executed(x, now)
-	}
-}
-
-// executed ends the present execution of a batch.
-func (s *session) executed(x *exchange, now time.Time) {
-	e := x.current()
-	e.done, e.took, e.fetch = true, now.Sub(x.arrived), now.Sub(e.sent)
-	x.at++
-}
-
-// endExchange follows a ReadyForQuery. What the exchange has changed must count before the client gets to know.
-func (s *session) endExchange(x *exchange, body []byte, now time.Time) {
-	s.queue = s.queue[1:]
-	if len(s.queue) == 0 {
-		s.queue = nil
-	}
-	state := engine.Failed
-	if len(body) == 1 {
-		switch body[0] {
-		case 'I':
-			state = engine.Idle
-		case 'T':
-			state = engine.InBlock
+// inBatch takes a part of the reply to one message of the extended protocol. Ok is false if it has no place there.
+func (s *session) inBatch(o *outbound, x *exchange, e *expected, kind byte, total int, now time.Time) (ok, forward bool) {
+	forward = !e.silent
+	switch e.kind {
+	case 'P':
+		if kind != '1' {
+			return false, true
 		}
-	}
-	x.pending.End()
-	if !slices.ContainsFunc(s.queue, func(x *exchange) bool { return x.question == nil }) {
-		s.eng.Ready(state)
-	} else {
-		s.eng.ReadyBehind(state) // more is under way already
-	}
-	if len(s.queue) == 0 && state == engine.Idle && s.eng.Wants(now)&engine.NeedCatalog != 0 {
-		go s.askAhead(false)
-	}
-	for _, p := range x.parses[min(x.parsed, len(x.parses)):] { // they failed, or were skipped
-		if s.statements[p.name] == p.meanwhile {
-			delete(s.statements, p.name)
-			if p.old != nil {
-				s.statements[p.name] = p.old
+		s.parsed(e.parse)
+		s.next(x)
+	case 'B', 'C':
+		if kind != '2' && e.kind == 'B' || kind != '3' && e.kind == 'C' {
+			return false, true
+		}
+		s.next(x)
+	case 'D':
+		switch kind {
+		case 't': // the rows' description follows
+		case 'T', 'n':
+			if e.exec != nil && kind == 'T' {
+				s.collect(o, e.exec, kind, total)
+				if o.gather && o.end-o.pos >= total { // it goes on to the next only when it has been kept
+					s.keep(o, o.buf[o.pos:o.pos+total])
+					o.gather = false
+				} else {
+					e.exec.gather, e.exec.reply, o.gather = false, nil, false // longer than what has arrived: it is not kept
+				}
+			} else if e.exec != nil {
+				e.exec.gather = false
 			}
+			s.next(x)
+		default:
+			return false, true
 		}
+	case 'E':
+		switch kind {
+		case 'D':
+			s.collect(o, e.exec, kind, total)
+		case 'C':
+			s.collect(o, e.exec, kind, total) // and completed goes on
+			if !o.gather {
+				return false, true
+			}
+		case 'I', 's':
+			e.exec.gather = false
+			s.executed(x, e.exec, now)
+			s.next(x)
+		case 'G', 'W':
+			e.exec.gather = false
+			x.copying, x.closed, x.synced = true, false, false // a Sync that was sent before the data is not heard
+		case 'H', 'd', 'c':
+			e.exec.gather = false
+		default:
+			return false, true
+		}
+	default:
+		return false, true
 	}
-	if x.failed && x.injected {
-		s.owed = true
-	}
-	for _, e := range x.execs {
-		if x.simple && !e.done {
-			e.done, e.took, e.fetch = true, now.Sub(x.arrived), now.Sub(e.sent)
-		}
-		if !e.done {
-			continue // skipped after an error
-		}
-		r := engine.Result{Took: e.took, Fetch: e.fetch, Rows: e.rows, Bytes: e.bytes, Failed: x.failed}
-		if e.gather && e.d.Outcome == ledger.Miss && !x.failed && !x.noticed && e.bytes == len(e.reply) {
-			r.Reply = e.reply
-		}
-		s.eng.Finish(&e.d, r, now)
-	}
+	return true, forward
 }
 
 // parameter follows a setting that the server reports by itself.
@@ -335,35 +446,4 @@ func unreadable(encoding, conforming string) string {
 		return "the session's encoding " + encoding + " is not read"
 	}
 	return ""
-}
-
-// answered takes a part of the answer to a question of the larder's own.
-func (s *session) answered(x *exchange, kind byte, body []byte, now time.Time) {
-	q := x.question
-	switch kind {
-	case 'D':
-		row, ok := textRow(body)
-		if !ok {
-			q.bad = true
-		}
-		q.rows = append(q.rows, row)
-	case 'E':
-		q.bad = true
-	case 'Z':
-		s.queue = s.queue[1:]
-		switch q.need {
-		case engine.NeedSettings:
-			if set, ok := settings(q.rows); ok && !q.bad {
-				s.eng.Learned(set)
-			}
-		case engine.NeedCatalog:
-			if c, ok := schema(q.rows); ok && !q.bad {
-				s.eng.LearnedCatalog(c, now)
-			} else {
-				s.server.log().Warn("the catalog could not be read, so nothing is kept", "database", s.eng.Database)
-				s.eng.LearnedCatalog(nil, now)
-			}
-		}
-		q.end()
-	}
 }

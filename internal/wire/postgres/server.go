@@ -4,37 +4,96 @@ package postgres
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"jollylarder/internal/core/engine"
 )
 
+// Settings are what may change while clients are connected. Each connection keeps those that were in force when it
+// began, but for the times that an idle one is ended by.
+type Settings struct {
+	// ClientTLS is for connections from clients; nil means that none is offered. RequireTLS refuses those without it,
+	// but over a Unix socket.
+	ClientTLS  *tls.Config
+	RequireTLS bool
+	// OriginTLS is for connections to the origin, as by func OriginTLS; nil means none.
+	OriginTLS *tls.Config
+	// Unchallenged says who is let in when the origin asks for no proof; empty means SameHost.
+	Unchallenged Unchallenged
+	// MaxConnections is how many clients may be connected at once; 0 means any number.
+	MaxConnections int
+	// StartTime bounds the time from accepting a client to its first message, TLS included; 0 means 30 s.
+	StartTime time.Duration
+	// ConnectTime bounds connecting to the origin; 0 means 30 s.
+	ConnectTime time.Duration
+	// IdleTime is after how long a client that is in no transaction and asks for nothing is sent away; 0 means never.
+	IdleTime time.Duration
+	// LostTime bounds how long a write is waited for after its client has gone; 0 means 60 s.
+	LostTime time.Duration
+	// LargestMessage is the longest message taken from a client, in bytes; 0 means 1 GiB, the server's own limit.
+	LargestMessage int
+}
+
+func (s Settings) withDefaults() *Settings {
+	orDefault := func(d *time.Duration, otherwise time.Duration) {
+		if *d == 0 {
+			*d = otherwise
+		}
+	}
+	orDefault(&s.StartTime, 30*time.Second)
+	orDefault(&s.ConnectTime, 30*time.Second)
+	orDefault(&s.LostTime, time.Minute)
+	if s.LargestMessage == 0 {
+		s.LargestMessage = 1<<30 + 1
+	}
+	if s.Unchallenged == "" {
+		s.Unchallenged = SameHost
+	}
+	return &s
+}
+
 // Server accepts clients and gives each a connection of its own to the origin.
 type Server struct {
 	// Engine decides. Required.
 	Engine *engine.Engine
-	// Origin is the database's address, as host:port. Required.
+	// Name tells the origin apart from others that the engine decides for; empty if there is only one.
+	Name string
+	// Origin is the database's address, as host:port or the path of a Unix socket. Required.
 	Origin string
-	// Dial opens a connection to the origin; nil means TCP.
+	// Dial opens a connection to the origin; nil means TCP or a Unix socket, as the address says.
 	Dial func(ctx context.Context, address string) (net.Conn, error)
 	// Now gives the time; nil means time.Now.
 	Now func() time.Time
 	// Log receives what goes wrong; nil means slog.Default.
 	Log *slog.Logger
-	// StartupTimeout bounds the time from accepting a client to its first message; 0 means 30 s.
-	StartupTimeout time.Duration
-	// LostTimeout bounds how long a write is waited for after its client has gone; 0 means 60 s.
-	LostTimeout time.Duration
+
+	settings atomic.Pointer[Settings]
+	draining atomic.Bool
 
 	mu    sync.Mutex
-	conns map[net.Conn]struct{}
+	conns map[net.Conn]*session // nil until it has begun
 	ended bool
 	wg    sync.WaitGroup
+}
+
+// Configure puts settings in force for those who connect from now on.
+func (s *Server) Configure(set Settings) { s.settings.Store(set.withDefaults()) }
+
+// Settings gives those in force.
+func (s *Server) Settings() *Settings {
+	if set := s.settings.Load(); set != nil {
+		return set
+	}
+	s.settings.CompareAndSwap(nil, Settings{}.withDefaults())
+	return s.settings.Load()
 }
 
 func (s *Server) now() time.Time {
@@ -45,27 +104,14 @@ func (s *Server) now() time.Time {
 }
 
 func (s *Server) log() *slog.Logger {
-	if s.Log != nil {
-		return s.Log
+	l := s.Log
+	if l == nil {
+		l = slog.Default()
 	}
-	return slog.Default()
-}
-
-func (s *Server) dial() (net.Conn, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
-	defer cancel()
-	if s.Dial != nil {
-		return s.Dial(ctx, s.Origin)
+	if s.Name != "" {
+		l = l.With("origin", s.Name)
 	}
-	var d net.Dialer
-	return d.DialContext(ctx, "tcp", s.Origin)
-}
-
-func orDefault(d, otherwise time.Duration) time.Duration {
-	if d == 0 {
-		return otherwise
-	}
-	return d
+	return l
 }
 
 // Serve accepts clients until the listener is closed.
@@ -91,6 +137,55 @@ func (s *Server) Serve(l net.Listener) error {
 	}
 }
 
+// Clients is how many clients are connected.
+func (s *Server) Clients() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.conns)
+}
+
+// Drain ends connections as they come to rest: those that are idle at once, busy ones when they have finished. It
+// returns when all have ended, or the context has; Close ends what is left then. Nobody is to be accepted any more.
+func (s *Server) Drain(ctx context.Context) {
+	s.draining.Store(true)
+	for {
+		s.each(func(x *session) { x.endIf(s.now(), "57P01", "jolly larder is being stopped", "") })
+		if s.Clients() == 0 {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// EndIdle ends the connections that have been idle for longer than the settings allow. It is to be called from time to
+// time.
+func (s *Server) EndIdle() {
+	if idle := s.Settings().IdleTime; idle > 0 {
+		since := s.now().Add(-idle)
+		s.each(func(x *session) {
+			x.endIf(since, "57P05", fmt.Sprintf("jolly larder: nothing was asked for %s", idle), "The limit is idle_time in the larder's configuration.")
+		})
+	}
+}
+
+func (s *Server) each(f func(*session)) {
+	s.mu.Lock()
+	list := make([]*session, 0, len(s.conns))
+	for _, x := range s.conns {
+		if x != nil {
+			list = append(list, x)
+		}
+	}
+	s.mu.Unlock()
+	for _, x := range list {
+		f(x)
+	}
+}
+
 // Close ends all connections and waits until they have.
 func (s *Server) Close() {
 	s.mu.Lock()
@@ -109,9 +204,9 @@ func (s *Server) track(c net.Conn) bool {
 		return false
 	}
 	if s.conns == nil {
-		s.conns = map[net.Conn]struct{}{}
+		s.conns = map[net.Conn]*session{}
 	}
-	s.conns[c] = struct{}{}
+	s.conns[c] = nil
 	return true
 }
 
@@ -123,29 +218,42 @@ func (s *Server) untrack(c net.Conn) {
 }
 
 // handle serves one client from its first byte to its last. A fault of ours ends this connection and no other.
-func (s *Server) handle(client net.Conn) {
+func (s *Server) handle(accepted net.Conn) {
 	defer func() {
 		if r := recover(); r != nil {
-			s.log().Error("a fault in the larder ended a connection", "client", client.RemoteAddr(), "fault", r)
+			s.log().Error("a fault in the larder ended a connection", "client", accepted.RemoteAddr(), "fault", r)
 		}
 	}()
-	_ = client.SetReadDeadline(time.Now().Add(orDefault(s.StartupTimeout, 30*time.Second)))
-	start, err := readStartup(client)
+	set := s.Settings()
+	_ = accepted.SetReadDeadline(time.Now().Add(set.StartTime))
+	start, client, err := readStartup(accepted, set)
 	if err != nil {
-		if !errors.Is(err, io.EOF) {
-			s.log().Info("a client did not start as the protocol asks", "client", client.RemoteAddr(), "error", err)
-			_, _ = client.Write(fatal("08P01", "jolly larder: "+err.Error(), ""))
+		if errors.Is(err, io.EOF) {
+			return // somebody looked whether the port answers
+		}
+		s.log().Info("a client did not start as the protocol asks", "client", accepted.RemoteAddr(), "error", err)
+		var told *startupError
+		if errors.As(err, &told) {
+			_, _ = client.Write(fatal(told.code, told.message, told.hint))
 			linger(client)
 		}
 		return
 	}
-	_ = client.SetReadDeadline(time.Time{})
+	_ = accepted.SetReadDeadline(time.Time{})
+	if most := set.MaxConnections; most > 0 && s.Clients() > most && !start.cancel {
+		s.log().Warn("a client was sent away", "client", accepted.RemoteAddr(), "limit", most)
+		_, _ = client.Write(fatal("53300", fmt.Sprintf("jolly larder has too many clients: at most %d may be connected", most),
+			"The limit is connections in the larder's configuration."))
+		linger(client)
+		return
+	}
 
-	origin, err := s.dial()
+	origin, err := s.dial(set)
 	if err != nil {
-		s.log().Warn("the origin cannot be reached", "origin", s.Origin, "error", err)
+		s.log().Warn("the origin cannot be reached", "address", s.Origin, "error", err)
 		_, _ = client.Write(fatal("08006", "jolly larder cannot reach the database at "+s.Origin+": "+err.Error(),
-			"Check that the database runs and that the larder's --origin names it."))
+			"Check that the database runs, and the larder's --origin, or address in [[origin]] of its configuration."))
+		linger(client)
 		return
 	}
 	defer origin.Close()
@@ -156,20 +264,31 @@ func (s *Server) handle(client net.Conn) {
 	switch {
 	case start.cancel:
 		_, _ = io.Copy(io.Discard, origin) // the server closes when it has acted; so does this
-	case start.replication:
+	case start.other:
 		relay(client, origin)
 	default:
-		newSession(s, client, origin, start).run()
+		start.identity.Origin = s.Name
+		x := newSession(s, set, client, origin, start)
+		s.mu.Lock()
+		s.conns[accepted] = x
+		s.mu.Unlock()
+		x.run()
 	}
 }
 
 // linger lets a client read what was last written: closing on unread bytes would throw that away.
 func linger(c net.Conn) {
-	if t, ok := c.(*net.TCPConn); ok {
-		_ = t.CloseWrite()
-	}
+	hangUp(c)
 	_ = c.SetReadDeadline(time.Now().Add(time.Second))
 	_, _ = io.CopyN(io.Discard, c, 1<<16)
+}
+
+// hangUp says that nothing more will be written.
+func hangUp(c net.Conn) {
+	if w, ok := c.(interface{ CloseWrite() error }); ok {
+		_ = w.CloseWrite()
+	}
+	_ = c.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
 }
 
 // relay copies both ways until either side ends.

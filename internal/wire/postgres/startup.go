@@ -1,7 +1,10 @@
 package postgres
 
 import (
+	"bytes"
+	"crypto/tls"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -22,36 +25,127 @@ const longestStartup = 10_000
 // longestName is where the server cuts names, in bytes: longer ones mean the same.
 const longestName = 63
 
+// tlsRecord is the first byte of a TLS handshake, which a client may begin without asking. No length of a start-up
+// message begins so.
+const tlsRecord = 0x16
+
+// ALPN is the protocol's name in TLS's negotiation.
+const ALPN = "postgresql"
+
 // startup is a client's first message that is to be passed on.
 type startup struct {
 	raw         []byte
 	cancel      bool
-	replication bool
+	other       bool // another protocol, which the origin may speak or refuse
+	replication replication
 	identity    engine.Identity
 }
 
-// readStartup reads up to the message that the origin is to see. Encryption is declined: the client goes on without,
-// or ends.
-func readStartup(client net.Conn) (*startup, error) {
+// replication is what a client asks for that wants to follow the database's changes.
+type replication uint8
+
+const (
+	notReplication replication = iota
+	physical                   // no SQL can be sent
+	logical                    // SQL can be sent, and commands of another language
+)
+
+// command says whether a simple query is a command of the language of replication, none of which changes a table.
+func (r replication) command(sql []byte) bool {
+	if r != logical {
+		return false
+	}
+	first, _, _ := bytes.Cut(bytes.TrimLeft(sql, " \t\r\n"), []byte(" "))
+	switch string(bytes.ToUpper(bytes.TrimRight(first, "; \t\r\n"))) {
+	case "IDENTIFY_SYSTEM", "START_REPLICATION", "CREATE_REPLICATION_SLOT", "ALTER_REPLICATION_SLOT", "DROP_REPLICATION_SLOT",
+		"READ_REPLICATION_SLOT", "TIMELINE_HISTORY", "BASE_BACKUP", "UPLOAD_MANIFEST":
+		return true
+	}
+	return false
+}
+
+// startupError is what a client is told that cannot begin.
+type startupError struct{ code, message, hint string }
+
+func (e *startupError) Error() string { return e.message }
+
+// readStartup reads up to the message that the origin is to see, and gives the connection that it came over, which may
+// be encrypted by now.
+func readStartup(client net.Conn, set *Settings) (*startup, net.Conn, error) {
+	encrypted := false
 	for {
 		raw, err := readStartupMessage(client)
-		if err != nil {
-			return nil, err
+		var hello *tlsHello
+		switch {
+		case errors.As(err, &hello):
+			if encrypted {
+				return nil, client, &startupError{"08P01", "jolly larder: the client asks for TLS within TLS", ""}
+			}
+			if set.ClientTLS == nil {
+				return nil, client, &startupError{"08P01", "jolly larder: the client begins with TLS, and no certificate is configured",
+					"Give the larder a certificate in [origin.clients] of its configuration, or connect with sslmode=disable."}
+			}
+			conn := tls.Server(&prefixed{client, hello.read}, set.ClientTLS)
+			if err := conn.Handshake(); err != nil {
+				return nil, client, fmt.Errorf("the client's TLS handshake: %w", err)
+			}
+			if got := conn.ConnectionState().NegotiatedProtocol; got != ALPN {
+				// As the server does: TLS without asking is for those who say what they will speak.
+				conn.Close()
+				return nil, client, fmt.Errorf("the client began TLS without naming the protocol %q in it", ALPN)
+			}
+			client, encrypted = conn, true
+			continue
+		case err != nil:
+			return nil, client, err
 		}
 		code := binary.BigEndian.Uint32(raw[4:])
 		switch {
+		case code == codeTLS && len(raw) == 8 && set.ClientTLS != nil && !encrypted:
+			if _, err := client.Write([]byte{'S'}); err != nil {
+				return nil, client, err
+			}
+			conn := tls.Server(client, set.ClientTLS)
+			if err := conn.Handshake(); err != nil {
+				return nil, client, fmt.Errorf("the client's TLS handshake: %w", err)
+			}
+			client, encrypted = conn, true
 		case code == codeTLS && len(raw) == 8, code == codeGSS && len(raw) == 8:
+			// Declined: the client goes on without, or ends.
 			if _, err := client.Write([]byte{'N'}); err != nil {
-				return nil, err
+				return nil, client, err
 			}
 		case code == codeCancel:
-			return &startup{raw: raw, cancel: true}, nil
+			return &startup{raw: raw, cancel: true}, client, nil // in the clear too: most drivers know no other way
+		case set.RequireTLS && !encrypted && client.RemoteAddr().Network() != "unix":
+			return nil, client, &startupError{"28000", "jolly larder takes only connections with TLS here",
+				"Connect with sslmode=require, or set tls = \"offered\" in [origin.clients] of the larder's configuration."}
 		case code>>16 == 3:
-			return parseStartup(raw, client.RemoteAddr()), nil
+			return parseStartup(raw, client.RemoteAddr()), client, nil
 		default:
-			return nil, fmt.Errorf("the client asks for protocol %d.%d; only version 3 is spoken", code>>16, code&0xffff)
+			return &startup{raw: raw, other: true}, client, nil
 		}
 	}
+}
+
+// tlsHello says that a client has begun a TLS handshake, of which some bytes were read.
+type tlsHello struct{ read []byte }
+
+func (*tlsHello) Error() string { return "a TLS handshake" }
+
+// prefixed is a connection of which some bytes were read already.
+type prefixed struct {
+	net.Conn
+	read []byte
+}
+
+func (p *prefixed) Read(b []byte) (int, error) {
+	if len(p.read) > 0 {
+		n := copy(b, p.read)
+		p.read = p.read[n:]
+		return n, nil
+	}
+	return p.Conn.Read(b)
 }
 
 func readStartupMessage(r io.Reader) ([]byte, error) {
@@ -62,9 +156,12 @@ func readStartupMessage(r io.Reader) ([]byte, error) {
 		}
 		return nil, err
 	}
+	if head[0] == tlsRecord {
+		return nil, &tlsHello{head}
+	}
 	n := binary.BigEndian.Uint32(head)
 	if n < 8 || n > longestStartup {
-		return nil, fmt.Errorf("the first message is no PostgreSQL start-up message: it says it is %d bytes long", n)
+		return nil, &startupError{"08P01", fmt.Sprintf("jolly larder: the first message is no PostgreSQL start-up message: it says it is %d bytes long", n), ""}
 	}
 	raw := make([]byte, n)
 	copy(raw, head)
@@ -81,6 +178,9 @@ func parseStartup(raw []byte, from net.Addr) *startup {
 		s.identity.Address = from.String()
 		if host, _, err := net.SplitHostPort(s.identity.Address); err == nil {
 			s.identity.Address = host
+		}
+		if from.Network() == "unix" {
+			s.identity.Address = "(local)"
 		}
 	}
 	rest := raw[8:]
@@ -104,8 +204,10 @@ func parseStartup(raw []byte, from net.Addr) *startup {
 		case "replication":
 			switch string(value) {
 			case "false", "off", "no", "0":
+			case "database":
+				s.replication = logical
 			default:
-				s.replication = true
+				s.replication = physical
 			}
 		}
 	}

@@ -1,0 +1,547 @@
+package postgres
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"time"
+
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/ledger"
+)
+
+// fromClient reads messages until the connection ends.
+func (s *session) fromClient() {
+	for {
+		if !s.arrived(headerLen) {
+			return
+		}
+		head := s.in.unread()
+		kind, n := head[0], int(binary.BigEndian.Uint32(head[1:]))
+		if n < 4 || n > 1<<30 {
+			s.flush()
+			s.relayRest("a message that cannot be one") // the server will say so in its own way
+			return
+		}
+		total := n + 1
+		if most := s.settings.LargestMessage; total > most {
+			s.refuse("54000", fmt.Sprintf("jolly larder takes no message longer than %d bytes; this one has %d", most, total),
+				"The limit is largest_message in the larder's configuration.")
+			return
+		}
+		if total > longest || kind == 'd' && total > largeBuffer {
+			if !s.longMessage(kind, total) {
+				return
+			}
+			continue
+		}
+		if !s.arrived(total) || !s.message(kind, s.in.unread()[headerLen:total], total) {
+			return
+		}
+	}
+}
+
+// arrived waits for n unread bytes. What only waited for more of its kind is sent before.
+func (s *session) arrived(n int) bool {
+	if len(s.in.unread()) >= n {
+		return true
+	}
+	if s.through && !s.sendThrough() {
+		return false
+	}
+	return s.in.need(n) == nil
+}
+
+// sendThrough sends on the copy data that has arrived.
+func (s *session) sendThrough() bool {
+	s.through = false
+	return s.send(s.in.take())
+}
+
+// refuse ends the connection for something the client sent.
+func (s *session) refuse(code, message, hint string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.mid {
+		s.client.Close()
+		return
+	}
+	s.server.log().Warn("a connection was ended", "client", s.client.RemoteAddr(), "why", message)
+	s.end(code, message, hint)
+}
+
+// message takes one whole message; false ends the session.
+func (s *session) message(kind byte, body []byte, total int) bool {
+	start := s.in.pos - s.in.start
+	p := part{kind: kind, start: start, end: start + total}
+	if kind == 'd' {
+		s.through = len(s.held) == 0 || s.flush()
+		s.in.pos += total
+		return s.through
+	}
+	if s.through && !s.sendThrough() {
+		return false
+	}
+	p.start, p.end = s.in.pos-s.in.start, s.in.pos-s.in.start+total
+	switch kind {
+	case 'Q':
+		if !s.flush() {
+			return false
+		}
+		s.in.pos += total
+		return s.query(body)
+	case 'P':
+		s.parse(&p, body)
+	case 'B':
+		s.bind(&p, body)
+	case 'E':
+		portal, rest, ok := cstring(body)
+		p.name = string(portal)
+		p.limited = !ok || len(rest) != 4 || binary.BigEndian.Uint32(rest) != 0
+		p.stmt = s.portals[p.name]
+	case 'D', 'C':
+		if len(body) > 1 {
+			p.ofPortal = body[0] == 'P'
+			name, _, _ := cstring(body[1:])
+			p.name = string(name)
+		}
+	case 'S', 'H':
+		s.in.pos += total
+		s.held = append(s.held, p)
+		return s.flush()
+	case 'F':
+		if !s.flush() {
+			return false
+		}
+		s.in.pos += total
+		return s.functionCall()
+	default: // the end of copy data, a password, the end, or what later versions may bring: it has no place in a batch
+		if !s.flush() {
+			return false
+		}
+		s.in.pos += total
+		switch kind {
+		case 'p':
+			if !s.password(body) {
+				return false
+			}
+		case 'c', 'f':
+			s.mu.Lock()
+			if s.queue.len() > 0 {
+				s.queue.last().copied = true
+			}
+			s.mu.Unlock()
+		}
+		return s.send(s.in.take()) && kind != 'X'
+	}
+	s.in.pos += total
+	s.held = append(s.held, p)
+	if s.in.pos-s.in.start > mostHeld {
+		return s.flush()
+	}
+	return true
+}
+
+// read has the engine read a statement. A fault in that must not cost the client its connection: the statement is
+// then sent on as one that may do anything.
+func (s *session) read(sql []byte) (st engine.Statement) {
+	defer func() {
+		if r := recover(); r != nil {
+			s.server.log().Error("a fault in the larder: a statement could not be read", "fault", r)
+			st = engine.Statement{Pattern: s.server.Engine.Unreadable("a fault of the larder in reading it")}
+		}
+	}()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.eng.Read(sql)
+}
+
+func (s *session) parse(p *part, body []byte) {
+	name, rest, ok := cstring(body)
+	sql, types, ok2 := cstring(rest)
+	if !ok || !ok2 {
+		p.stmt = s.unknown("a Parse message that is not understood")
+		return
+	}
+	p.name = string(name)
+	if len(name) == 0 {
+		// The same again is common and costs nothing; another one is made anew, since portals may hold on to the old.
+		if u := s.unnamed; u == nil || !bytes.Equal(u.sql, sql) || !bytes.Equal(u.types, types) {
+			s.unnamed = &prepared{sql: bytes.Clone(sql), st: s.read(sql).Clone(), types: bytes.Clone(types)}
+		}
+		p.stmt = s.unnamed
+		return
+	}
+	p.stmt = &prepared{st: s.read(sql).Clone(), types: bytes.Clone(types)}
+}
+
+// meant gives the statement that a name stands for in the batch being held: one prepared in it, or else one that is
+// known to be prepared.
+func (s *session) meant(name []byte) *prepared {
+	for i := len(s.held) - 1; i >= 0; i-- {
+		if p := &s.held[i]; p.kind == 'P' && p.name == string(name) {
+			return p.stmt
+		} else if p.kind == 'C' && !p.ofPortal && p.name == string(name) {
+			return nil
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.statements[string(name)]
+}
+
+func (s *session) bind(p *part, body []byte) {
+	portal, rest, ok := cstring(body)
+	name, bound, ok2 := cstring(rest)
+	if !ok || !ok2 {
+		p.stmt, p.name = s.unknown("a Bind message that is not understood"), "?"
+		return
+	}
+	p.name, p.statement = string(portal), string(name)
+	p.bound = [2]int{p.end - len(bound), p.end}
+	if p.stmt = s.meant(name); p.stmt == nil {
+		p.stmt = s.unknown("a statement that was not prepared here")
+	}
+	if s.portals == nil {
+		s.portals = map[string]*prepared{}
+	}
+	if len(s.portals) > 1000 {
+		clear(s.portals) // names made up by a client without end: those forgotten may do anything when run again
+	}
+	if old := s.portals[p.name]; old != nil && old != p.stmt && p.name != "" {
+		s.portals[p.name] = s.unknown("a portal that was bound twice") // whether the second worked is not certain
+	} else {
+		s.portals[p.name] = p.stmt
+	}
+}
+
+func (s *session) unknown(why string) *prepared {
+	return &prepared{st: engine.Statement{Pattern: s.server.Engine.Unreadable(why)}}
+}
+
+// query takes a simple query whose message has just been passed.
+func (s *session) query(body []byte) bool {
+	now := s.server.now()
+	sql, rest, ok := cstring(body)
+	st := engine.Statement{}
+	if ok && len(rest) == 0 && s.replication.command(sql) {
+		st.Pattern = s.server.Engine.Harmless("a command of replication")
+	} else if ok && len(rest) == 0 {
+		st = s.read(sql)
+	} else {
+		st.Pattern = s.server.Engine.Unreadable("a Query message that is not understood")
+	}
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	s.mu.Lock()
+	if s.raw || s.clientGone {
+		gone := s.clientGone
+		s.mu.Unlock()
+		return !gone && s.write(s.in.take())
+	}
+	d := s.decide(engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)
+	if d.Outcome == ledger.Hit {
+		// Any simple query makes the server forget the unnamed statement and portal.
+		delete(s.statements, "")
+		s.forgetPortal()
+		var answer []byte
+		answer, s.scratch = serve(s.scratch[:0], d.Entry, form{ready: true}, s.eng.State())
+		ok := s.writeClient(answer)
+		s.finishHit(&d, len(answer), now)
+		s.active = now
+		s.mu.Unlock()
+		s.in.take()
+		return ok
+	}
+	x := s.openWhole(now)
+	e := &execution{d: d, gather: x.at == 0 && len(x.expect) == 0 && d.Outcome == ledger.Miss}
+	s.expects(x, expected{kind: wholeExchange, exec: e})
+	s.start(x, e, now)
+	delete(s.statements, "")
+	s.there = nil
+	s.forgetPortal()
+	s.mu.Unlock()
+	return s.write(s.in.take())
+}
+
+// openWhole gives the exchange of a message that ends with a ReadyForQuery by itself. If a batch stands open before
+// it, which has had no Sync, both end with the same one.
+func (s *session) openWhole(now time.Time) *exchange {
+	x := s.openExchange()
+	if x == nil {
+		x = s.queue.open(now)
+	}
+	x.closed = true
+	return x
+}
+
+// openExchange gives the exchange that has begun and not been closed, or nil.
+func (s *session) openExchange() *exchange {
+	if s.queue.len() > 0 && !s.queue.last().closed {
+		return s.queue.last()
+	}
+	return nil
+}
+
+// functionCall takes a call by number, which runs past all SQL.
+func (s *session) functionCall() bool {
+	now := s.server.now()
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	s.mu.Lock()
+	if s.clientGone {
+		s.mu.Unlock()
+		return false
+	}
+	if !s.raw {
+		x := s.openWhole(now)
+		st := engine.Statement{Pattern: s.server.Engine.Unreadable("a function call by number")}
+		e := &execution{d: s.eng.Decide(engine.Request{Statement: st, NoAsking: true}, now)}
+		s.expects(x, expected{kind: wholeExchange, exec: e})
+		s.start(x, e, now)
+	}
+	s.mu.Unlock()
+	return s.write(s.in.take())
+}
+
+// start tells the engine that a statement is sent on as part of an exchange.
+func (s *session) start(x *exchange, e *execution, now time.Time) {
+	e.sent = now
+	switch f := e.d.Pattern.Facts; f.Verb {
+	case "deallocate", "discard", "several", "unknown", "call", "do", "execute": // names may mean nothing afterwards, or something else
+		if u := s.statements[""]; u != nil {
+			s.statements = map[string]*prepared{"": u}
+		} else {
+			clear(s.statements)
+		}
+	}
+	if e.d.Outcome == ledger.Miss {
+		e.sent = s.server.now() // questions may have come in between
+	}
+	if e.gather {
+		e.reply = append(make([]byte, 0, 256), lead...)
+	}
+	if !e.d.Quiet() {
+		x.loud++
+	}
+	s.eng.Send(&e.d, now)
+	x.pending.Add(s.eng.Pending())
+}
+
+// Reasons to pass that lie in how the statement was sent.
+const (
+	whyEarlier = "sent before an earlier reply had ended"
+	whyPart    = "only some of its rows were asked for"
+	whyForm    = "asked for in a form that is not answered from memory"
+)
+
+// busy gives the reason why nothing can be answered from memory at this moment, or "". In a batch it can behind
+// messages whose replies tell nothing of what the database holds.
+func (s *session) busy(batch bool) string {
+	switch {
+	case s.queue.len() == 0 && !s.mid:
+		return ""
+	case s.queue.len() == 1 && batch && !s.mid:
+		if x := s.queue.first(); !x.closed && x.loud == 0 && !x.failed && !x.copying {
+			return ""
+		}
+	}
+	for _, x := range s.queue.all() {
+		if x.question == nil {
+			return whyEarlier
+		}
+	}
+	if s.mid {
+		return whyEarlier
+	}
+	return ""
+}
+
+// writeClient writes what is not the origin's to the client. It is called with mu held.
+func (s *session) writeClient(b []byte) bool {
+	if s.clientGone {
+		return false
+	}
+	_, err := s.client.Write(b)
+	return err == nil
+}
+
+func (s *session) finishHit(d *engine.Decision, bytes int, arrived time.Time) {
+	now := s.server.now()
+	s.eng.Finish(d, engine.Result{Took: now.Sub(arrived), Bytes: bytes}, now)
+}
+
+// write sends bytes to the origin. It is called with sending held.
+func (s *session) write(b []byte) bool {
+	if len(b) == 0 {
+		return true
+	}
+	_, err := s.origin.Write(b)
+	return err == nil
+}
+
+// send writes bytes that belong to no exchange of their own.
+func (s *session) send(b []byte) bool {
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	return s.write(b)
+}
+
+// longMessage relays a message that is too long to be looked at whole. What it runs may do anything.
+func (s *session) longMessage(kind byte, total int) bool {
+	if s.through && !s.sendThrough() {
+		return false
+	}
+	if !s.flush() {
+		return false
+	}
+	if kind == 'd' {
+		s.sending.Lock()
+		defer s.sending.Unlock()
+		return s.relayMessage(total)
+	}
+	const why = "too long to be analysed"
+	now := s.server.now()
+	long := s.unknown(why)
+	var name, of []byte
+	if kind == 'P' || kind == 'B' {
+		if s.in.need(headerLen+512) != nil {
+			return false
+		}
+		first, rest, ok := cstring(s.in.unread()[headerLen:])
+		second, _, ok2 := cstring(rest)
+		if !ok || kind == 'B' && !ok2 {
+			s.relayRest("a name that is too long")
+			return false
+		}
+		name, of = first, second
+	}
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	s.mu.Lock()
+	if s.clientGone {
+		s.mu.Unlock()
+		return false
+	}
+	if !s.raw {
+		switch kind {
+		case 'Q', 'F':
+			x := s.openWhole(now)
+			e := &execution{d: s.eng.Decide(engine.Request{Statement: long.st, NoAsking: true}, now)}
+			s.expects(x, expected{kind: wholeExchange, exec: e})
+			s.start(x, e, now)
+			delete(s.statements, "")
+			s.there = nil
+			s.forgetPortal()
+		case 'P', 'B':
+			x := s.openExchange()
+			if x == nil {
+				x = s.queue.open(now)
+			}
+			if kind == 'P' {
+				s.expects(x, expected{kind: 'P', parse: s.prepare(string(name), long)})
+				if len(name) == 0 {
+					s.unnamed, s.there = nil, long
+				}
+				break
+			}
+			stmt := s.statements[string(of)]
+			if stmt == nil {
+				stmt = long
+			}
+			if s.portals == nil {
+				s.portals = map[string]*prepared{}
+			}
+			s.portals[string(name)] = stmt
+			s.toOrigin = s.owed(x, &part{kind: 'B', name: string(name), statement: string(of)}, s.toOrigin[:0])
+			s.expects(x, expected{kind: 'B'})
+			if len(name) == 0 {
+				s.portal, s.portalThere, s.portalStale = nil, true, false
+			}
+			if len(s.toOrigin) > 0 {
+				s.mu.Unlock()
+				if !s.write(s.toOrigin) {
+					return false
+				}
+				s.mu.Lock()
+			}
+		default:
+			s.lose(fmt.Sprintf("a message of type %q and %d bytes", kind, total), now)
+		}
+	}
+	s.mu.Unlock()
+	return s.relayMessage(total)
+}
+
+// relayMessage sends on the message that begins here, in pieces. It is called with sending held.
+func (s *session) relayMessage(total int) bool {
+	for total > 0 {
+		if err := s.in.need(1); err != nil {
+			return false
+		}
+		n := min(total, len(s.in.unread()))
+		s.in.pos += n
+		total -= n
+		if !s.write(s.in.take()) {
+			return false
+		}
+	}
+	return true
+}
+
+// relayRest sends on whatever still comes.
+func (s *session) relayRest(why string) {
+	s.mu.Lock()
+	s.lose(why, s.server.now())
+	s.mu.Unlock()
+	if !s.send(s.in.unread()) {
+		return
+	}
+	_, _ = io.Copy(s.origin, s.client)
+}
+
+// prepare notes that a Parse message is being sent. Until the origin has said that it worked, a name that stood for
+// something else may stand for either. It is called with mu held.
+func (s *session) prepare(name string, stmt *prepared) *parsing {
+	p := &parsing{name: name, stmt: stmt, old: s.statements[name], meanwhile: stmt}
+	if p.old != nil && p.old != stmt && name != "" {
+		p.meanwhile = s.unknown("a name that is being prepared anew")
+	}
+	s.statements[name] = p.meanwhile
+	return p
+}
+
+// parsed follows the origin's word that a statement is prepared.
+func (s *session) parsed(p *parsing) {
+	if p == nil {
+		return
+	}
+	if s.statements[p.name] == p.meanwhile {
+		s.statements[p.name] = p.stmt // now it is certain
+	}
+	p.meanwhile = p.stmt
+	p.old = p.stmt
+}
+
+// revertParses puts back what names stood for whose Parse failed or was skipped.
+func (s *session) revertParses(x *exchange) {
+	for i := range x.expect {
+		e := &x.expect[i]
+		if e.kind == 'P' && x.failed && (e.parse == nil || e.parse.name == "") {
+			s.there = unsure
+			if i == x.failedAt { // the server lets go of the old one before it reads the new
+				delete(s.statements, "")
+				continue
+			}
+		}
+		p := e.parse
+		if p == nil || p.old == p.stmt || s.statements[p.name] != p.meanwhile {
+			continue
+		}
+		delete(s.statements, p.name)
+		if p.old != nil {
+			s.statements[p.name] = p.old
+		}
+	}
+}

@@ -1,0 +1,86 @@
+package postgres
+
+import (
+	"jollylarder/internal/core/store"
+)
+
+// A client that was answered from memory believes the origin to hold things that it was never sent: an unnamed
+// statement whose Parse was answered, an unnamed portal whose Bind was. Or to have let go of some: a simple query makes
+// a server forget both. Before the origin gets a message that rests on such a thing, it is told; its answers to that
+// are not for the client.
+
+// unsure stands for what the origin has as its unnamed statement, where that is not known.
+var unsure = &prepared{}
+
+// localPortal is an unnamed portal that was bound, and run to its end, in memory.
+type localPortal struct {
+	stmt      *prepared
+	statement string // its name
+	entry     *store.Entry
+	bound     int // the length of what was bound, at the end of the entry's key
+}
+
+// forgetPortal follows the end of the unnamed portal on both sides.
+func (s *session) forgetPortal() {
+	s.portal, s.portalThere, s.portalStale = nil, false, false
+}
+
+// restsOn says whether a message rests on the unnamed statement, and whether on the unnamed portal.
+func restsOn(p *part) (stmt, portal bool) {
+	switch p.kind {
+	case 'B':
+		return p.statement == "", false
+	case 'D':
+		return !p.ofPortal && p.name == "", p.ofPortal && p.name == ""
+	case 'E':
+		return false, p.name == ""
+	}
+	return false, false
+}
+
+// owes says whether the origin must be told something before it gets a message.
+func (s *session) owes(p *part) bool {
+	stmt, portal := restsOn(p)
+	return stmt && s.there != s.statements[""] || portal && (s.portal != nil || s.portalStale)
+}
+
+// owed appends what the origin must be told before it gets a message of an exchange.
+func (s *session) owed(x *exchange, p *part, dst []byte) []byte {
+	stmt, portal := restsOn(p)
+	if stmt {
+		dst = s.owedStatement(x, s.statements[""], dst)
+	}
+	if !portal {
+		return dst
+	}
+	if l := s.portal; l != nil {
+		if l.statement == "" {
+			dst = s.owedStatement(x, l.stmt, dst)
+		}
+		key := l.entry.Key()
+		dst = frame(dst, 'B', []byte{0}, []byte(l.statement), []byte{0}, []byte(key[len(key)-l.bound:]))
+		s.expects(x, expected{kind: 'B', silent: true})
+		s.portalThere, s.portalStale = true, false // and s.portal stays: its rows have been read
+	} else if s.portalStale {
+		dst = frame(dst, 'C', []byte("P\x00"))
+		s.expects(x, expected{kind: 'C', silent: true})
+		s.portalThere, s.portalStale = false, false
+	}
+	return dst
+}
+
+// owedStatement makes the origin's unnamed statement that which it should be.
+func (s *session) owedStatement(x *exchange, should *prepared, dst []byte) []byte {
+	switch {
+	case s.there == should:
+	case should == nil:
+		dst = frame(dst, 'C', []byte("S\x00"))
+		s.expects(x, expected{kind: 'C', silent: true})
+		s.there = nil
+	case should.sql != nil:
+		dst = frame(dst, 'P', []byte{0}, should.sql, []byte{0}, should.types)
+		s.expects(x, expected{kind: 'P', silent: true})
+		s.there = should
+	}
+	return dst
+}
