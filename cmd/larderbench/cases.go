@@ -46,12 +46,16 @@ type bench struct {
 	rounds  int
 	slice   time.Duration
 	idle    int
+	just    string
 	results Results
 
 	dir      string
 	pg       *privatepg.Server
 	procs    []*process
 	larder   *process
+	relay    *process
+	stub     *process
+	kv       *process
 	direct   string // addresses
 	relayed  string
 	through  string
@@ -107,7 +111,7 @@ func (b *bench) start() (err error) {
 	if err != nil {
 		return err
 	}
-	if _, b.relayed, err = b.spawn("the relay", self, func(a string) []string { return []string{"relay", a, b.direct} }); err != nil {
+	if b.relay, b.relayed, err = b.spawn("the relay", self, func(a string) []string { return []string{"relay", a, b.direct} }); err != nil {
 		return err
 	}
 	if err := b.startLarder(); err != nil {
@@ -120,7 +124,7 @@ func (b *bench) start() (err error) {
 	if err != nil {
 		return fmt.Errorf("no key-value server is installed; scripts/install-test-tools bench gets one: %w", err)
 	}
-	_, b.keyValue, err = b.spawn("the key-value server", kv, func(a string) []string {
+	b.kv, b.keyValue, err = b.spawn("the key-value server", kv, func(a string) []string {
 		_, port, _ := net.SplitHostPort(a)
 		return []string{"--bind", "127.0.0.1", "--port", port, "--save", "", "--appendonly", "no", "--dir", b.dir}
 	})
@@ -211,7 +215,8 @@ func (b *bench) startStub() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	_, address, err := b.spawn("the stub", self, func(a string) []string { return []string{"stub", a, file} })
+	var address string
+	b.stub, address, err = b.spawn("the stub", self, func(a string) []string { return []string{"stub", a, file} })
 	return address, err
 }
 
@@ -240,10 +245,13 @@ func caseNames() string {
 }
 
 // compare runs targets in turn, round by round, and gives what each reached in every round.
-func (b *bench) compare(n int, targets ...target) (map[string][]float64, error) {
+func (b *bench) compare(name string, n int, targets ...target) (map[string][]float64, error) {
 	out := map[string][]float64{}
 	var fleets []*fleet
 	for _, t := range targets {
+		if b.just != "" && t.name != b.just {
+			continue
+		}
 		f, err := t.fleet(n)
 		if err != nil {
 			return nil, err
@@ -259,6 +267,12 @@ func (b *bench) compare(n int, targets ...target) (map[string][]float64, error) 
 				return nil, err
 			}
 			out[f.name] = append(out[f.name], rate)
+		}
+	}
+	for _, f := range fleets {
+		if f.process != nil && f.answered > 0 {
+			b.results.Figures = append(b.results.Figures,
+				Figure{Case: name, What: "processor time of " + f.name, Value: float64(f.used.Nanoseconds()) / 1000 / float64(f.answered), Unit: "µs"})
 		}
 	}
 	return out, nil
@@ -283,15 +297,21 @@ func (b *bench) points(name string, prepared bool, n int) error {
 		return err
 	}
 	kept.reply, passed.reply = len(value), len(value)
-	named := func(t target, name, address string) target { t.name, t.address = name, address; return t }
-	kv := target{name: "kv", address: b.keyValue, open: func(a string) (net.Conn, error) { return kvConn(a, keptPoint, value) }}
+	named := func(t target, name, address string, p *process) target {
+		t.name, t.address, t.process = name, address, p
+		return t
+	}
+	kv := target{name: "kv", process: b.kv, address: b.keyValue, open: func(a string) (net.Conn, error) { return kvConn(a, keptPoint, value) }}
 	kv.request, kv.reply = lookup(keptPoint, value)
-	stub := named(kept, "stub", b.stubbed)
+	stub := named(kept, "stub", b.stubbed, b.stub)
 	stub.open = func(a string) (net.Conn, error) { return pgConn(a) }
-	rates, err := b.compare(n, named(passed, "direct", b.direct), named(passed, "relay", b.relayed), named(passed, "pass", b.through),
-		named(kept, "hit", b.through), stub, kv)
+	rates, err := b.compare(name, n, named(passed, "direct", b.direct, nil), named(passed, "relay", b.relayed, b.relay), named(passed, "pass", b.through, b.larder),
+		named(kept, "hit", b.through, b.larder), stub, kv)
 	if err != nil {
 		return err
+	}
+	if b.just != "" {
+		return nil
 	}
 	direct := 0.0
 	if n > 1 && !prepared {
@@ -323,12 +343,18 @@ func (b *bench) thousandRows() error {
 		return err
 	}
 	kept.reply, passed.reply = len(value), len(value)
-	named := func(t target, name, address string) target { t.name, t.address = name, address; return t }
-	kv := target{name: "kv", address: b.keyValue, open: func(a string) (net.Conn, error) { return kvConn(a, keptRows, value) }}
+	named := func(t target, name, address string, p *process) target {
+		t.name, t.address, t.process = name, address, p
+		return t
+	}
+	kv := target{name: "kv", process: b.kv, address: b.keyValue, open: func(a string) (net.Conn, error) { return kvConn(a, keptRows, value) }}
 	kv.request, kv.reply = lookup(keptRows, value)
-	rates, err := b.compare(4, named(passed, "direct", b.direct), named(passed, "relay", b.relayed), named(passed, "pass", b.through), named(kept, "hit", b.through), kv)
+	rates, err := b.compare(name, 4, named(passed, "direct", b.direct, nil), named(passed, "relay", b.relayed, b.relay), named(passed, "pass", b.through, b.larder), named(kept, "hit", b.through, b.larder), kv)
 	if err != nil {
 		return err
+	}
+	if b.just != "" {
+		return nil
 	}
 	b.results.Ratios = append(b.results.Ratios,
 		ratio(name, "pass", "relay", rates["pass"], rates["relay"], 1),

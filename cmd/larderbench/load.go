@@ -15,7 +15,8 @@ type target struct {
 	address string
 	open    func(address string) (net.Conn, error) // ready for requests
 	request []byte
-	reply   int // the length of every reply in bytes
+	reply   int      // the length of every reply in bytes
+	process *process // what answers, or stands between; nil if its processor time is not measured
 }
 
 // pgConn opens a connection to something that speaks PostgreSQL's protocol, and prepares statements named s0, s1, ...
@@ -53,6 +54,9 @@ type fleet struct {
 	target
 	conns []net.Conn
 	bufs  [][]byte
+
+	answered int
+	used     time.Duration // of its process's processor time
 }
 
 func (t target) fleet(n int) (*fleet, error) {
@@ -81,6 +85,7 @@ func (f *fleet) run(d time.Duration) (float64, error) {
 	var wg sync.WaitGroup
 	counts := make([]int, len(f.conns))
 	errs := make([]error, len(f.conns))
+	before := f.process.processor()
 	start := time.Now()
 	for i, c := range f.conns {
 		wg.Go(func() {
@@ -107,6 +112,8 @@ func (f *fleet) run(d time.Duration) (float64, error) {
 		}
 		total += counts[i]
 	}
+	f.answered += total
+	f.used += f.process.processor() - before
 	return float64(total) / took.Seconds(), nil
 }
 

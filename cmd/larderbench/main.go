@@ -40,6 +40,7 @@ func run() error {
 	only := flag.String("only", "", "measure only the cases whose names this regular expression finds: "+caseNames())
 	out := flag.String("json", "", "file to write the results to as JSON")
 	flag.StringVar(&b.program, "larder", "bin/jollylarder", "the program to measure")
+	flag.StringVar(&b.just, "just", "", "load only this target (pass, hit, ...) and give no ratios: for looking at it with a profiler")
 	flag.IntVar(&b.rounds, "rounds", 7, "rounds of every comparison")
 	flag.DurationVar(&b.slice, "slice", 400*time.Millisecond, "how long each thing is measured in a round")
 	flag.IntVar(&b.idle, "idle", 5000, "how many idle connections are opened")

@@ -161,6 +161,22 @@ func (p *process) resident() (int64, error) {
 	return 0, errors.New("no VmRSS line")
 }
 
+// processor is how much processor time a process has used.
+func (p *process) processor() time.Duration {
+	if p == nil {
+		return 0
+	}
+	var total int64
+	threads, _ := filepath.Glob(filepath.Join("/proc", strconv.Itoa(p.cmd.Process.Pid), "task", "*", "schedstat"))
+	for _, file := range threads {
+		if text, err := os.ReadFile(file); err == nil {
+			ns, _ := strconv.ParseInt(strings.Fields(string(text))[0], 10, 64)
+			total += ns
+		}
+	}
+	return time.Duration(total)
+}
+
 // freePort gives an address of the loopback that nobody listens on.
 func freePort() (string, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")

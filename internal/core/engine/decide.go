@@ -118,7 +118,7 @@ const (
 )
 
 // Decide says what to do with a statement. It changes nothing: Send is to be called when it is sent on.
-func (s *Session) Decide(r Request, now time.Time) Decision {
+func (s *Session) Decide(r *Request, now time.Time) Decision {
 	p := r.Pattern
 	res := p.in(s.db)
 	d := Decision{Outcome: ledger.Pass, Pattern: p, resolved: res}
@@ -188,7 +188,7 @@ func (d *Decision) Quiet() bool {
 }
 
 // lookUp decides between a hit and a miss.
-func (s *Session) lookUp(d *Decision, r Request, rule *rules.Rule, now time.Time) {
+func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Time) {
 	k := append(s.key[:0], s.identity...)
 	k = append(k, r.Shape)
 	k = appendPart(k, r.Exact)
@@ -282,7 +282,7 @@ func (s *Session) endUnseen(state TxState) {
 
 // Unknown notes that what is sent from now on is not looked at.
 func (s *Session) Unknown(now time.Time) {
-	d := s.Decide(Request{Statement: Statement{Pattern: s.e.Unreadable("not a message of the protocol")}, NoAsking: true}, now)
+	d := s.Decide(&Request{Statement: Statement{Pattern: s.e.Unreadable("not a message of the protocol")}, NoAsking: true}, now)
 	s.Send(&d, now)
 }
 

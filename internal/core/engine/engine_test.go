@@ -46,12 +46,12 @@ func keep(e *Engine, s *Session, sql string) {
 }
 
 func decide(s *Session, sql string) Decision {
-	return s.Decide(Request{Statement: s.Read([]byte(sql)), Shape: 'q'}, now)
+	return s.Decide(&Request{Statement: s.Read([]byte(sql)), Shape: 'q'}, now)
 }
 
 // ask runs a read to its end and says what became of it.
 func ask(s *Session, sql string, at time.Time) ledger.Outcome {
-	d := s.Decide(Request{Statement: s.Read([]byte(sql)), Shape: 'q'}, at)
+	d := s.Decide(&Request{Statement: s.Read([]byte(sql)), Shape: 'q'}, at)
 	if d.Outcome != ledger.Hit {
 		s.Send(&d, at)
 		p := s.Pending()

@@ -146,14 +146,20 @@ func (s *Session) Wants(now time.Time) Need {
 	if _, ok := s.db.askers.Load(s.asker()); ok && len(s.identity) == 0 && s.e.Rules().Keeps() {
 		n |= NeedSettings
 	}
-	if s.db.current() == nil {
-		s.db.mu.Lock()
-		if !s.db.asking && !now.Before(s.db.askNext) {
-			n |= NeedCatalog
-		}
-		s.db.mu.Unlock()
+	if s.WantsCatalog(now) {
+		n |= NeedCatalog
 	}
 	return n
+}
+
+// WantsCatalog says whether the catalog is among what Wants would give.
+func (s *Session) WantsCatalog(now time.Time) bool {
+	if s.db.current() != nil {
+		return false
+	}
+	s.db.mu.Lock()
+	defer s.db.mu.Unlock()
+	return !s.db.asking && !now.Before(s.db.askNext)
 }
 
 type asker struct{ user, application string }

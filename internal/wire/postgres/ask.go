@@ -9,7 +9,7 @@ import (
 
 // decide asks the engine, and puts the engine's questions to the origin first where it has any. It is called with
 // sending and mu held, and gives mu up while waiting for answers.
-func (s *session) decide(r engine.Request, now time.Time) engine.Decision {
+func (s *session) decide(r *engine.Request, now time.Time) engine.Decision {
 	for tries := 0; ; tries++ {
 		if rule := r.Pattern.Rule(); rule != nil && rule.Verdict == rules.Keep {
 			s.awaitQuestions()

@@ -22,7 +22,7 @@ func (s *session) flush() bool {
 		return false
 	}
 	b := batch{s: s, now: s.server.now(), held: s.in.held(), asHeld: true}
-	s.out, s.toOrigin, s.hits = s.out[:0], s.toOrigin[:0], s.hits[:0]
+	s.answers, s.toOrigin, s.hits = s.answers[:0], s.toOrigin[:0], s.hits[:0]
 	for i := 0; i < len(s.held) && !s.raw; {
 		if u, ok := s.unitAt(i); ok {
 			i += b.unit(u)
@@ -48,8 +48,8 @@ func (s *session) flush() bool {
 	if cap(s.toOrigin) > largeBuffer {
 		s.toOrigin = nil
 	}
-	if cap(s.out) > largeBuffer {
-		s.out = nil
+	if cap(s.answers) > largeBuffer {
+		s.answers = nil
 	}
 	return ok
 }
@@ -81,7 +81,7 @@ type batch struct {
 	asHeld bool // all held bytes so far are sent as they are
 	sent   int  // those before this are sent, or answered
 
-	// What is answered at once, before anything is sent: one answer in the entry's own bytes, or several in s.out.
+	// What is answered at once, before anything is sent: one answer in the entry's own bytes, or several in s.answers.
 	single []byte
 }
 
@@ -123,7 +123,7 @@ func (b *batch) say(answer []byte) {
 
 // gatherUp puts the answer so far where others can be added.
 func (b *batch) gatherUp() {
-	b.s.out = append(b.s.out, b.single...)
+	b.s.answers = append(b.s.answers, b.single...)
 	b.single = nil
 }
 
@@ -131,9 +131,9 @@ func (b *batch) gatherUp() {
 func (b *batch) answer() bool {
 	s := b.s
 	msg := b.single
-	if len(s.out) > 0 {
+	if len(s.answers) > 0 {
 		b.gatherUp()
-		msg = s.out
+		msg = s.answers
 	}
 	if len(msg) == 0 {
 		return true
@@ -196,9 +196,9 @@ func (b *batch) unit(u unit) (n int) {
 	}
 	r.Bound = b.held[u.bind.bound[0]:u.bind.bound[1]]
 	r.MayMeanNow = r.MayMeanNow || boundMayMeanNow(r.Bound)
-	d := s.decide(r, b.now)
+	d := s.decide(&r, b.now)
 	if d.Outcome != ledger.Hit {
-		return b.sendUnit(u, d)
+		return b.sendUnit(&u, &d)
 	}
 	n = 2
 	first, last := u.bind, u.execute
@@ -206,7 +206,7 @@ func (b *batch) unit(u unit) (n int) {
 	if u.parse != nil {
 		n++
 		first, f.parse = u.parse, true
-		s.statements[""] = stmt
+		s.here = stmt
 	}
 	if u.describe != nil {
 		n++
@@ -222,7 +222,7 @@ func (b *batch) unit(u unit) (n int) {
 	x := s.openExchange()
 	if x != nil && !x.answered() {
 		answer, _ := serve(nil, d.Entry, f, s.eng.State())
-		s.expects(x, expected{kind: fromMemory, exec: &execution{d: d}, local: answer})
+		s.expects(x, expected{kind: fromMemory, exec: s.execution(&d), local: answer})
 		b.leaveOut(first.start, last.end)
 		return n
 	}
@@ -248,7 +248,7 @@ func (b *batch) synced() {
 }
 
 // sendUnit sends a unit on; a Sync at its end is left to be dealt with.
-func (b *batch) sendUnit(u unit, d engine.Decision) (n int) {
+func (b *batch) sendUnit(u *unit, d *engine.Decision) (n int) {
 	s := b.s
 	n = 2
 	if u.parse != nil {
@@ -257,7 +257,8 @@ func (b *batch) sendUnit(u unit, d engine.Decision) (n int) {
 	}
 	b.message(u.bind)
 	x := b.exchange()
-	e := &execution{d: d, gather: d.Outcome == ledger.Miss}
+	e := s.execution(d)
+	e.gather = d.Outcome == ledger.Miss
 	if u.describe != nil {
 		s.expects(x, expected{kind: 'D', exec: e})
 		n++
@@ -308,7 +309,8 @@ func (b *batch) message(p *part) {
 		if p.limited {
 			why = whyPart
 		}
-		e := &execution{d: s.eng.Decide(engine.Request{Statement: stmt.st, Busy: why, NoAsking: true}, b.now)}
+		d := s.eng.Decide(&engine.Request{Statement: stmt.st, Busy: why, NoAsking: true}, b.now)
+		e := s.execution(&d)
 		s.start(x, e, b.now)
 		s.expects(x, expected{kind: 'E', exec: e})
 	case 'B':
@@ -326,9 +328,10 @@ func (b *batch) message(p *part) {
 		case p.ofPortal && p.name == "":
 			s.portal = nil
 		case !p.ofPortal:
-			delete(s.statements, p.name)
 			if p.name == "" {
-				s.there = nil
+				s.here, s.there = nil, nil
+			} else {
+				delete(s.statements, p.name)
 			}
 		}
 	}

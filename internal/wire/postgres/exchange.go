@@ -67,6 +67,17 @@ type execution struct {
 	fetch  time.Duration // since it was sent
 }
 
+// execution gives a fresh one.
+func (s *session) execution(d *engine.Decision) *execution {
+	if n := len(s.idle); n > 0 {
+		e := s.idle[n-1]
+		s.idle = s.idle[:n-1]
+		e.d = *d
+		return e
+	}
+	return &execution{d: *d}
+}
+
 // parsing is a Parse message under way.
 type parsing struct {
 	name      string
@@ -214,6 +225,10 @@ func (s *session) endExchange(x *exchange, state engine.TxState, now time.Time) 
 		}
 		if e.done { // or else it was skipped after an error
 			s.finish(x, e, now)
+		}
+		if len(s.idle) < mostFree {
+			*e = execution{}
+			s.idle = append(s.idle, e)
 		}
 	}
 	s.active = now

@@ -99,7 +99,7 @@ func (s *session) message(kind byte, body []byte, total int) bool {
 		portal, rest, ok := cstring(body)
 		p.name = string(portal)
 		p.limited = !ok || len(rest) != 4 || binary.BigEndian.Uint32(rest) != 0
-		p.stmt = s.portals[p.name]
+		p.stmt = s.boundTo(p.name)
 	case 'D', 'C':
 		if len(body) > 1 {
 			p.ofPortal = body[0] == 'P'
@@ -188,6 +188,14 @@ func (s *session) meant(name []byte) *prepared {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.prepared(name)
+}
+
+// prepared gives the statement that a name stands for, or nil. It is called with mu held.
+func (s *session) prepared(name []byte) *prepared {
+	if len(name) == 0 {
+		return s.here
+	}
 	return s.statements[string(name)]
 }
 
@@ -203,17 +211,30 @@ func (s *session) bind(p *part, body []byte) {
 	if p.stmt = s.meant(name); p.stmt == nil {
 		p.stmt = s.unknown("a statement that was not prepared here")
 	}
-	if s.portals == nil {
-		s.portals = map[string]*prepared{}
+	s.bindTo(p.name, p.stmt)
+}
+
+// bindTo notes what a portal runs.
+func (s *session) bindTo(portal string, stmt *prepared) {
+	if portal == "" {
+		s.bound = stmt
+		return
 	}
-	if len(s.portals) > 1000 {
-		clear(s.portals) // names made up by a client without end: those forgotten may do anything when run again
+	if s.portals == nil || len(s.portals) > 1000 {
+		s.portals = map[string]*prepared{} // names made up by a client without end: those forgotten may do anything when run again
 	}
-	if old := s.portals[p.name]; old != nil && old != p.stmt && p.name != "" {
-		s.portals[p.name] = s.unknown("a portal that was bound twice") // whether the second worked is not certain
-	} else {
-		s.portals[p.name] = p.stmt
+	if old := s.portals[portal]; old != nil && old != stmt {
+		stmt = s.unknown("a portal that was bound twice") // whether the second worked is not certain
 	}
+	s.portals[portal] = stmt
+}
+
+// boundTo gives what a portal runs, or nil.
+func (s *session) boundTo(portal string) *prepared {
+	if portal == "" {
+		return s.bound
+	}
+	return s.portals[portal]
 }
 
 func (s *session) unknown(why string) *prepared {
@@ -240,10 +261,10 @@ func (s *session) query(body []byte) bool {
 		s.mu.Unlock()
 		return !gone && s.write(s.in.take())
 	}
-	d := s.decide(engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)
+	d := s.decide(&engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)
 	if d.Outcome == ledger.Hit {
 		// Any simple query makes the server forget the unnamed statement and portal.
-		delete(s.statements, "")
+		s.here = nil
 		s.forgetPortal()
 		var answer []byte
 		answer, s.scratch = serve(s.scratch[:0], d.Entry, form{ready: true}, s.eng.State())
@@ -255,11 +276,11 @@ func (s *session) query(body []byte) bool {
 		return ok
 	}
 	x := s.openWhole(now)
-	e := &execution{d: d, gather: x.at == 0 && len(x.expect) == 0 && d.Outcome == ledger.Miss}
+	e := s.execution(&d)
+	e.gather = len(x.expect) == 0 && d.Outcome == ledger.Miss
 	s.expects(x, expected{kind: wholeExchange, exec: e})
 	s.start(x, e, now)
-	delete(s.statements, "")
-	s.there = nil
+	s.here, s.there = nil, nil
 	s.forgetPortal()
 	s.mu.Unlock()
 	return s.write(s.in.take())
@@ -297,7 +318,8 @@ func (s *session) functionCall() bool {
 	if !s.raw {
 		x := s.openWhole(now)
 		st := engine.Statement{Pattern: s.server.Engine.Unreadable("a function call by number")}
-		e := &execution{d: s.eng.Decide(engine.Request{Statement: st, NoAsking: true}, now)}
+		d := s.eng.Decide(&engine.Request{Statement: st, NoAsking: true}, now)
+		e := s.execution(&d)
 		s.expects(x, expected{kind: wholeExchange, exec: e})
 		s.start(x, e, now)
 	}
@@ -310,11 +332,7 @@ func (s *session) start(x *exchange, e *execution, now time.Time) {
 	e.sent = now
 	switch f := e.d.Pattern.Facts; f.Verb {
 	case "deallocate", "discard", "several", "unknown", "call", "do", "execute": // names may mean nothing afterwards, or something else
-		if u := s.statements[""]; u != nil {
-			s.statements = map[string]*prepared{"": u}
-		} else {
-			clear(s.statements)
-		}
+		clear(s.statements)
 	}
 	if e.d.Outcome == ledger.Miss {
 		e.sent = s.server.now() // questions may have come in between
@@ -363,7 +381,9 @@ func (s *session) writeClient(b []byte) bool {
 	if s.clientGone {
 		return false
 	}
+	s.telling.Lock()
 	_, err := s.client.Write(b)
+	s.telling.Unlock()
 	return err == nil
 }
 
@@ -428,11 +448,11 @@ func (s *session) longMessage(kind byte, total int) bool {
 		switch kind {
 		case 'Q', 'F':
 			x := s.openWhole(now)
-			e := &execution{d: s.eng.Decide(engine.Request{Statement: long.st, NoAsking: true}, now)}
+			d := s.eng.Decide(&engine.Request{Statement: long.st, NoAsking: true}, now)
+			e := s.execution(&d)
 			s.expects(x, expected{kind: wholeExchange, exec: e})
 			s.start(x, e, now)
-			delete(s.statements, "")
-			s.there = nil
+			s.here, s.there = nil, nil
 			s.forgetPortal()
 		case 'P', 'B':
 			x := s.openExchange()
@@ -446,14 +466,11 @@ func (s *session) longMessage(kind byte, total int) bool {
 				}
 				break
 			}
-			stmt := s.statements[string(of)]
+			stmt := s.prepared(of)
 			if stmt == nil {
 				stmt = long
 			}
-			if s.portals == nil {
-				s.portals = map[string]*prepared{}
-			}
-			s.portals[string(name)] = stmt
+			s.bindTo(string(name), stmt)
 			s.toOrigin = s.owed(x, &part{kind: 'B', name: string(name), statement: string(of)}, s.toOrigin[:0])
 			s.expects(x, expected{kind: 'B'})
 			if len(name) == 0 {
@@ -504,9 +521,17 @@ func (s *session) relayRest(why string) {
 // prepare notes that a Parse message is being sent. Until the origin has said that it worked, a name that stood for
 // something else may stand for either. It is called with mu held.
 func (s *session) prepare(name string, stmt *prepared) *parsing {
+	if name == "" {
+		p := &parsing{stmt: stmt, old: s.here, meanwhile: stmt}
+		s.here = stmt
+		return p
+	}
 	p := &parsing{name: name, stmt: stmt, old: s.statements[name], meanwhile: stmt}
-	if p.old != nil && p.old != stmt && name != "" {
+	if p.old != nil && p.old != stmt {
 		p.meanwhile = s.unknown("a name that is being prepared anew")
+	}
+	if s.statements == nil {
+		s.statements = map[string]*prepared{}
 	}
 	s.statements[name] = p.meanwhile
 	return p
@@ -517,7 +542,7 @@ func (s *session) parsed(p *parsing) {
 	if p == nil {
 		return
 	}
-	if s.statements[p.name] == p.meanwhile {
+	if p.name != "" && s.statements[p.name] == p.meanwhile {
 		s.statements[p.name] = p.stmt // now it is certain
 	}
 	p.meanwhile = p.stmt
@@ -531,12 +556,21 @@ func (s *session) revertParses(x *exchange) {
 		if e.kind == 'P' && x.failed && (e.parse == nil || e.parse.name == "") {
 			s.there = unsure
 			if i == x.failedAt { // the server lets go of the old one before it reads the new
-				delete(s.statements, "")
+				s.here = nil
 				continue
 			}
 		}
 		p := e.parse
-		if p == nil || p.old == p.stmt || s.statements[p.name] != p.meanwhile {
+		if p == nil || p.old == p.stmt {
+			continue
+		}
+		if p.name == "" {
+			if s.here == p.meanwhile {
+				s.here = p.old
+			}
+			continue
+		}
+		if s.statements[p.name] != p.meanwhile {
 			continue
 		}
 		delete(s.statements, p.name)

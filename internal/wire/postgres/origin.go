@@ -99,14 +99,38 @@ func (s *session) relayOrigin(o *outbound) {
 	}
 }
 
-// chunk takes what has arrived. Mu is held until all of it is written, so that whoever decides next sees a client
-// that has been told everything. False ends the session.
+// chunk takes what has arrived, and writes what of it is for the client. False ends the session.
 func (s *session) chunk(o *outbound, now time.Time) bool {
 	s.mu.Lock()
-	defer func() {
-		o.raw = s.raw
+	if !s.take(o, now) {
 		s.mu.Unlock()
-	}()
+		return false
+	}
+	o.raw = s.raw
+	gone, waiting := s.clientGone, s.waiting()
+	if gone || o.pos == o.from {
+		o.from = o.pos
+		s.mu.Unlock()
+		return !gone || waiting
+	}
+	s.telling.Lock()
+	s.mu.Unlock()
+	_, err := s.client.Write(o.buf[o.from:o.pos])
+	s.telling.Unlock()
+	o.from = o.pos
+	if err != nil {
+		s.mu.Lock()
+		s.clientGone = true
+		waiting = s.waiting()
+		s.mu.Unlock()
+		return waiting
+	}
+	return true
+}
+
+// take looks at what has arrived. What the client is to get is written by the caller, but for what must be written
+// before something else. False ends the session. It is called with mu held.
+func (s *session) take(o *outbound, now time.Time) bool {
 	for o.pos < o.end && !s.raw {
 		if o.rest > 0 {
 			n := min(o.rest, o.end-o.pos)
@@ -173,10 +197,7 @@ func (s *session) chunk(o *outbound, now time.Time) bool {
 		}
 	}
 	s.mid = o.rest > 0
-	if !s.forward(o, o.pos) {
-		return false
-	}
-	return !s.clientGone || s.waiting()
+	return true
 }
 
 // longestReply is the longest message of the origin that is looked at whole, in bytes. Those are errors, notices and
@@ -193,10 +214,8 @@ func (s *session) questioning() bool { return s.queue.len() > 0 && s.queue.first
 
 // forward writes what has been collected, up to pos.
 func (s *session) forward(o *outbound, pos int) bool {
-	if pos > o.from && !s.clientGone {
-		if _, err := s.client.Write(o.buf[o.from:pos]); err != nil {
-			s.clientGone = true
-		}
+	if pos > o.from && !s.clientGone && !s.writeClient(o.buf[o.from:pos]) {
+		s.clientGone = true
 	}
 	o.from = pos
 	return !s.clientGone || s.waiting()

@@ -41,14 +41,14 @@ func restsOn(p *part) (stmt, portal bool) {
 // owes says whether the origin must be told something before it gets a message.
 func (s *session) owes(p *part) bool {
 	stmt, portal := restsOn(p)
-	return stmt && s.there != s.statements[""] || portal && (s.portal != nil || s.portalStale)
+	return stmt && s.there != s.here || portal && (s.portal != nil || s.portalStale)
 }
 
 // owed appends what the origin must be told before it gets a message of an exchange.
 func (s *session) owed(x *exchange, p *part, dst []byte) []byte {
 	stmt, portal := restsOn(p)
 	if stmt {
-		dst = s.owedStatement(x, s.statements[""], dst)
+		dst = s.owedStatement(x, s.here, dst)
 	}
 	if !portal {
 		return dst

@@ -33,24 +33,30 @@ type session struct {
 	// the bytes. It is taken before mu.
 	sending sync.Mutex
 
-	// mu guards what follows and the engine's session. It is also held while anything is written to the client, so
-	// that an answer from memory never lands within or before a reply from the origin.
+	// telling is held while anything is written to the client. It is taken with mu held, which need not be held until the
+	// writing is done: so an answer from memory never lands within or before a reply from the origin, and yet the client's
+	// next statement does not wait for the end of the last reply's writing.
+	telling sync.Mutex
+
+	// mu guards what follows and the engine's session.
 	mu          sync.Mutex
 	queue       exchanges
-	outstanding int        // replies still to come
-	crowded     bool       // fromClient waits on room for fewer
-	room        *sync.Cond // of mu
-	mid         bool       // a message is partly written to the client
-	login       bool       // the origin has not said yet that it is ready
+	idle        []*execution // for use again
+	outstanding int          // replies still to come
+	crowded     bool         // fromClient waits on room for fewer
+	room        *sync.Cond   // of mu
+	mid         bool         // a message is partly written to the client
+	login       bool         // the origin has not said yet that it is ready
 	clientGone  bool
 	originGone  bool
 	raw         bool // replication, or a conversation that is no longer followed: everything is relayed
 	active      time.Time
 	parameters  map[string]string
 
-	// What the client has prepared. A name whose meaning is not certain is not in statements; "" is the unnamed one.
+	// What the client has prepared. A name whose meaning is not certain is not in statements.
 	statements map[string]*prepared
-	there      *prepared // what the origin has as the unnamed statement, nil for none, unsure if that is not known
+	here       *prepared // the unnamed statement as the client knows it, nil for none
+	there      *prepared // and as the origin does; unsure if that is not known
 
 	// The unnamed portal, where the client's and the origin's differ since a Bind was answered from memory.
 	portal      *localPortal // the client's; it is local, or nil
@@ -60,14 +66,15 @@ type session struct {
 
 	// What follows belongs to fromClient alone.
 	in       inbound
-	held     []part // the messages since the last Sync that have not been sent on
-	through  bool   // the bytes held are copy data, which only wait for more of it
-	portals  map[string]*prepared
-	unnamed  *prepared // the last unnamed statement that was read, whether it is prepared or not
-	out      []byte    // for several answers from memory
-	scratch  []byte    // for one that is not the entry's own bytes
-	hits     []hit     // those being answered
-	toOrigin []byte    // for messages that are not sent as they came
+	held     []part               // the messages since the last Sync that have not been sent on
+	through  bool                 // the bytes held are copy data, which only wait for more of it
+	portals  map[string]*prepared // what named portals run
+	bound    *prepared            // and the unnamed one
+	unnamed  *prepared            // the last unnamed statement that was read, whether it is prepared or not
+	answers  []byte               // for several answers from memory
+	scratch  []byte               // for one that is not the entry's own bytes
+	hits     []hit                // those being answered
+	toOrigin []byte               // for messages that are not sent as they came
 }
 
 // part is one held message: its place in the held bytes, and what it names.
@@ -88,7 +95,6 @@ func newSession(srv *Server, set *Settings, client, origin net.Conn, start *star
 		auth: newAuth(set, client, origin), replication: start.replication, login: true,
 		eng:        srv.Engine.NewSession(start.identity),
 		parameters: map[string]string{},
-		statements: map[string]*prepared{},
 		active:     srv.now(),
 	}
 	s.room = sync.NewCond(&s.mu)
@@ -173,7 +179,7 @@ func (s *session) rest(now time.Time) {
 		s.end("57P01", "jolly larder is being stopped", "")
 		return
 	}
-	if s.queue.len() == 0 && s.eng.State() == engine.Idle && s.eng.Wants(now)&engine.NeedCatalog != 0 {
+	if s.queue.len() == 0 && s.eng.State() == engine.Idle && s.eng.WantsCatalog(now) {
 		go s.askAhead(false)
 	}
 }
@@ -186,8 +192,10 @@ func (s *session) end(code, message, hint string) {
 	}
 	s.clientGone = true
 	_ = s.client.SetWriteDeadline(time.Now().Add(time.Second)) // one that does not read must not hold up the others
+	s.telling.Lock()
 	_, _ = s.client.Write(fatal(code, message, hint))
 	hangUp(s.client)
+	s.telling.Unlock()
 }
 
 // endIf ends the session if it is at rest, and has been since the time given; the reason is told to the client.
@@ -196,6 +204,10 @@ func (s *session) endIf(since time.Time, code, message, hint string) {
 		return
 	}
 	defer s.mu.Unlock()
+	if !s.telling.TryLock() {
+		return
+	}
+	s.telling.Unlock()
 	if s.atRest() && !s.active.After(since) {
 		s.end(code, message, hint)
 	}
