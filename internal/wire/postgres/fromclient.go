@@ -4,7 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
-	"io"
+	"math"
 	"time"
 
 	"jollylarder/internal/core/engine"
@@ -13,44 +13,64 @@ import (
 
 // fromClient reads messages until the connection ends.
 func (s *session) fromClient() {
+	s.client.receive(s.in.space, func(n int, err error) (more, settled bool) {
+		s.in.arrived(n)
+		s.settled = false
+		more = n == 0 || s.consume()
+		return more && err == nil, s.settled && len(s.in.unread()) == 0
+	})
+}
+
+// consume deals with the messages that have arrived; false ends the session.
+func (s *session) consume() bool {
 	for {
-		if !s.arrived(headerLen) {
-			return
+		if s.following > 0 && !s.follow() {
+			return false
+		}
+		have := len(s.in.unread())
+		if have < headerLen {
+			s.in.want = headerLen
+			break
 		}
 		head := s.in.unread()
 		kind, n := head[0], int(binary.BigEndian.Uint32(head[1:]))
 		if n < 4 || n > 1<<30 {
-			s.flush()
+			if !s.flush() {
+				return false
+			}
 			s.relayRest("a message that cannot be one") // the server will say so in its own way
-			return
+			continue
 		}
 		total := n + 1
 		if most := s.settings.LargestMessage; total > most {
 			s.refuse("54000", fmt.Sprintf("jolly larder takes no message longer than %d bytes; this one has %d", most, total),
 				"The limit is largest_message in the larder's configuration.")
-			return
+			return false
 		}
-		if total > longest || kind == 'd' && total > largeBuffer {
-			if !s.longMessage(kind, total) {
-				return
-			}
-			continue
+		long := total > longest || kind == 'd' && total > largeBuffer
+		s.in.want = total
+		if long {
+			s.in.want = headerLen + longestNames
 		}
-		if !s.arrived(total) || !s.message(kind, s.in.unread()[headerLen:total], total) {
-			return
+		if have < s.in.want {
+			break
+		}
+		if long && !s.longMessage(kind, total) || !long && !s.message(kind, head[headerLen:total], total) {
+			return false
 		}
 	}
+	return !s.through || s.sendThrough()
 }
 
-// arrived waits for n unread bytes. What only waited for more of its kind is sent before.
-func (s *session) arrived(n int) bool {
-	if len(s.in.unread()) >= n {
-		return true
-	}
-	if s.through && !s.sendThrough() {
-		return false
-	}
-	return s.in.need(n) == nil
+// longestNames is how many bytes of a long message are looked at for the names it begins with.
+const longestNames = 512
+
+// follow sends on what has arrived of a long message.
+func (s *session) follow() bool {
+	n := min(s.following, len(s.in.unread()))
+	s.in.pos += n
+	s.following -= n
+	return n == 0 || s.send(s.in.take())
 }
 
 // sendThrough sends on the copy data that has arrived.
@@ -64,7 +84,7 @@ func (s *session) refuse(code, message, hint string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.mid {
-		s.client.Close()
+		s.client.sever()
 		return
 	}
 	s.server.log().Warn("a connection was ended", "client", s.client.RemoteAddr(), "why", message)
@@ -253,6 +273,7 @@ func (s *session) query(body []byte) bool {
 	} else {
 		st.Pattern = s.server.Engine.Unreadable("a Query message that is not understood")
 	}
+	s.settled = true // whatever becomes of it, the client gets something
 	s.sending.Lock()
 	defer s.sending.Unlock()
 	s.mu.Lock()
@@ -408,101 +429,67 @@ func (s *session) send(b []byte) bool {
 	return s.write(b)
 }
 
-// longMessage relays a message that is too long to be looked at whole. What it runs may do anything.
+// longMessage deals with the beginning of a message that is too long to be looked at whole, and is relayed as it comes.
+// What it runs may do anything.
 func (s *session) longMessage(kind byte, total int) bool {
-	if s.through && !s.sendThrough() {
+	if s.through && !s.sendThrough() || !s.flush() {
 		return false
 	}
-	if !s.flush() {
-		return false
-	}
+	s.following = total
 	if kind == 'd' {
-		s.sending.Lock()
-		defer s.sending.Unlock()
-		return s.relayMessage(total)
+		return true
 	}
-	const why = "too long to be analysed"
-	now := s.server.now()
-	long := s.unknown(why)
 	var name, of []byte
 	if kind == 'P' || kind == 'B' {
-		if s.in.need(headerLen+512) != nil {
-			return false
-		}
-		first, rest, ok := cstring(s.in.unread()[headerLen:])
-		second, _, ok2 := cstring(rest)
+		var ok, ok2 bool
+		var rest []byte
+		name, rest, ok = cstring(s.in.unread()[headerLen:])
+		of, _, ok2 = cstring(rest)
 		if !ok || kind == 'B' && !ok2 {
 			s.relayRest("a name that is too long")
-			return false
+			return true
 		}
-		name, of = first, second
 	}
+	now := s.server.now()
 	s.sending.Lock()
 	defer s.sending.Unlock()
 	s.mu.Lock()
-	if s.clientGone {
+	defer s.mu.Unlock()
+	if s.raw || s.clientGone {
+		return s.raw
+	}
+	long := s.unknown("too long to be analysed")
+	switch kind {
+	case 'Q', 'F':
+		x := s.openWhole(now)
+		d := s.eng.Decide(&engine.Request{Statement: long.st, NoAsking: true}, now)
+		e := s.execution(&d)
+		s.expects(x, expected{kind: wholeExchange, exec: e})
+		s.start(x, e, now)
+		s.here, s.there = nil, nil
+		s.forgetPortal()
+	case 'P':
+		b := batch{s: s, now: now}
+		b.message(&part{kind: 'P', name: string(name), stmt: long})
+		if len(name) == 0 {
+			s.unnamed = nil
+		}
+	case 'B':
+		p := &part{kind: 'B', name: string(name), statement: string(of), stmt: s.prepared(of)}
+		if p.stmt == nil {
+			p.stmt = long
+		}
+		s.bindTo(p.name, p.stmt)
+		s.toOrigin = s.toOrigin[:0]
+		b := batch{s: s, now: now}
+		b.message(p)
+		msg := s.toOrigin
 		s.mu.Unlock()
-		return false
-	}
-	if !s.raw {
-		switch kind {
-		case 'Q', 'F':
-			x := s.openWhole(now)
-			d := s.eng.Decide(&engine.Request{Statement: long.st, NoAsking: true}, now)
-			e := s.execution(&d)
-			s.expects(x, expected{kind: wholeExchange, exec: e})
-			s.start(x, e, now)
-			s.here, s.there = nil, nil
-			s.forgetPortal()
-		case 'P', 'B':
-			x := s.openExchange()
-			if x == nil {
-				x = s.queue.open(now)
-			}
-			if kind == 'P' {
-				s.expects(x, expected{kind: 'P', parse: s.prepare(string(name), long)})
-				if len(name) == 0 {
-					s.unnamed, s.there = nil, long
-				}
-				break
-			}
-			stmt := s.prepared(of)
-			if stmt == nil {
-				stmt = long
-			}
-			s.bindTo(string(name), stmt)
-			s.toOrigin = s.owed(x, &part{kind: 'B', name: string(name), statement: string(of)}, s.toOrigin[:0])
-			s.expects(x, expected{kind: 'B'})
-			if len(name) == 0 {
-				s.portal, s.portalThere, s.portalStale = nil, true, false
-			}
-			if len(s.toOrigin) > 0 {
-				s.mu.Unlock()
-				if !s.write(s.toOrigin) {
-					return false
-				}
-				s.mu.Lock()
-			}
-		default:
-			s.lose(fmt.Sprintf("a message of type %q and %d bytes", kind, total), now)
-		}
-	}
-	s.mu.Unlock()
-	return s.relayMessage(total)
-}
-
-// relayMessage sends on the message that begins here, in pieces. It is called with sending held.
-func (s *session) relayMessage(total int) bool {
-	for total > 0 {
-		if err := s.in.need(1); err != nil {
-			return false
-		}
-		n := min(total, len(s.in.unread()))
-		s.in.pos += n
-		total -= n
-		if !s.write(s.in.take()) {
-			return false
-		}
+		ok := s.write(msg)
+		s.mu.Lock()
+		return ok
+	default:
+		s.lose(fmt.Sprintf("a message of type %q and %d bytes", kind, total), now)
 	}
 	return true
 }
@@ -512,10 +499,7 @@ func (s *session) relayRest(why string) {
 	s.mu.Lock()
 	s.lose(why, s.server.now())
 	s.mu.Unlock()
-	if !s.send(s.in.unread()) {
-		return
-	}
-	_, _ = io.Copy(s.origin, s.client)
+	s.following = math.MaxInt
 }
 
 // prepare notes that a Parse message is being sent. Until the origin has said that it worked, a name that stood for

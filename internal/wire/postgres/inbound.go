@@ -1,10 +1,6 @@
 package postgres
 
-import (
-	"io"
-	"net"
-	"sync"
-)
+import "sync"
 
 // Buffers begin small, since most connections are idle most of the time. One that was filled by a single read is
 // exchanged for a large one until the connection is at rest again.
@@ -17,11 +13,12 @@ var largeBuffers = sync.Pool{New: func() any { b := make([]byte, largeBuffer); r
 
 // inbound is a client's bytes: those held back, [start, pos), and those not looked at yet, [pos, end).
 type inbound struct {
-	conn            net.Conn
 	buf             []byte
 	start, pos, end int
+	want            int     // how many bytes from pos on are needed before anything can be done
 	small           []byte  // the buffer at rest
 	large           *[]byte // from the pool, when buf is it
+	filled          bool    // the last read took all the room there was
 }
 
 // unread gives the bytes that have arrived and were not looked at.
@@ -30,44 +27,39 @@ func (in *inbound) unread() []byte { return in.buf[in.pos:in.end] }
 // held gives the bytes held back.
 func (in *inbound) held() []byte { return in.buf[in.start:in.pos] }
 
-// take gives the bytes held back, for the last time: they are valid until the next need.
+// take gives the bytes held back, for the last time: they are valid until the next read.
 func (in *inbound) take() []byte {
 	b := in.held()
 	in.start = in.pos
 	return b
 }
 
-// need reads until at least n unread bytes are there. What was held back may move.
-func (in *inbound) need(n int) error {
-	for in.end-in.pos < n {
-		if in.start == in.end {
-			in.start, in.pos, in.end = 0, 0, 0
-			if len(in.buf) > smallBuffer && n <= headerLen {
-				in.shrink() // a rare long message must not be paid for ever after
-			}
-		}
-		if want := in.pos + n; want > len(in.buf) {
-			in.grow(want - in.start)
-		}
-		m, err := in.conn.Read(in.buf[in.end:])
-		in.end += m
-		if in.end == len(in.buf) && len(in.buf) < largeBuffer {
-			in.grow(largeBuffer)
-		}
-		if in.end-in.pos >= n {
-			return nil
-		}
-		if err == io.EOF && in.end > in.pos {
-			return io.ErrUnexpectedEOF
-		}
-		if err != nil {
-			return err
+// space gives room to read to. What is held may move.
+func (in *inbound) space() []byte {
+	if in.start == in.end {
+		in.start, in.pos, in.end = 0, 0, 0
+		if len(in.buf) > smallBuffer && !in.filled {
+			in.shrink()
 		}
 	}
-	return nil
+	switch size := in.pos + max(in.want, headerLen) - in.start; {
+	case in.start+size > len(in.buf):
+		in.grow(max(size, in.end-in.start+1))
+	case in.end == len(in.buf):
+		in.grow(in.end - in.start + 1)
+	case in.filled && len(in.buf) < largeBuffer:
+		in.grow(largeBuffer)
+	}
+	return in.buf[in.end:]
 }
 
-// shrink lets go of a large buffer, which must be empty, unless it was filled by the last read and so may be again.
+// arrived takes note of what was read to space.
+func (in *inbound) arrived(n int) {
+	in.end += n
+	in.filled = in.end == len(in.buf)
+}
+
+// shrink lets go of a large buffer, which must be empty.
 func (in *inbound) shrink() {
 	if in.large != nil {
 		largeBuffers.Put(in.large)
@@ -78,15 +70,18 @@ func (in *inbound) shrink() {
 
 // grow makes room for size bytes from start on.
 func (in *inbound) grow(size int) {
-	buf := in.buf
+	buf, large := in.buf, (*[]byte)(nil)
 	switch {
 	case size <= len(buf):
-	case in.small == nil && size <= smallBuffer:
-		in.small = make([]byte, smallBuffer)
+		large = in.large
+	case size <= smallBuffer:
+		if in.small == nil {
+			in.small = make([]byte, smallBuffer)
+		}
 		buf = in.small
-	case size <= largeBuffer && in.large == nil:
-		in.large = largeBuffers.Get().(*[]byte)
-		buf = *in.large
+	case size <= largeBuffer:
+		large = largeBuffers.Get().(*[]byte)
+		buf = *large
 	default:
 		n := largeBuffer
 		for n < size {
@@ -95,9 +90,9 @@ func (in *inbound) grow(size int) {
 		buf = make([]byte, n)
 	}
 	copy(buf, in.buf[in.start:in.end])
-	if in.large != nil && len(buf) > largeBuffer {
+	if in.large != nil && large != in.large {
 		largeBuffers.Put(in.large)
-		in.large = nil
 	}
-	in.buf, in.pos, in.end, in.start = buf, in.pos-in.start, in.end-in.start, 0
+	in.buf, in.large = buf, large
+	in.pos, in.end, in.start = in.pos-in.start, in.end-in.start, 0
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
-	"io"
 	"strings"
 	"time"
 
@@ -24,56 +23,54 @@ type outbound struct {
 
 	rest   int  // bytes still to come of a long message that is being forwarded in pieces
 	gather bool // they belong to the reply of the present execution
-	raw    bool // what comes is no longer looked at
+
+	filled  bool // the last read took all the room there was
+	settled bool // everything asked was answered
 }
 
 // fromOrigin relays what the origin sends until its connection ends.
 func (s *session) fromOrigin() {
 	o := &outbound{small: make([]byte, smallBuffer)}
 	o.buf = o.small
-	for {
-		if o.from == o.end {
-			o.from, o.pos, o.end = 0, 0, 0
-		} else if o.end == len(o.buf) {
-			n := copy(o.buf, o.buf[o.from:o.end])
-			o.pos, o.end, o.from = o.pos-o.from, n, 0
-			if n == len(o.buf) {
-				o.grow(2 * n)
-			}
-		}
-		n, err := s.origin.Read(o.buf[o.end:])
+	s.origin.receive(o.space, func(n int, err error) (more, settled bool) {
 		o.end += n
-		full := o.end == len(o.buf)
-		if n > 0 {
-			if !s.chunk(o, s.server.now()) {
-				return
-			}
-			if o.raw {
-				s.relayOrigin(o)
-				return
-			}
-		}
-		if err != nil {
-			return
-		}
-		switch {
-		case full && len(o.buf) < largeBuffer:
-			o.grow(largeBuffer)
-		case !full && o.from == o.end && len(o.buf) > smallBuffer:
+		o.filled = o.end == len(o.buf)
+		more = n == 0 || s.chunk(o, s.server.now())
+		return more && err == nil, o.settled
+	})
+}
+
+// space gives room to read to.
+func (o *outbound) space() []byte {
+	if o.from == o.end {
+		o.from, o.pos, o.end = 0, 0, 0
+		if !o.filled && len(o.buf) > smallBuffer {
 			o.shrink()
 		}
 	}
+	switch {
+	case o.end < len(o.buf) && (!o.filled || len(o.buf) >= largeBuffer):
+	case o.from > 0 && len(o.buf) >= largeBuffer:
+		n := copy(o.buf, o.buf[o.from:o.end])
+		o.pos, o.end, o.from = o.pos-o.from, n, 0
+	default:
+		o.grow(max(largeBuffer, o.end+1))
+	}
+	return o.buf[o.end:]
 }
 
 // grow makes room for size bytes.
 func (o *outbound) grow(size int) {
+	if size <= len(o.buf) {
+		return
+	}
 	var buf []byte
 	var large *[]byte
 	if size <= largeBuffer {
 		large = largeBuffers.Get().(*[]byte)
 		buf = *large
 	} else {
-		buf = make([]byte, size)
+		buf = make([]byte, max(size, 2*len(o.buf)))
 	}
 	copy(buf, o.buf[:o.end])
 	o.shrink()
@@ -89,16 +86,6 @@ func (o *outbound) shrink() {
 	o.buf = o.small
 }
 
-// relayOrigin relays what comes, unseen.
-func (s *session) relayOrigin(o *outbound) {
-	s.mu.Lock()
-	ok := s.forward(o, o.end)
-	s.mu.Unlock()
-	if ok {
-		_, _ = io.Copy(s.client, s.origin)
-	}
-}
-
 // chunk takes what has arrived, and writes what of it is for the client. False ends the session.
 func (s *session) chunk(o *outbound, now time.Time) bool {
 	s.mu.Lock()
@@ -106,7 +93,7 @@ func (s *session) chunk(o *outbound, now time.Time) bool {
 		s.mu.Unlock()
 		return false
 	}
-	o.raw = s.raw
+	o.settled = s.queue.len() == 0 && !s.raw
 	gone, waiting := s.clientGone, s.waiting()
 	if gone || o.pos == o.from {
 		o.from = o.pos
@@ -195,6 +182,9 @@ func (s *session) take(o *outbound, now time.Time) bool {
 		if !s.release(o, now) {
 			return false
 		}
+	}
+	if s.raw {
+		o.pos = o.end
 	}
 	s.mid = o.rest > 0
 	return true

@@ -190,8 +190,12 @@ func (s *Server) each(f func(*session)) {
 func (s *Server) Close() {
 	s.mu.Lock()
 	s.ended = true
-	for c := range s.conns {
-		c.Close()
+	for c, x := range s.conns {
+		if x == nil {
+			c.Close()
+		} else {
+			sever(c)
+		}
 	}
 	s.mu.Unlock()
 	s.wg.Wait()
@@ -289,6 +293,18 @@ func hangUp(c net.Conn) {
 		_ = w.CloseWrite()
 	}
 	_ = c.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
+}
+
+// sever ends a connection both ways: whoever reads or writes it finds its end. Its file descriptor stays in use.
+func sever(c net.Conn) {
+	switch x := c.(type) {
+	case *net.TCPConn:
+		_, _ = x.CloseRead(), x.CloseWrite()
+	case *net.UnixConn:
+		_, _ = x.CloseRead(), x.CloseWrite()
+	default:
+		c.Close()
+	}
 }
 
 // relay copies both ways until either side ends.

@@ -24,7 +24,7 @@ const (
 type session struct {
 	server         *Server
 	settings       *Settings // those in force when it began
-	client, origin net.Conn
+	client, origin *socket
 	auth           auth
 	replication    replication
 	eng            *engine.Session
@@ -65,16 +65,18 @@ type session struct {
 	portalStale bool // and that is not the client's
 
 	// What follows belongs to fromClient alone.
-	in       inbound
-	held     []part               // the messages since the last Sync that have not been sent on
-	through  bool                 // the bytes held are copy data, which only wait for more of it
-	portals  map[string]*prepared // what named portals run
-	bound    *prepared            // and the unnamed one
-	unnamed  *prepared            // the last unnamed statement that was read, whether it is prepared or not
-	answers  []byte               // for several answers from memory
-	scratch  []byte               // for one that is not the entry's own bytes
-	hits     []hit                // those being answered
-	toOrigin []byte               // for messages that are not sent as they came
+	in        inbound
+	following int                  // bytes still to come of a message that is sent on as it comes
+	settled   bool                 // the client waits for what it asked
+	held      []part               // the messages since the last Sync that have not been sent on
+	through   bool                 // the bytes held are copy data, which only wait for more of it
+	portals   map[string]*prepared // what named portals run
+	bound     *prepared            // and the unnamed one
+	unnamed   *prepared            // the last unnamed statement that was read, whether it is prepared or not
+	answers   []byte               // for several answers from memory
+	scratch   []byte               // for one that is not the entry's own bytes
+	hits      []hit                // those being answered
+	toOrigin  []byte               // for messages that are not sent as they came
 }
 
 // part is one held message: its place in the held bytes, and what it names.
@@ -91,14 +93,13 @@ type part struct {
 
 func newSession(srv *Server, set *Settings, client, origin net.Conn, start *startup) *session {
 	s := &session{
-		server: srv, settings: set, client: client, origin: origin,
+		server: srv, settings: set, client: newSocket(client), origin: newSocket(origin),
 		auth: newAuth(set, client, origin), replication: start.replication, login: true,
 		eng:        srv.Engine.NewSession(start.identity),
 		parameters: map[string]string{},
 		active:     srv.now(),
 	}
 	s.room = sync.NewCond(&s.mu)
-	s.in.conn = client
 	x := s.queue.open(s.active)
 	x.closed, x.synced = true, true
 	s.expects(x, expected{kind: wholeExchange}) // the login, which ends with the first ReadyForQuery
@@ -109,8 +110,8 @@ func (s *session) run() {
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
-		defer s.origin.Close()
-		defer s.client.Close()
+		defer s.client.sever()
+		defer s.origin.sever()
 		defer func() {
 			if r := recover(); r != nil {
 				s.server.log().Error("a fault in the larder ended a connection", "fault", r)
@@ -126,13 +127,13 @@ func (s *session) run() {
 	waiting := s.waiting()
 	s.mu.Unlock()
 	if told {
-		linger(s.client)
+		linger(s.client.Conn)
 	}
 	if waiting {
 		// Its client is gone, but a write is under way: what became of it matters to everybody else.
 		_ = s.origin.SetReadDeadline(time.Now().Add(s.settings.LostTime))
 	} else {
-		s.origin.Close()
+		s.origin.sever()
 	}
 	<-ended
 	s.mu.Lock()
@@ -194,7 +195,7 @@ func (s *session) end(code, message, hint string) {
 	_ = s.client.SetWriteDeadline(time.Now().Add(time.Second)) // one that does not read must not hold up the others
 	s.telling.Lock()
 	_, _ = s.client.Write(fatal(code, message, hint))
-	hangUp(s.client)
+	hangUp(s.client.Conn)
 	s.telling.Unlock()
 }
 
