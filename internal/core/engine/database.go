@@ -25,12 +25,46 @@ type database struct {
 	// out of date already.
 	blind map[*Pattern]struct{}
 
-	askers sync.Map // user and application of sessions whose statements needed settings
-	asked  atomic.Int64
+	habits sync.Map // by asker: *habit
+	askers atomic.Int64
 }
 
-// mostAskers bounds askers.
+// mostAskers bounds the habits that are remembered.
 const mostAskers = 10_000
+
+// habit is whether the sessions of one user's one application come to need their settings, as they lately did: above
+// zero if they mostly do.
+type habit struct{ score atomic.Int32 }
+
+// note takes in one more session.
+func (h *habit) note(needed bool) {
+	for {
+		old := h.score.Load()
+		now := max(old-1, 0)
+		if needed {
+			now = min(old+2, 8)
+		}
+		if h.score.CompareAndSwap(old, now) {
+			return
+		}
+	}
+}
+
+// habit gives that of an asker, a fresh one if it is to be made, or else nil.
+func (db *database) habit(a asker, make bool) *habit {
+	if h, ok := db.habits.Load(a); ok {
+		return h.(*habit)
+	}
+	if !make {
+		return nil
+	}
+	h, had := db.habits.LoadOrStore(a, &habit{})
+	if !had && db.askers.Add(1) > mostAskers {
+		db.habits.Clear() // names come from clients; those still in use are soon there again
+		db.askers.Store(0)
+	}
+	return h.(*habit)
+}
 
 // reading is a catalog as it was read. It is itself like a kept result: true while nothing has happened that may have
 // changed the schema.

@@ -158,10 +158,11 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 		d.Reason = whySnapshot
 	case s.inBlock() && s.isolation != readCommitted, s.ended:
 		d.Reason = whyIsolation
-	case len(s.identity) == 0 && (r.NoAsking || s.state != Idle):
-		d.Reason = whySettings
 	case len(s.identity) == 0:
-		d.Need = NeedSettings
+		s.needs()
+		if d.Reason = whySettings; !r.NoAsking && s.state == Idle {
+			d.Need, d.Reason = NeedSettings, ""
+		}
 	case s.settings.Strange != "":
 		d.Reason = s.settings.Strange
 	case s.settings.Temporary:
@@ -169,9 +170,18 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 	case !s.inBlock() && !s.settings.ReadCommitted:
 		d.Reason = whySerializing
 	default:
+		s.needs()
 		s.lookUp(&d, r, rule, now)
 	}
 	return d
+}
+
+// needs notes that a statement came that cannot be decided without the session's settings.
+func (s *Session) needs() {
+	if !s.needed {
+		s.needed = true
+		s.db.habit(s.asker(), true).note(true)
+	}
 }
 
 // inBlock says whether the session is in a transaction block, or will be when what was sent has been done.
@@ -342,6 +352,11 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 // Close ends the session. What was sent and whose outcome has not arrived is taken to be under way until it has
 // settled.
 func (s *Session) Close(now time.Time, outstanding ...freshness.Pending) {
+	if !s.needed {
+		if h := s.db.habit(s.asker(), false); h != nil {
+			h.note(false)
+		}
+	}
 	if s.askedSchema { // somebody else may ask at once
 		s.LearnedCatalog(nil, now)
 		s.db.mu.Lock()

@@ -66,6 +66,7 @@ type Session struct {
 	settings    Settings
 	generation  uint64 // counts what may have changed settings
 	asked       uint64 // the generation for which settings were asked
+	needed      bool   // a statement came that could not be decided without them
 	askCatalog  freshness.Stamp
 	askedSchema bool
 	askedAt     time.Time
@@ -143,8 +144,10 @@ func (s *Session) ForgetSettings() {
 // has needed them before: whose statements only pass is not to pay for it.
 func (s *Session) Wants(now time.Time) Need {
 	var n Need
-	if _, ok := s.db.askers.Load(s.asker()); ok && len(s.identity) == 0 && s.e.Rules().Keeps() {
-		n |= NeedSettings
+	if len(s.identity) == 0 && s.e.Rules().Keeps() {
+		if h := s.db.habit(s.asker(), false); h != nil && h.score.Load() > 0 {
+			n |= NeedSettings
+		}
 	}
 	if s.WantsCatalog(now) {
 		n |= NeedCatalog
@@ -181,10 +184,6 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 		s.db.mu.Unlock()
 	}
 	if n&NeedSettings != 0 {
-		if _, ok := s.db.askers.LoadOrStore(s.asker(), struct{}{}); !ok && s.db.asked.Add(1) > mostAskers {
-			s.db.askers.Clear() // names come from clients; those still in use are soon there again
-			s.db.asked.Store(0)
-		}
 		s.asked = s.generation
 	}
 	return n

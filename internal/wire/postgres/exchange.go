@@ -88,6 +88,7 @@ type parsing struct {
 
 // prepared is a prepared statement or portal as the session knows it.
 type prepared struct {
+	name  string           // of a named statement, where it is known
 	sql   []byte           // of an unnamed statement: its text
 	st    engine.Statement // Exact is its own copy
 	types []byte           // the parameter types of its Parse message

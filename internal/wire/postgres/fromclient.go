@@ -193,7 +193,7 @@ func (s *session) parse(p *part, body []byte) {
 		p.stmt = s.unnamed
 		return
 	}
-	p.stmt = &prepared{st: s.read(sql).Clone(), types: bytes.Clone(types)}
+	p.stmt = &prepared{name: p.name, st: s.read(sql).Clone(), types: bytes.Clone(types)}
 }
 
 // meant gives the statement that a name stands for in the batch being held: one prepared in it, or else one that is
@@ -226,9 +226,14 @@ func (s *session) bind(p *part, body []byte) {
 		p.stmt, p.name = s.unknown("a Bind message that is not understood"), "?"
 		return
 	}
-	p.name, p.statement = string(portal), string(name)
+	p.name = string(portal)
 	p.bound = [2]int{p.end - len(bound), p.end}
-	if p.stmt = s.meant(name); p.stmt == nil {
+	if p.stmt = s.meant(name); p.stmt != nil && p.stmt.name == string(name) {
+		p.statement = p.stmt.name
+	} else {
+		p.statement = string(name)
+	}
+	if p.stmt == nil {
 		p.stmt = s.unknown("a statement that was not prepared here")
 	}
 	s.bindTo(p.name, p.stmt)

@@ -131,6 +131,11 @@ func (s *session) take(o *outbound, now time.Time) bool {
 			break
 		}
 		kind := o.buf[o.pos]
+		if kind == 'D' || kind == 'd' {
+			if s.takeRows(o) {
+				continue
+			}
+		}
 		n := int(binary.BigEndian.Uint32(o.buf[o.pos+1:]))
 		if n < 4 {
 			s.server.log().Error("the origin sent what is no message of the protocol", "type", string(kind), "length", n)
@@ -187,6 +192,46 @@ func (s *session) take(o *outbound, now time.Time) bool {
 		o.pos = o.end
 	}
 	s.mid = o.rest > 0
+	return true
+}
+
+// takeRows takes the whole messages of one kind that have arrived in a row: rows of a result, or copied data. It is what
+// take does, for those messages of which there are many; false says that there is none it can take.
+func (s *session) takeRows(o *outbound) bool {
+	if s.queue.len() == 0 {
+		return false
+	}
+	x := s.queue.first()
+	e := x.current()
+	if x.question != nil || e == nil || e.exec == nil || e.kind != 'E' && e.kind != wholeExchange {
+		return false
+	}
+	kind, pos, rows := o.buf[o.pos], o.pos, 0
+	for pos+headerLen <= o.end && o.buf[pos] == kind {
+		n := int(binary.BigEndian.Uint32(o.buf[pos+1:]))
+		if n < 4 || n >= o.end-pos {
+			break
+		}
+		pos += n + 1
+		rows++
+	}
+	if rows == 0 {
+		return false
+	}
+	b := o.buf[o.pos:pos]
+	o.pos = pos
+	if kind == 'd' {
+		return true
+	}
+	e.exec.rows += rows
+	e.exec.bytes += len(b)
+	if e.exec.gather {
+		if len(e.exec.reply)+len(b) > s.server.Engine.Largest() {
+			e.exec.gather, e.exec.reply = false, nil
+		} else {
+			e.exec.reply = append(e.exec.reply, b...)
+		}
+	}
 	return true
 }
 
