@@ -39,42 +39,6 @@ func interrupted() (context.Context, context.CancelFunc) {
 	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 }
 
-func serveCommand() *cobra.Command {
-	var cfg daemon.Config
-	var memory int64
-	c := &cobra.Command{
-		Use:   "serve --listen ADDRESS --origin ADDRESS",
-		Short: "Carry traffic between applications and a database",
-		Example: `  jollylarder serve --listen 127.0.0.1:7432 --origin 127.0.0.1:5432 --rules rules.toml --control larder.sock
-  jollylarder watch --control larder.sock`,
-		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			if memory < 1 || memory > 1<<20 {
-				return fmt.Errorf("--memory %d: expected a number of MiB from 1 to 1048576", memory)
-			}
-			cfg.Memory = memory << 20
-			ctx, stop := interrupted()
-			defer stop()
-			l, err := daemon.Start(cfg)
-			if err != nil {
-				return err
-			}
-			defer l.Close()
-			slog.Info("the larder carries traffic", "listen", l.Address(), "origin", cfg.Origin, "rules", len(l.Engine().Rules().List()), "control", cfg.Control)
-			<-ctx.Done()
-			slog.Info("the larder ends")
-			return nil
-		},
-	}
-	f := c.Flags()
-	f.StringVar(&cfg.Listen, "listen", "127.0.0.1:7432", "address for the applications to connect to")
-	f.StringVar(&cfg.Origin, "origin", "127.0.0.1:5432", "address of the PostgreSQL server")
-	f.StringVar(&cfg.Rules, "rules", "", "rules file; made with the first rule if it is not there (default: rules are not kept)")
-	f.StringVar(&cfg.Control, "control", "", "path of the control socket for the terminal and for scripts (default: none)")
-	f.Int64Var(&memory, "memory", 256, "limit for kept results, in MiB")
-	return c
-}
-
 func watchCommand() *cobra.Command {
 	var path string
 	var behind *string

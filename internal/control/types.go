@@ -30,6 +30,7 @@ type Status struct {
 	Now     time.Time `json:"now"`
 	Listen  string    `json:"listen"`
 	Origin  string    `json:"origin"`
+	Origins []Origin  `json:"origins"`
 	Clients int       `json:"clients"`
 	Rules   int       `json:"rules"`
 	RulesAt string    `json:"rules_file,omitempty"`
@@ -46,6 +47,14 @@ type Status struct {
 	Running      []Running     `json:"running"`
 	Databases    []Database    `json:"databases"`
 	Tables       []Table       `json:"tables"`
+}
+
+// Origin is one database server that the larder stands before.
+type Origin struct {
+	Name    string   `json:"name,omitempty"`
+	Address string   `json:"address"`
+	Listen  []string `json:"listen"`
+	Clients int      `json:"clients"`
 }
 
 // Application is one lane: an application and its last minute, second by second, the oldest first.

@@ -2,103 +2,122 @@
 package daemon
 
 import (
+	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"net"
-	"os"
-	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
+	"jollylarder/internal/config"
 	"jollylarder/internal/control"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
-	"jollylarder/internal/core/rules"
-	"jollylarder/internal/core/statement"
 	wire "jollylarder/internal/wire/postgres"
 )
 
 // Version is this program's.
 const Version = "0.1.0"
 
-// Config says what a larder listens on, stands before, and where it keeps its rules.
-type Config struct {
-	// Listen and Origin are addresses as host:port. Required.
-	Listen, Origin string
-	// Rules is the rules file. It need not exist: it is made with the first rule. Empty means that rules are not kept.
-	Rules string
-	// Control is the path of the control socket; empty means none.
-	Control string
-	// Memory is the limit for kept results in bytes; 0 means the engine's default.
-	Memory int64
+// Options are what is not in a configuration.
+type Options struct {
 	// Note is shown to whoever attaches.
 	Note string
-	// Log receives what goes wrong; nil means slog.Default.
+	// Log receives what happens and what goes wrong; nil means slog.Default.
 	Log *slog.Logger
 }
 
 // Larder is one that runs.
 type Larder struct {
-	cfg    Config
-	engine *engine.Engine
-	server *wire.Server
-	addr   net.Addr
+	opts    Options
+	log     *slog.Logger
+	engine  *engine.Engine
+	origins []*origin
+	rules   rulesFile
 
-	mu    sync.Mutex // of the rules file
-	text  []byte     // its content as this program last saw it
+	mu  sync.Mutex // of cfg
+	cfg config.Config
+
 	ended chan struct{}
 	wg    sync.WaitGroup
-	close []func()
+	close []func() // of what accepts connections
+	once  sync.Once
+}
+
+// origin is one database server with its listeners.
+type origin struct {
+	server    *wire.Server
+	listeners []net.Listener
+}
+
+// Check says what is wrong with a configuration, its rules and certificates, without opening anything.
+func Check(cfg config.Config) error {
+	_, err := settings(cfg)
+	rules := rulesFile{path: cfg.Rules}
+	_, err2 := rules.read()
+	return errors.Join(err, err2)
 }
 
 // Start makes a larder and begins to serve. What is wrong with the configuration is said before anything is opened.
-func Start(cfg Config) (*Larder, error) {
-	if cfg.Log == nil {
-		cfg.Log = slog.Default()
+func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
+	l := &Larder{opts: opts, cfg: cfg, log: opts.Log, ended: make(chan struct{}), rules: rulesFile{path: cfg.Rules}}
+	if l.log == nil {
+		l.log = slog.Default()
 	}
-	l := &Larder{cfg: cfg, ended: make(chan struct{})}
-	for what, address := range map[string]string{"--listen": cfg.Listen, "--origin": cfg.Origin} {
-		if _, _, err := net.SplitHostPort(address); err != nil {
-			return nil, fmt.Errorf("%s %q is no address: expected host:port, such as 127.0.0.1:5432", what, address)
-		}
+	sets, err := settings(cfg)
+	if err != nil {
+		return nil, err
 	}
-	e, err := engine.New(engine.Options{Facts: facts.Facts, Memory: cfg.Memory}, time.Now())
+	set, err := l.rules.read()
+	if err != nil {
+		return nil, fmt.Errorf("nothing was started: %w", err)
+	}
+	e, err := engine.New(engine.Options{Facts: facts.Facts, Memory: cfg.Memory, Largest: int(cfg.LargestResult)}, time.Now())
 	if err != nil {
 		return nil, err
 	}
 	l.engine = e
-	set, err := l.readRules()
-	if err != nil {
-		return nil, err
-	}
 	e.SetRules(set)
-
-	ln, err := net.Listen("tcp", cfg.Listen)
-	if err != nil {
-		return nil, fmt.Errorf("listening for clients: %w: choose another address with --listen", err)
+	defer func() {
+		if err != nil {
+			l.stopAccepting()
+		}
+	}()
+	for i, o := range cfg.Origins {
+		x := &origin{server: &wire.Server{Engine: e, Name: o.Name, Origin: o.Address, Log: l.log}}
+		x.server.Configure(*sets[i])
+		for _, address := range o.Listen {
+			ln, err := listen(address)
+			if err != nil {
+				return nil, fmt.Errorf("listening for clients: %w: choose another address with --listen, or listen in the configuration", err)
+			}
+			x.listeners = append(x.listeners, ln)
+			l.close = append(l.close, func() { ln.Close() })
+		}
+		l.origins = append(l.origins, x)
 	}
-	l.addr = ln.Addr()
-	l.close = append(l.close, func() { ln.Close() })
 	if cfg.Control != "" {
 		cl, err := control.Listen(cfg.Control)
 		if err != nil {
-			ln.Close()
 			return nil, err
 		}
 		l.close = append(l.close, func() { cl.Close() })
 		l.wg.Go(func() { l.complain(control.Serve(cl, l)) })
 	}
-	l.server = &wire.Server{Engine: e, Origin: cfg.Origin, Log: cfg.Log}
-	l.wg.Go(func() { l.complain(l.server.Serve(ln)) })
+	for _, o := range l.origins {
+		for _, ln := range o.listeners {
+			l.wg.Go(func() { l.complain(o.server.Serve(ln)) })
+		}
+	}
 	l.wg.Go(l.tick)
 	return l, nil
 }
 
 func (l *Larder) complain(err error) {
 	if err != nil {
-		l.cfg.Log.Error("a part of the larder ended", "error", err)
+		l.log.Error("a part of the larder ended", "error", err)
 	}
 }
 
@@ -106,117 +125,82 @@ func (l *Larder) complain(err error) {
 func (l *Larder) tick() {
 	t := time.NewTicker(50 * time.Millisecond)
 	defer t.Stop()
-	for {
+	for n := 0; ; n++ {
 		select {
 		case now := <-t.C:
 			l.engine.Tick(now)
+			if n%10 == 0 {
+				for _, o := range l.origins {
+					o.server.EndIdle()
+				}
+			}
 		case <-l.ended:
 			return
 		}
 	}
 }
 
-// Close ends all connections and everything else.
-func (l *Larder) Close() {
+func (l *Larder) stopAccepting() {
 	for _, f := range l.close {
 		f()
 	}
-	l.server.Close()
+}
+
+// Drain accepts no more clients and lets those that are busy finish, for as long as the configuration says or until
+// the context ends. It is to be followed by Close.
+func (l *Larder) Drain(ctx context.Context) {
+	l.once.Do(l.stopAccepting)
+	l.mu.Lock()
+	bound := l.cfg.DrainTime
+	l.mu.Unlock()
+	ctx, cancel := context.WithTimeout(ctx, bound)
+	defer cancel()
+	var wg sync.WaitGroup
+	for _, o := range l.origins {
+		wg.Go(func() { o.server.Drain(ctx) })
+	}
+	wg.Wait()
+}
+
+// Close ends all connections and everything else.
+func (l *Larder) Close() {
+	l.once.Do(l.stopAccepting)
+	for _, o := range l.origins {
+		o.server.Close()
+	}
 	close(l.ended)
 	l.wg.Wait()
 }
 
-// Address is where clients connect to.
-func (l *Larder) Address() string { return l.addr.String() }
+// Address is where clients connect to: the first address of the first origin.
+func (l *Larder) Address() string { return l.origins[0].listeners[0].Addr().String() }
 
 // Engine is described at control.Larder.
 func (l *Larder) Engine() *engine.Engine { return l.engine }
 
 // Describe is described at control.Larder.
 func (l *Larder) Describe(s *control.Status) {
-	s.Version, s.Note, s.Listen, s.Origin, s.RulesAt = Version, l.cfg.Note, l.Address(), l.cfg.Origin, l.cfg.Rules
-}
-
-// readRules reads the rules file, if there is one.
-func (l *Larder) readRules() (*rules.Set, error) {
-	if l.cfg.Rules == "" {
-		return rules.NewSet(nil), nil
-	}
-	text, err := os.ReadFile(l.cfg.Rules)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return rules.NewSet(nil), nil
-	case err != nil:
-		return nil, fmt.Errorf("reading the rules: %w", err)
-	}
-	l.text = text
-	set, err := rules.Parse(text)
-	if err != nil {
-		return nil, fmt.Errorf("the rules file %s is wrong, nothing was started:\n%w", l.cfg.Rules, err)
-	}
-	return set, nil
-}
-
-// PutRule is described at control.Larder.
-func (l *Larder) PutRule(r rules.Rule) error {
-	return l.edit(func(text []byte) ([]byte, error) { return rules.Put(text, r) })
-}
-
-// RemoveRule is described at control.Larder.
-func (l *Larder) RemoveRule(id statement.ID) error {
-	return l.edit(func(text []byte) ([]byte, error) { return rules.Remove(text, id) })
-}
-
-// edit changes the rules file and, if that has succeeded, the rules in force. What somebody else has written into the
-// file meanwhile is never overwritten.
-func (l *Larder) edit(change func([]byte) ([]byte, error)) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.cfg.Rules != "" {
-		now, err := os.ReadFile(l.cfg.Rules)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("reading the rules before changing them: %w", err)
+	s.Version, s.Note, s.RulesAt = Version, l.opts.Note, l.cfg.Rules
+	var listen, address []string
+	for i, o := range l.origins {
+		cfg := l.cfg.Origins[i]
+		out := control.Origin{Name: cfg.Name, Address: cfg.Address, Clients: o.server.Clients()}
+		for _, ln := range o.listeners {
+			out.Listen = append(out.Listen, ln.Addr().String())
 		}
-		if string(now) != string(l.text) {
-			return fmt.Errorf("the rules file %s was changed by somebody else: restart the larder to take it over", l.cfg.Rules)
-		}
+		listen, address = append(listen, out.Listen...), append(address, cfg.Address)
+		s.Origins = append(s.Origins, out)
 	}
-	text, err := change(l.text)
-	if err != nil {
-		return err
-	}
-	set, err := rules.Parse(text)
-	if err != nil {
-		return err
-	}
-	if l.cfg.Rules != "" {
-		if err := replace(l.cfg.Rules, text); err != nil {
-			return fmt.Errorf("writing the rules: %w", err)
-		}
-	}
-	l.text = text
-	l.engine.SetRules(set)
-	return nil
+	s.Listen, s.Origin = strings.Join(listen, ", "), strings.Join(address, ", ")
 }
 
-// replace writes a file so that at every moment either the old or the new one is there, whole.
-func replace(path string, text []byte) error {
-	if real, err := filepath.EvalSymlinks(path); err == nil {
-		path = real
+// Clients is how many clients are connected.
+func (l *Larder) Clients() int {
+	n := 0
+	for _, o := range l.origins {
+		n += o.server.Clients()
 	}
-	mode := fs.FileMode(0o644)
-	if info, err := os.Stat(path); err == nil {
-		mode = info.Mode().Perm()
-	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".rules-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(text)
-	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
-	if err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
+	return n
 }

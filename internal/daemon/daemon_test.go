@@ -12,14 +12,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/config"
 	"jollylarder/internal/control"
 	"jollylarder/internal/standin"
 )
 
 var ctx = context.Background()
 
-// origin starts a stand-in with one table and gives its address.
-func origin(t *testing.T) string {
+// standIn starts a stand-in with one table and gives its address.
+func standIn(t *testing.T) string {
 	o, err := standin.New(standin.Options{})
 	require.NoError(t, err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -42,9 +43,15 @@ func client(t *testing.T, address string) *pgx.Conn {
 	return c
 }
 
-func start(t *testing.T, cfg Config) *Larder {
-	cfg.Listen = "127.0.0.1:0"
-	l, err := Start(cfg)
+// before gives a configuration of a larder before an origin.
+func before(origin, listen string, rules, socket string) config.Config {
+	c := config.Before(origin, listen)
+	c.Rules, c.Control = rules, socket
+	return c
+}
+
+func start(t *testing.T, cfg config.Config) *Larder {
+	l, err := Start(cfg, Options{})
 	require.NoError(t, err)
 	t.Cleanup(l.Close)
 	return l
@@ -54,7 +61,7 @@ func start(t *testing.T, cfg Config) *Larder {
 func TestAPI(t *testing.T) {
 	dir := t.TempDir()
 	socket, file := filepath.Join(dir, "c.sock"), filepath.Join(dir, "rules.toml")
-	l := start(t, Config{Origin: origin(t), Control: socket, Rules: file})
+	l := start(t, before(standIn(t), "127.0.0.1:0", file, socket))
 	info, err := os.Stat(socket)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "nobody else may open it")
@@ -145,8 +152,8 @@ func TestAPI(t *testing.T) {
 func TestRulesAreThereAfterARestart(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "rules.toml")
 	require.NoError(t, os.WriteFile(file, []byte("# mine\n[[rule]]\npattern = \"bado-kife-ruma\"\nverdict = \"keep\"\nttl = \"5s\"\n"), 0o640))
-	o := origin(t)
-	l := start(t, Config{Origin: o, Rules: file})
+	o := standIn(t)
+	l := start(t, before(o, "127.0.0.1:0", file, ""))
 	require.NoError(t, l.RemoveRule("bado-kife-ruma"))
 	text, _ := os.ReadFile(file)
 	assert.Equal(t, "# mine\n", string(text))
@@ -163,23 +170,23 @@ func TestWhatIsWrongIsSaidAtTheStart(t *testing.T) {
 	defer busy.Close()
 	bad := filepath.Join(dir, "bad.toml")
 	require.NoError(t, os.WriteFile(bad, []byte("[[rule]]\npattern = \"bado-kife-ruma\"\nverdict = \"perhaps\"\n"), 0o600))
-	for want, cfg := range map[string]Config{
-		"--listen \"here\" is no address":  {Listen: "here", Origin: "127.0.0.1:1"},
-		"--origin \"there\" is no address": {Listen: "127.0.0.1:0", Origin: "there"},
-		"choose another address with":      {Listen: busy.Addr().String(), Origin: "127.0.0.1:1"},
-		"line 3, column 1: verdict":        {Listen: "127.0.0.1:0", Origin: "127.0.0.1:1", Rules: bad},
-		"reading the rules":                {Listen: "127.0.0.1:0", Origin: "127.0.0.1:1", Rules: dir},
-		"a file of that name is there":     {Listen: "127.0.0.1:0", Origin: "127.0.0.1:1", Control: bad},
-		"making the control socket":        {Listen: "127.0.0.1:0", Origin: "127.0.0.1:1", Control: filepath.Join(dir, "no", "c.sock")},
+	for want, cfg := range map[string]config.Config{
+		"listen: \"here\" is no address":   before("127.0.0.1:1", "here", "", ""),
+		"address: \"there\" is no address": before("there", "127.0.0.1:0", "", ""),
+		"choose another address with":      before("127.0.0.1:1", busy.Addr().String(), "", ""),
+		"line 3, column 1: verdict":        before("127.0.0.1:1", "127.0.0.1:0", bad, ""),
+		"reading the rules":                before("127.0.0.1:1", "127.0.0.1:0", dir, ""),
+		"a file of that name is there":     before("127.0.0.1:1", "127.0.0.1:0", "", bad),
+		"making the control socket":        before("127.0.0.1:1", "127.0.0.1:0", "", filepath.Join(dir, "no", "c.sock")),
 	} {
-		l, err := Start(cfg)
+		l, err := Start(cfg, Options{})
 		if assert.ErrorContains(t, err, want) {
 			continue
 		}
 		l.Close()
 	}
 	running := filepath.Join(dir, "c.sock")
-	start(t, Config{Origin: "127.0.0.1:1", Control: running})
-	_, err = Start(Config{Listen: "127.0.0.1:0", Origin: "127.0.0.1:1", Control: running})
+	start(t, before("127.0.0.1:1", "127.0.0.1:0", "", running))
+	_, err = Start(before("127.0.0.1:1", "127.0.0.1:0", "", running), Options{})
 	assert.ErrorContains(t, err, "belongs to a larder that is running")
 }

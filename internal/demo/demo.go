@@ -12,6 +12,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"jollylarder/internal/config"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
@@ -75,9 +76,9 @@ func Start(ctx context.Context, cfg Config) (_ *Demo, err error) {
 	if listen == "" {
 		listen = "127.0.0.1:0"
 	}
-	d.Larder, err = daemon.Start(daemon.Config{
-		Listen: listen, Origin: hostPort(origin), Control: d.Control, Rules: filepath.Join(dir, "rules.toml"), Note: note,
-	})
+	before := config.Before(hostPort(origin), listen)
+	before.Control, before.Rules = d.Control, filepath.Join(dir, "rules.toml")
+	d.Larder, err = daemon.Start(before, daemon.Options{Note: note})
 	if err != nil {
 		return nil, err
 	}

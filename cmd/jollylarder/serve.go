@@ -1,0 +1,250 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/pprof"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"jollylarder/internal/config"
+	"jollylarder/internal/daemon"
+)
+
+// serveFlags are the flags of serve; each may also be given as a variable of the environment.
+type serveFlags struct {
+	config, origin, rules, control, memory, level, format, profile string
+	listen                                                         []string
+	check                                                          bool
+}
+
+const variablePrefix = "JOLLYLARDER_"
+
+func serveCommand() *cobra.Command {
+	var f serveFlags
+	c := &cobra.Command{
+		Use:   "serve [--config FILE | --listen ADDRESS --origin ADDRESS]",
+		Short: "Carry traffic between applications and a database",
+		Long: `Carries traffic between applications and one or several databases. What a flag says counts before a variable of the
+environment (JOLLYLARDER_LISTEN for --listen), and that before the configuration file.
+
+SIGHUP has the configuration, rules and certificates read again. SIGTERM lets busy clients finish first; a second one
+does not.`,
+		Example: `  jollylarder serve --listen 127.0.0.1:7432 --origin 127.0.0.1:5432 --rules rules.toml --control larder.sock
+  jollylarder serve --config larder.toml --check
+  jollylarder watch --control larder.sock`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if err := fromEnvironment(c.Flags()); err != nil {
+				return err
+			}
+			load := func() (config.Config, error) { return f.load(c.Flags()) }
+			cfg, err := load()
+			if err != nil {
+				return err
+			}
+			if f.check {
+				if err := daemon.Check(cfg); err != nil {
+					return err
+				}
+				fmt.Fprintf(c.OutOrStdout(), "The configuration is right: %s.\n", summary(cfg))
+				return nil
+			}
+			return serve(cfg, load)
+		},
+	}
+	fs := c.Flags()
+	fs.StringVar(&f.config, "config", "", "configuration file (default: none)")
+	fs.StringSliceVar(&f.listen, "listen", nil, "address for the applications to connect to, or the path of a Unix socket (default 127.0.0.1:7432)")
+	fs.StringVar(&f.origin, "origin", "", "address of the PostgreSQL server, or the path of its Unix socket (default 127.0.0.1:5432)")
+	fs.StringVar(&f.rules, "rules", "", "rules file; made with the first rule if it is not there (default: rules are not kept)")
+	fs.StringVar(&f.control, "control", "", "path of the control socket for the terminal and for scripts (default: none)")
+	fs.StringVar(&f.memory, "memory", "", "limit for kept results, such as 64MiB (default 256MiB)")
+	fs.StringVar(&f.level, "log-level", "", "debug, info, warn or error (default info)")
+	fs.StringVar(&f.format, "log-format", "", "text or json (default text)")
+	fs.StringVar(&f.profile, "profile", "", "address for Go's profiler (default: none)")
+	fs.BoolVar(&f.check, "check", false, "check the configuration, rules and certificates, and end")
+	return c
+}
+
+// fromEnvironment sets the flags that were not given from their variables.
+func fromEnvironment(fs *pflag.FlagSet) error {
+	var problems []error
+	fs.VisitAll(func(f *pflag.Flag) {
+		name := variablePrefix + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
+		if v, ok := os.LookupEnv(name); ok && !f.Changed && f.Name != "check" && f.Name != "help" {
+			if err := fs.Set(f.Name, v); err != nil {
+				problems = append(problems, fmt.Errorf("%s=%q: %w", name, v, err))
+			}
+		}
+	})
+	return errors.Join(problems...)
+}
+
+// load makes the configuration of the file and what was given besides.
+func (f *serveFlags) load(fs *pflag.FlagSet) (config.Config, error) {
+	c := config.Default()
+	if f.config != "" {
+		var err error
+		if c, err = config.Read(f.config); err != nil {
+			return c, err
+		}
+	}
+	o := &c.Origins[0]
+	if len(c.Origins) > 1 && (fs.Changed("listen") || fs.Changed("origin")) {
+		return c, fmt.Errorf("--listen and --origin are for one origin, and %s has %d: set them there", f.config, len(c.Origins))
+	}
+	if fs.Changed("listen") {
+		o.Listen = f.listen
+	} else if len(o.Listen) == 0 {
+		o.Listen = []string{"127.0.0.1:7432"}
+	}
+	if fs.Changed("origin") {
+		o.Address = f.origin
+	} else if o.Address == "" {
+		o.Address = "127.0.0.1:5432"
+	}
+	for name, to := range map[string]*string{"rules": &c.Rules, "control": &c.Control, "profile": &c.Profile, "log-level": &c.Log.Level, "log-format": &c.Log.Format} {
+		if fs.Changed(name) {
+			*to, _ = fs.GetString(name)
+		}
+	}
+	if fs.Changed("memory") {
+		n, err := config.ParseSize(f.memory)
+		if err == nil && n < 1<<20 {
+			err = fmt.Errorf("%q: expected at least 1MiB", f.memory)
+		}
+		if err != nil {
+			return c, fmt.Errorf("--memory %w", err)
+		}
+		c.Memory = n
+	}
+	return c, errors.Join(checkLog(c.Log), checkProfile(c.Profile))
+}
+
+func checkLog(l config.Log) error {
+	var level slog.Level
+	if level.UnmarshalText([]byte(l.Level)) != nil || strings.ToLower(l.Level) != l.Level {
+		return fmt.Errorf("--log-level %q: expected debug, info, warn or error", l.Level)
+	}
+	if l.Format != "text" && l.Format != "json" {
+		return fmt.Errorf("--log-format %q: expected text or json", l.Format)
+	}
+	return nil
+}
+
+func checkProfile(address string) error {
+	if address == "" {
+		return nil
+	}
+	if err := config.CheckAddress(address); err != nil {
+		return fmt.Errorf("--profile: %w", err)
+	}
+	return nil
+}
+
+func summary(c config.Config) string {
+	var s []string
+	for _, o := range c.Origins {
+		name := ""
+		if o.Name != "" {
+			name = o.Name + " "
+		}
+		s = append(s, fmt.Sprintf("%sat %s behind %s", name, o.Address, strings.Join(o.Listen, " and ")))
+	}
+	return strings.Join(s, "; ")
+}
+
+// logger makes the log, whose level can be changed.
+func logger(l config.Log, level *slog.LevelVar) *slog.Logger {
+	setLevel(l, level)
+	o := &slog.HandlerOptions{Level: level}
+	if l.Format == "json" {
+		return slog.New(slog.NewJSONHandler(os.Stderr, o))
+	}
+	return slog.New(slog.NewTextHandler(os.Stderr, o))
+}
+
+func setLevel(l config.Log, level *slog.LevelVar) {
+	var v slog.Level
+	if v.UnmarshalText([]byte(l.Level)) == nil {
+		level.Set(v)
+	}
+}
+
+// serve runs a larder until the program is told to end.
+func serve(cfg config.Config, load func() (config.Config, error)) error {
+	signals := make(chan os.Signal, 8)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	var level slog.LevelVar
+	log := logger(cfg.Log, &level)
+	slog.SetDefault(log)
+	if cfg.Profile != "" {
+		stop, err := profiler(cfg.Profile)
+		if err != nil {
+			return err
+		}
+		defer stop()
+	}
+	l, err := daemon.Start(cfg, daemon.Options{Log: log})
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	log.Info("the larder carries traffic", "origins", summary(cfg), "rules", len(l.Engine().Rules().List()), "control", cfg.Control)
+	for s := range signals {
+		if s != syscall.SIGHUP {
+			break
+		}
+		again, err := load()
+		if err == nil {
+			err = l.Reload(again)
+		}
+		if err != nil {
+			log.Error("the configuration stays as it was", "problem", err)
+			continue
+		}
+		setLevel(again.Log, &level)
+		log.Info("the configuration was read again", "rules", len(l.Engine().Rules().List()))
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go func() {
+		for s := range signals {
+			if s != syscall.SIGHUP {
+				cancel()
+			}
+		}
+	}()
+	log.Info("the larder ends when its busy clients have finished", "clients", l.Clients(), "at most", cfg.DrainTime)
+	l.Drain(ctx)
+	if n := l.Clients(); n > 0 {
+		log.Warn("clients that were still busy are cut off", "clients", n)
+	}
+	log.Info("the larder has ended")
+	return nil
+}
+
+// profiler serves Go's profiles.
+func profiler(address string) (stop func(), err error) {
+	mux := http.NewServeMux()
+	mux.HandleFunc("/debug/pprof/", pprof.Index)
+	mux.HandleFunc("/debug/pprof/profile", pprof.Profile)
+	mux.HandleFunc("/debug/pprof/trace", pprof.Trace)
+	mux.HandleFunc("/debug/pprof/symbol", pprof.Symbol)
+	ln, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("opening the profiler: %w: choose another address with --profile", err)
+	}
+	go func() { _ = http.Serve(ln, mux) }()
+	return func() { ln.Close() }, nil
+}

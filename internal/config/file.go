@@ -1,0 +1,315 @@
+package config
+
+import (
+	"bytes"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
+)
+
+// The file as it is written. Every key is described in docs/configuration.md.
+type fileTOML struct {
+	Rules         *string      `toml:"rules"`
+	Control       *string      `toml:"control"`
+	Memory        *string      `toml:"memory"`
+	LargestResult *string      `toml:"largest_result"`
+	DrainTime     *string      `toml:"drain_time"`
+	Profile       *string      `toml:"profile"`
+	Log           logTOML      `toml:"log"`
+	Origin        []originTOML `toml:"origin"`
+}
+
+type logTOML struct {
+	Level  *string `toml:"level"`
+	Format *string `toml:"format"`
+}
+
+type originTOML struct {
+	Name               *string        `toml:"name"`
+	Address            *string        `toml:"address"`
+	Listen             []string       `toml:"listen"`
+	Connections        *int64         `toml:"connections"`
+	StartTime          *string        `toml:"start_time"`
+	ConnectTime        *string        `toml:"connect_time"`
+	IdleTime           *string        `toml:"idle_time"`
+	LostTime           *string        `toml:"lost_time"`
+	LargestMessage     *string        `toml:"largest_message"`
+	UnchallengedLogins *string        `toml:"unchallenged_logins"`
+	TLS                originTLSTOML  `toml:"tls"`
+	Clients            clientsTLSTOML `toml:"clients"`
+}
+
+type originTLSTOML struct {
+	Mode        *string `toml:"mode"`
+	CA          *string `toml:"ca"`
+	Certificate *string `toml:"certificate"`
+	Key         *string `toml:"key"`
+	Host        *string `toml:"host"`
+}
+
+type clientsTLSTOML struct {
+	TLS         *string `toml:"tls"`
+	Certificate *string `toml:"certificate"`
+	Key         *string `toml:"key"`
+	Minimum     *string `toml:"minimum"`
+	CA          *string `toml:"ca"`
+}
+
+// Error is what is wrong with a configuration file and where. Line and Column count from 1.
+type Error struct {
+	File         string
+	Line, Column int
+	Problem      string
+}
+
+func (e Error) Error() string {
+	return fmt.Sprintf("%s, line %d, column %d: %s", e.File, e.Line, e.Column, e.Problem)
+}
+
+// Read reads a configuration file. Paths in it are taken from where it lies.
+func Read(path string) (Config, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return Config{}, fmt.Errorf("reading the configuration: %w", err)
+	}
+	return Parse(path, text)
+}
+
+// Parse reads a configuration file's text. All that is wrong is reported at once, as Errors joined.
+func Parse(path string, text []byte) (Config, error) {
+	var doc fileTOML
+	dec := toml.NewDecoder(bytes.NewReader(text))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&doc); err != nil {
+		return Config{}, positions(path, err)
+	}
+	r := &reader{path: path, where: locate(text)}
+	c := Default()
+	r.file(&doc, &c)
+	if len(r.problems) > 0 {
+		return Config{}, errors.Join(r.problems...)
+	}
+	return c, nil
+}
+
+// positions turns the decoder's errors into ours.
+func positions(path string, err error) error {
+	var strict *toml.StrictMissingError
+	if errors.As(err, &strict) {
+		var all []error
+		for _, e := range strict.Errors {
+			line, column := e.Position()
+			all = append(all, Error{path, line, column, fmt.Sprintf("there is no key %s: docs/configuration.md lists them all", strings.Join(e.Key(), "."))})
+		}
+		return errors.Join(all...)
+	}
+	var wrong *toml.DecodeError
+	if errors.As(err, &wrong) {
+		line, column := wrong.Position()
+		return Error{path, line, column, strings.TrimPrefix(wrong.Error(), "toml: ")}
+	}
+	return fmt.Errorf("%s: %w", path, err)
+}
+
+// locate gives where each key stands, by its path: "origin.1.tls.mode".
+func locate(text []byte) map[string]unstable.Position {
+	found := map[string]unstable.Position{}
+	tables := map[string]int{}
+	var p unstable.Parser
+	p.Reset(text)
+	prefix := ""
+	for p.NextExpression() {
+		e := p.Expression()
+		var keys []string
+		var at unstable.Range
+		for it := e.Key(); it.Next(); {
+			if keys == nil {
+				at = it.Node().Raw
+			}
+			keys = append(keys, string(it.Node().Data))
+		}
+		if keys == nil {
+			continue
+		}
+		name := strings.Join(keys, ".")
+		switch e.Kind {
+		case unstable.ArrayTable:
+			prefix = fmt.Sprintf("%s.%d", name, tables[name])
+			tables[name]++
+			found[prefix] = p.Shape(at).Start
+		case unstable.Table:
+			if n := tables[keys[0]]; n > 0 {
+				name = strings.Join(append([]string{keys[0], fmt.Sprint(n - 1)}, keys[1:]...), ".")
+			}
+			prefix = name
+			found[prefix] = p.Shape(at).Start
+		case unstable.KeyValue:
+			found[strings.TrimPrefix(prefix+"."+name, ".")] = p.Shape(at).Start
+		}
+	}
+	return found
+}
+
+// reader turns what is written into what is meant.
+type reader struct {
+	path     string
+	where    map[string]unstable.Position
+	problems []error
+}
+
+// wrong notes a problem at a key, or at the table around it if the key is missing.
+func (r *reader) wrong(key, format string, args ...any) {
+	at := unstable.Position{Line: 1, Column: 1}
+	for k := key; k != ""; k = k[:max(strings.LastIndexByte(k, '.'), 0)] {
+		if p, ok := r.where[k]; ok {
+			at = p
+			break
+		}
+	}
+	r.problems = append(r.problems, Error{r.path, at.Line, at.Column, fmt.Sprintf(format, args...)})
+}
+
+func (r *reader) text(key string, from *string, to *string, allowed ...string) {
+	if from == nil {
+		return
+	}
+	if len(allowed) > 0 && !slices.Contains(allowed, *from) {
+		r.wrong(key, "%s = %q: expected one of %s", last(key), *from, strings.Join(allowed, ", "))
+	}
+	*to = *from
+}
+
+func last(key string) string { return key[strings.LastIndexByte(key, '.')+1:] }
+
+// file reads a path to a file.
+func (r *reader) filePath(from *string, to *string) {
+	if from == nil || *from == "" {
+		return
+	}
+	*to = *from
+	if !filepath.IsAbs(*to) {
+		*to = filepath.Join(filepath.Dir(r.path), *to)
+	}
+}
+
+func (r *reader) file(f *fileTOML, c *Config) {
+	r.filePath(f.Rules, &c.Rules)
+	r.filePath(f.Control, &c.Control)
+	r.size("memory", f.Memory, &c.Memory, 1<<20)
+	r.size("largest_result", f.LargestResult, &c.LargestResult, 1)
+	r.duration("drain_time", f.DrainTime, &c.DrainTime)
+	r.address("profile", f.Profile, &c.Profile)
+	r.text("log.level", f.Log.Level, &c.Log.Level, "debug", "info", "warn", "error")
+	r.text("log.format", f.Log.Format, &c.Log.Format, "text", "json")
+	if len(f.Origin) == 0 {
+		return
+	}
+	c.Origins = nil
+	for i := range f.Origin {
+		c.Origins = append(c.Origins, r.origin(fmt.Sprintf("origin.%d", i), &f.Origin[i], len(f.Origin) > 1))
+	}
+	names, addresses := map[string]bool{}, map[string]bool{}
+	for i, o := range c.Origins {
+		if names[o.Name] {
+			r.wrong(fmt.Sprintf("origin.%d.name", i), "name = %q: another origin has that name already", o.Name)
+		}
+		names[o.Name] = true
+		for _, a := range o.Listen {
+			if addresses[a] && !strings.HasSuffix(a, ":0") {
+				r.wrong(fmt.Sprintf("origin.%d.listen", i), "listen: %q is listened on already", a)
+			}
+			addresses[a] = true
+		}
+	}
+}
+
+var originName = regexp.MustCompile(`^[A-Za-z0-9_-]{1,40}$`)
+
+func (r *reader) origin(key string, f *originTOML, named bool) Origin {
+	o := defaultOrigin()
+	at := func(k string) string { return key + "." + k }
+	r.text(at("name"), f.Name, &o.Name)
+	switch {
+	case f.Name == nil && named:
+		r.wrong(key, "an origin beside others needs a name")
+	case f.Name != nil && !originName.MatchString(o.Name):
+		r.wrong(at("name"), "name = %q: expected up to 40 letters, digits, _ or -", o.Name)
+	}
+	switch {
+	case f.Address == nil:
+		r.wrong(key, `the origin has no address: expected address = "host:port", or the path of a Unix socket`)
+	default:
+		r.address(at("address"), f.Address, &o.Address)
+	}
+	if len(f.Listen) == 0 {
+		r.wrong(at("listen"), `the origin has nothing to listen on: expected listen = ["127.0.0.1:7432"] or the like`)
+	}
+	for i := range f.Listen {
+		var a string
+		r.address(at("listen"), &f.Listen[i], &a)
+		o.Listen = append(o.Listen, a)
+	}
+	if f.Connections != nil {
+		if *f.Connections < 0 || *f.Connections > 1<<20 {
+			r.wrong(at("connections"), "connections = %d: expected a number from 0, for no limit, to %d", *f.Connections, 1<<20)
+		}
+		o.Connections = int(*f.Connections)
+	}
+	r.duration(at("start_time"), f.StartTime, &o.StartTime)
+	r.duration(at("connect_time"), f.ConnectTime, &o.ConnectTime)
+	r.duration(at("idle_time"), f.IdleTime, &o.IdleTime)
+	r.duration(at("lost_time"), f.LostTime, &o.LostTime)
+	r.size(at("largest_message"), f.LargestMessage, &o.LargestMessage, 1<<10)
+	r.text(at("unchallenged_logins"), f.UnchallengedLogins, &o.UnchallengedLogins, "same-host", "anybody", "nobody")
+	r.originTLS(at("tls"), &f.TLS, &o)
+	r.clients(at("clients"), &f.Clients, &o.Clients)
+	if f.TLS.Certificate != nil && o.Clients.CA == "" && o.UnchallengedLogins == "same-host" {
+		r.wrong(at("tls.certificate"), "the larder shows the database a certificate, which may let in whoever connects to the larder: "+
+			"have clients show theirs by clients.ca, or say unchallenged_logins = \"nobody\" or \"anybody\"")
+	}
+	return o
+}
+
+func (r *reader) originTLS(key string, f *originTLSTOML, o *Origin) {
+	t := &o.TLS
+	r.text(key+".mode", f.Mode, &t.Mode, "disable", "require", "verify-ca", "verify-full")
+	r.filePath(f.CA, &t.CA)
+	r.filePath(f.Certificate, &t.Certificate)
+	r.filePath(f.Key, &t.Key)
+	r.text(key+".host", f.Host, &t.Host)
+	if (t.Certificate == "") != (t.Key == "") {
+		r.wrong(key, "certificate and key are needed together")
+	}
+	if t.Mode == "disable" && (t.CA != "" || t.Certificate != "" || t.Host != "") {
+		r.wrong(key+".mode", `mode = "disable" leaves the other keys of this table without effect: take them out, or set another mode`)
+	}
+	if t.Mode != "disable" && IsPath(o.Address) {
+		r.wrong(key+".mode", `mode = %q: over a Unix socket the database does not speak TLS; set "disable"`, t.Mode)
+	}
+}
+
+var versions = map[string]uint16{"1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
+
+func (r *reader) clients(key string, f *clientsTLSTOML, t *ClientTLS) {
+	r.text(key+".tls", f.TLS, &t.TLS, "off", "offered", "required")
+	r.filePath(f.Certificate, &t.Certificate)
+	r.filePath(f.Key, &t.Key)
+	r.filePath(f.CA, &t.CA)
+	minimum := "1.2"
+	r.text(key+".minimum", f.Minimum, &minimum, "1.2", "1.3")
+	t.Minimum = versions[minimum]
+	switch {
+	case t.TLS == "off" && (t.Certificate != "" || t.Key != "" || t.CA != ""):
+		r.wrong(key, `with tls = "off" no certificate is used: set tls = "offered" or "required", or take the files out`)
+	case t.TLS != "off" && (t.Certificate == "" || t.Key == ""):
+		r.wrong(key, "tls = %q needs a certificate and its key", t.TLS)
+	}
+}

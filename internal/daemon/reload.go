@@ -1,0 +1,61 @@
+package daemon
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"jollylarder/internal/config"
+)
+
+// Reload takes over a configuration, and reads the rules, certificates and keys again. If anything in it is wrong,
+// nothing is changed. Open connections go on. What only a restart can change is left as it was, and logged.
+func (l *Larder) Reload(cfg config.Config) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if err := l.sameOrigins(cfg); err != nil {
+		return err
+	}
+	sets, err := settings(cfg)
+	if err != nil {
+		return err
+	}
+	rules := rulesFile{path: cfg.Rules}
+	set, err := rules.read()
+	if err != nil {
+		return err
+	}
+	for _, c := range []struct {
+		key     string
+		changed bool
+	}{
+		{"control", cfg.Control != l.cfg.Control}, {"memory", cfg.Memory != l.cfg.Memory},
+		{"largest_result", cfg.LargestResult != l.cfg.LargestResult}, {"profile", cfg.Profile != l.cfg.Profile},
+	} {
+		if c.changed {
+			l.log.Warn("a change of the configuration needs a restart", "key", c.key)
+		}
+	}
+	cfg.Control, cfg.Memory, cfg.LargestResult, cfg.Profile = l.cfg.Control, l.cfg.Memory, l.cfg.LargestResult, l.cfg.Profile
+	for i, o := range l.origins {
+		o.server.Configure(*sets[i])
+	}
+	l.rules.take(&rules)
+	l.engine.SetRules(set)
+	l.cfg = cfg
+	return nil
+}
+
+// sameOrigins says whether a configuration stands before the same databases, on the same addresses.
+func (l *Larder) sameOrigins(cfg config.Config) error {
+	if len(cfg.Origins) != len(l.cfg.Origins) {
+		return errors.New("origins cannot be added or taken away while the larder runs: restart it")
+	}
+	for i, o := range cfg.Origins {
+		have := l.cfg.Origins[i]
+		if o.Name != have.Name || o.Address != have.Address || !slices.Equal(o.Listen, have.Listen) {
+			return fmt.Errorf("name, address or listen of origin %q cannot be changed while the larder runs: restart it", have.Name)
+		}
+	}
+	return nil
+}
