@@ -25,6 +25,10 @@ func (s *session) flush() bool {
 	b := batch{s: s, now: s.server.now(), held: s.in.held(), asHeld: true}
 	s.answers, s.toOrigin, s.hits = s.answers[:0], s.toOrigin[:0], s.hits[:0]
 	for i := 0; i < len(s.held) && !s.raw; {
+		if x := s.openExchange(); x != nil && x.failed && s.held[i].kind != 'S' {
+			i++ // the origin hears nothing until a Sync
+			continue
+		}
 		if u, ok := s.unitAt(i); ok {
 			i += b.unit(u)
 			continue
@@ -116,7 +120,7 @@ func (b *batch) leaveOut(start, end int) {
 	b.sent = end
 }
 
-// say answers something at once.
+// say answers something at once. An answer in scratch must be gathered up before scratch is used again.
 func (b *batch) say(answer []byte) {
 	b.gatherUp()
 	b.single = answer
@@ -280,8 +284,8 @@ func (b *batch) message(p *part) {
 	s := b.s
 	switch p.kind {
 	case 'S':
-		if x := s.openExchange(); x != nil {
-			s.sync(x)
+		if s.queue.len() > 0 {
+			s.sync(b.exchange())
 			break
 		}
 		b.synced()
@@ -360,11 +364,11 @@ func (b *batch) owe(p *part) {
 func (b *batch) exhausted(p *part) {
 	s := b.s
 	b.leaveOut(p.start, p.end)
-	if x := s.openExchange(); x != nil && !x.answered() {
-		s.expects(x, expected{kind: fromMemory, local: noRows})
+	if x := s.openExchange(); s.queue.len() == 0 || x == s.queue.first() && x.answered() {
+		b.say(noRows)
 		return
 	}
-	b.say(noRows)
+	s.expects(b.exchange(), expected{kind: fromMemory, local: noRows})
 }
 
 var noRows = frame(nil, 'C', []byte("SELECT 0\x00"))

@@ -287,6 +287,10 @@ func (s *session) query(body []byte) bool {
 		s.mu.Unlock()
 		return !gone && s.write(s.in.take())
 	}
+	if x := s.openExchange(); x != nil && x.failed {
+		s.mu.Unlock()
+		return s.write(s.in.take()) // the origin hears nothing until a Sync
+	}
 	d := s.decide(&engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)
 	if d.Outcome == ledger.Hit {
 		// Any simple query makes the server forget the unnamed statement and portal.
@@ -341,7 +345,7 @@ func (s *session) functionCall() bool {
 		s.mu.Unlock()
 		return false
 	}
-	if !s.raw {
+	if x := s.openExchange(); !s.raw && (x == nil || !x.failed) {
 		x := s.openWhole(now)
 		st := engine.Statement{Pattern: s.server.Engine.Unreadable("a function call by number")}
 		d := s.eng.Decide(&engine.Request{Statement: st, NoAsking: true}, now)
@@ -462,6 +466,9 @@ func (s *session) longMessage(kind byte, total int) bool {
 	defer s.mu.Unlock()
 	if s.raw || s.clientGone {
 		return s.raw
+	}
+	if x := s.openExchange(); x != nil && x.failed {
+		return true
 	}
 	long := s.unknown("too long to be analysed")
 	switch kind {
