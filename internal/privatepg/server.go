@@ -48,9 +48,24 @@ func version(path string) int {
 	return n
 }
 
-// Start makes and starts a server with the given settings, as in "max_connections=50". The superuser is postgres and
-// needs no password; hba, if not empty, stands before that in the rules for who may connect how.
-func Start(hba string, settings ...string) (s *Server, err error) {
+// Options say how a server differs from one that lets everybody in.
+type Options struct {
+	// HBA stands first in the rules for who may connect how.
+	HBA string
+	// Settings are as in "max_connections=50".
+	Settings []string
+	// Files are put into its data directory, for itself alone, by their names.
+	Files map[string][]byte
+}
+
+// Start makes and starts a server with the given settings. The superuser is postgres and needs no password, unless
+// hba says so.
+func Start(hba string, settings ...string) (*Server, error) {
+	return Options{HBA: hba, Settings: settings}.Start()
+}
+
+// Start makes and starts a server.
+func (o Options) Start() (s *Server, err error) {
 	bin, err := Binaries()
 	if err != nil {
 		return nil, err
@@ -75,8 +90,19 @@ func Start(hba string, settings ...string) (s *Server, err error) {
 	if out, err := initdb.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("initdb: %w: %s", err, out)
 	}
-	if err := os.WriteFile(filepath.Join(data, "pg_hba.conf"), []byte(hba+"\nhost all all 127.0.0.1/32 trust\nhost replication all 127.0.0.1/32 trust\n"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(data, "pg_hba.conf"), []byte(o.HBA+"\nlocal all all trust\nhost all all 127.0.0.1/32 trust\nhost replication all 127.0.0.1/32 trust\n"), 0o644); err != nil {
 		return nil, err
+	}
+	for name, text := range o.Files {
+		path := filepath.Join(data, name)
+		if err := os.WriteFile(path, text, 0o600); err != nil {
+			return nil, err
+		}
+		if attr.Credential != nil {
+			if err := os.Chown(path, int(attr.Credential.Uid), int(attr.Credential.Gid)); err != nil {
+				return nil, err
+			}
+		}
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -84,8 +110,8 @@ func Start(hba string, settings ...string) (s *Server, err error) {
 	}
 	s.Port = l.Addr().(*net.TCPAddr).Port
 	l.Close()
-	args := []string{"-D", data, "-p", strconv.Itoa(s.Port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "fsync=off", "-c", "max_connections=100"}
-	for _, x := range settings {
+	args := []string{"-D", data, "-p", strconv.Itoa(s.Port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=" + dir, "-c", "fsync=off", "-c", "max_connections=100"}
+	for _, x := range o.Settings {
 		args = append(args, "-c", x)
 	}
 	log, err := os.Create(filepath.Join(dir, "log"))
@@ -142,6 +168,9 @@ func unprivileged(dir string) (*syscall.SysProcAttr, error) {
 func (s *Server) URL(user, database string) string {
 	return fmt.Sprintf("postgres://%s@127.0.0.1:%d/%s?sslmode=disable", user, s.Port, database)
 }
+
+// Socket is the path of its Unix socket.
+func (s *Server) Socket() string { return filepath.Join(s.dir, fmt.Sprintf(".s.PGSQL.%d", s.Port)) }
 
 // Address is where it listens.
 func (s *Server) Address() string { return fmt.Sprintf("127.0.0.1:%d", s.Port) }

@@ -25,6 +25,8 @@ import (
 
 var ctx = context.Background()
 
+var readFacts = facts.Facts
+
 // server is the PostgreSQL that all tests of this package share; each has a database of its own on it.
 var server *privatepg.Server
 
