@@ -154,9 +154,9 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 		d.Reason = whyNow
 	case s.collected.Touches(res.readings):
 		d.Reason = whyOwnWrite
-	case s.inBlock() && s.isolation == snapshot:
+	case s.InBlock() && s.isolation == snapshot:
 		d.Reason = whySnapshot
-	case s.inBlock() && s.isolation != readCommitted, s.ended:
+	case s.InBlock() && s.isolation != readCommitted, s.ended: // after an end it is not known which block the next is in
 		d.Reason = whyIsolation
 	case len(s.identity) == 0:
 		s.needs()
@@ -167,7 +167,7 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 		d.Reason = s.settings.Strange
 	case s.settings.Temporary:
 		d.Reason = whyTemporary
-	case !s.inBlock() && !s.settings.ReadCommitted:
+	case !s.InBlock() && !s.settings.ReadCommitted:
 		d.Reason = whySerializing
 	default:
 		s.needs()
@@ -184,8 +184,11 @@ func (s *Session) needs() {
 	}
 }
 
-// inBlock says whether the session is in a transaction block, or will be when what was sent has been done.
-func (s *Session) inBlock() bool { return s.state == InBlock || s.begun }
+// InBlock says whether the session is in a transaction block, or will be when what was sent has been done.
+func (s *Session) InBlock() bool { return s.state == InBlock || s.begun }
+
+// StaysInBlock is InBlock where nothing was sent that may end the block.
+func (s *Session) StaysInBlock() bool { return s.InBlock() && !s.ended }
 
 // Quiet says whether a statement's reply tells nothing that the database holds, so that a statement behind it may be
 // answered before it: nobody can find the second answer older than the first.

@@ -75,7 +75,10 @@ func (s *session) waitForRoom() bool {
 	return ok && !s.originGone
 }
 
-var flushMessage = frame(nil, 'H')
+var (
+	flushMessage = frame(nil, 'H')
+	syncMessage  = frame(nil, 'S')
+)
 
 // batch is the held messages while they are being dealt with.
 type batch struct {
@@ -206,12 +209,14 @@ func (b *batch) unit(u unit) (n int) {
 		return b.sendUnit(&u, &d)
 	}
 	n = 2
+	s.answeredInBlock = s.answeredInBlock || s.eng.InBlock()
 	first, last := u.bind, u.execute
 	f := form{bind: true}
+	var prepares unnamed
 	if u.parse != nil {
 		n++
 		first, f.parse = u.parse, true
-		s.here = stmt
+		prepares.here = stmt
 	}
 	if u.describe != nil {
 		n++
@@ -227,10 +232,12 @@ func (b *batch) unit(u unit) (n int) {
 	x := s.openExchange()
 	if x != nil && !x.answered() {
 		answer, _ := serve(nil, d.Entry, f, s.eng.State())
-		s.expects(x, expected{kind: fromMemory, exec: s.execution(&d), local: answer})
+		s.expects(x, expected{kind: fromMemory, exec: s.execution(&d), unnamed: prepares, local: answer})
 		b.leaveOut(first.start, last.end)
 		return n
 	}
+	prepares.on(&s.here, &s.there)
+	prepares.on(&s.hereNow, &s.thereNow)
 	if u.sync != nil && x == nil {
 		n++
 		last, f.ready = u.sync, true
@@ -256,6 +263,11 @@ func (b *batch) synced() {
 func (b *batch) sendUnit(u *unit, d *engine.Decision) (n int) {
 	s := b.s
 	n = 2
+	first := u.bind
+	if u.parse != nil {
+		first = u.parse
+	}
+	b.oweQuery(first, d)
 	if u.parse != nil {
 		b.message(u.parse)
 		n++
@@ -296,10 +308,13 @@ func (b *batch) message(p *part) {
 			b.leaveOut(p.start, p.end)
 		}
 	case 'P':
-		s.expects(b.exchange(), expected{kind: 'P', parse: s.prepare(p.name, p.stmt)})
+		e := expected{kind: 'P'}
 		if p.name == "" {
-			s.there = p.stmt
+			e.unnamed = unnamed{p.stmt, p.stmt}
+		} else {
+			e.parse = s.prepare(p.name, p.stmt)
 		}
+		s.expects(b.exchange(), e)
 	case 'E':
 		if p.name == "" && s.portal != nil {
 			b.exhausted(p)
@@ -315,6 +330,7 @@ func (b *batch) message(p *part) {
 			why = whyPart
 		}
 		d := s.eng.Decide(&engine.Request{Statement: stmt.st, Busy: why, NoAsking: true}, b.now)
+		b.oweQuery(p, &d)
 		e := s.execution(&d)
 		s.start(x, e, b.now)
 		s.expects(x, expected{kind: 'E', exec: e})
@@ -328,17 +344,16 @@ func (b *batch) message(p *part) {
 		b.owe(p)
 		s.expects(b.exchange(), expected{kind: 'D'})
 	case 'C':
-		s.expects(b.exchange(), expected{kind: 'C'})
+		e := expected{kind: 'C'}
 		switch {
 		case p.ofPortal && p.name == "":
 			s.portal = nil
+		case !p.ofPortal && p.name == "":
+			e.unnamed = unnamed{gone, gone}
 		case !p.ofPortal:
-			if p.name == "" {
-				s.here, s.there = nil, nil
-			} else {
-				delete(s.statements, p.name)
-			}
+			delete(s.statements, p.name)
 		}
+		s.expects(b.exchange(), e)
 	}
 	b.upTo(p.end)
 }
@@ -349,6 +364,9 @@ func (s *session) sync(x *exchange) {
 		return // it is not heard: the origin waits for data
 	}
 	x.closed, x.synced, x.copying = true, true, false
+	if !s.eng.StaysInBlock() {
+		s.forgetPortal() // it ends with its transaction
+	}
 }
 
 // owe puts in what the origin needs before a message.
@@ -360,15 +378,34 @@ func (b *batch) owe(p *part) {
 	b.s.toOrigin = b.s.owed(b.exchange(), p, b.s.toOrigin)
 }
 
-// exhausted answers the Execute of a portal all of whose rows were answered from memory: it has none left.
+// oweQuery puts in a query before a message, if the statement that is to be run is owed one.
+func (b *batch) oweQuery(p *part, d *engine.Decision) {
+	if b.s.owesQuery(d) {
+		b.copyUpTo(p.start)
+		b.s.toOrigin = b.s.owedQuery(b.exchange(), b.s.toOrigin)
+	}
+}
+
+// exhausted answers the Execute of a portal all of whose rows were answered from memory: it has none left. Where it is
+// not certain that the transaction is still a sound one by then, the origin is to say so.
 func (b *batch) exhausted(p *part) {
 	s := b.s
-	b.leaveOut(p.start, p.end)
-	if x := s.openExchange(); s.queue.len() == 0 || x == s.queue.first() && x.answered() {
-		b.say(noRows)
+	if s.busy(true) != "" {
+		b.copyUpTo(p.start)
+		x := b.exchange()
+		s.toOrigin = s.owed(x, p, s.toOrigin)
+		s.toOrigin = frame(s.toOrigin, 'E', []byte{0, 0, 0, 0, 0})
+		s.expects(x, expected{kind: 'E', silent: true})
+		s.portal = nil
+		b.message(p)
 		return
 	}
-	s.expects(b.exchange(), expected{kind: fromMemory, local: noRows})
+	b.leaveOut(p.start, p.end)
+	if x := s.openExchange(); x != nil && !x.answered() {
+		s.expects(x, expected{kind: fromMemory, local: noRows})
+		return
+	}
+	b.say(noRows)
 }
 
 var noRows = frame(nil, 'C', []byte("SELECT 0\x00"))

@@ -96,6 +96,12 @@ func (x *talk) hear(kind byte, n int) *talk {
 	return x
 }
 
+// ended says whether the last message but one completes a row that holds a text.
+func (x *talk) ended(text string) bool {
+	b := x.received.Bytes()
+	return bytes.Contains(b[max(0, len(b)-200):], []byte(text)) || bytes.HasSuffix(b, []byte("the end\n"))
+}
+
 func tail(s string) string { return s[max(0, len(s)-1500):] }
 
 func (x *talk) ready() *talk { return x.hear('Z', 1) }

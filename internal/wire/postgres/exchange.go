@@ -24,6 +24,9 @@ type exchange struct {
 	at     int // the first in expect whose reply has not ended
 	loud   int // executions under way whose replies tell what the database holds
 
+	unnamed bool      // it changes the origin's unnamed statement,
+	before  *prepared // which was this one
+
 	noticed  bool
 	failed   bool
 	failedAt int // the reply that was an error, if failed
@@ -34,8 +37,31 @@ type expected struct {
 	kind   byte
 	silent bool       // the client did not send that message, and is not to get the reply
 	exec   *execution // what is run, of an Execute, a message that ends by itself, an answer from memory, or a Describe that belongs to one
-	parse  *parsing   // of a Parse of the client's
-	local  []byte     // of an answer from memory: its bytes
+	parse  *parsing   // of a Parse of the client's, for a name
+	unnamed
+	local []byte // of an answer from memory: its bytes
+}
+
+// unnamed is what becomes of the unnamed statement, as the client knows it and as the origin does: nil for no change,
+// and gone where there is none afterwards.
+type unnamed struct{ here, there *prepared }
+
+var gone = &prepared{}
+
+// on makes the change.
+func (u unnamed) on(here, there **prepared) {
+	for _, c := range []struct {
+		from *prepared
+		to   **prepared
+	}{{u.here, here}, {u.there, there}} {
+		switch c.from {
+		case nil:
+		case gone:
+			*c.to = nil
+		default:
+			*c.to = c.from
+		}
+	}
 }
 
 const (
@@ -117,6 +143,16 @@ func (q *exchanges) recycle(x *exchange) {
 	}
 }
 
+// separate says whether each exchange will end by itself, whatever goes wrong in those before it.
+func (q *exchanges) separate() bool {
+	for _, x := range q.all() {
+		if !x.synced && (len(x.expect) == 0 || x.expect[0].kind != wholeExchange) {
+			return false
+		}
+	}
+	return true
+}
+
 func (q *exchanges) pop() {
 	q.list[q.from] = nil
 	q.from++
@@ -142,14 +178,21 @@ func (q *exchanges) open(arrived time.Time) *exchange {
 	return x
 }
 
-// expects adds a reply to come to an exchange.
+// expects adds a reply to come to an exchange. What it will change is taken to come true, until it is known.
 func (s *session) expects(x *exchange, e expected) {
+	e.unnamed.on(&s.here, &s.there)
 	x.expect = append(x.expect, e)
 	s.outstanding++
 }
 
-// next goes on to the next reply of an exchange.
+// next goes on behind a reply that has ended well.
 func (s *session) next(x *exchange) {
+	x.expect[x.at].unnamed.on(&s.hereNow, &s.thereNow)
+	s.pass(x)
+}
+
+// pass goes on behind a reply, however it ended.
+func (s *session) pass(x *exchange) {
 	x.at++
 	s.outstanding--
 	if s.crowded && s.outstanding < mostOutstanding/2 {
@@ -168,10 +211,17 @@ func (s *session) executed(x *exchange, e *execution, now time.Time) {
 
 // fail follows an error in a batch: the origin skips everything up to the next Sync, whatever it is.
 func (s *session) fail(x *exchange, now time.Time) {
-	x.failed, x.failedAt = true, x.at
+	x.failed = true
 	x.copying = false
-	if e := x.current(); e != nil && e.kind == 'E' {
+	switch e := x.current(); {
+	case e == nil:
+	case e.kind == 'E' && e.exec != nil:
 		s.executed(x, e.exec, now)
+	case e.kind == 'P' && e.there != nil: // the server lets go of the old one before it reads the new
+		s.thereNow = nil
+		if !e.silent {
+			s.hereNow = nil
+		}
 	}
 	s.skip(x)
 	for !x.synced && s.queue.len() > 1 && s.queue.all()[1].question == nil {
@@ -190,13 +240,16 @@ func (s *session) fail(x *exchange, now time.Time) {
 // skip gives up the replies that are still to come.
 func (s *session) skip(x *exchange) {
 	for !x.answered() {
-		s.next(x)
+		s.pass(x)
 	}
 	x.loud = 0
 }
 
 // endExchange follows a ReadyForQuery. What the exchange has changed must count before the client gets to know.
 func (s *session) endExchange(x *exchange, state engine.TxState, now time.Time) {
+	if e := x.current(); e != nil && e.kind == wholeExchange {
+		s.next(x)
+	}
 	s.skip(x)
 	s.queue.pop()
 	x.pending.End()
@@ -209,13 +262,17 @@ func (s *session) endExchange(x *exchange, state engine.TxState, now time.Time) 
 	} else {
 		s.eng.Ready(state)
 	}
-	if state == engine.Idle {
+	if state == engine.Idle && !behind {
 		s.forgetPortal()
+		s.answeredInBlock = false
 	}
 	if s.login {
 		s.login, s.raw = false, s.replication == physical
 	}
-	s.revertParses(x)
+	if x.failed {
+		s.portal = nil
+		s.unprepare(x)
+	}
 	for i := range x.expect {
 		e := x.expect[i].exec
 		if e == nil || x.expect[i].kind != 'E' && x.expect[i].kind != wholeExchange {

@@ -294,8 +294,8 @@ func (s *session) query(body []byte) bool {
 	d := s.decide(&engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)
 	if d.Outcome == ledger.Hit {
 		// Any simple query makes the server forget the unnamed statement and portal.
-		s.here = nil
-		s.forgetPortal()
+		s.here, s.hereNow, s.portal, s.portalStale = nil, nil, nil, s.portalThere
+		s.answeredInBlock = s.answeredInBlock || s.eng.InBlock()
 		var answer []byte
 		answer, s.scratch = serve(s.scratch[:0], d.Entry, form{ready: true}, s.eng.State())
 		ok := s.writeClient(answer)
@@ -305,15 +305,24 @@ func (s *session) query(body []byte) bool {
 		s.in.take()
 		return ok
 	}
+	var before []byte
+	if s.owesQuery(&d) {
+		if x := s.openExchange(); x != nil {
+			before = s.owedQuery(x, nil)
+		} else if s.queue.separate() {
+			s.answeredInBlock = false
+			s.queue.push(&exchange{closed: true, synced: true, question: &question{done: make(chan struct{})}})
+			before = questionMessages(anyQuery)
+		}
+	}
 	x := s.openWhole(now)
 	e := s.execution(&d)
 	e.gather = len(x.expect) == 0 && d.Outcome == ledger.Miss
-	s.expects(x, expected{kind: wholeExchange, exec: e})
+	s.expects(x, expected{kind: wholeExchange, exec: e, unnamed: unnamed{gone, gone}})
 	s.start(x, e, now)
-	s.here, s.there = nil, nil
 	s.forgetPortal()
 	s.mu.Unlock()
-	return s.write(s.in.take())
+	return s.write(before) && s.write(s.in.take())
 }
 
 // openWhole gives the exchange of a message that ends with a ReadyForQuery by itself. If a batch stands open before
@@ -476,9 +485,8 @@ func (s *session) longMessage(kind byte, total int) bool {
 		x := s.openWhole(now)
 		d := s.eng.Decide(&engine.Request{Statement: long.st, NoAsking: true}, now)
 		e := s.execution(&d)
-		s.expects(x, expected{kind: wholeExchange, exec: e})
+		s.expects(x, expected{kind: wholeExchange, exec: e, unnamed: unnamed{gone, gone}})
 		s.start(x, e, now)
-		s.here, s.there = nil, nil
 		s.forgetPortal()
 	case 'P':
 		b := batch{s: s, now: now}
@@ -514,14 +522,9 @@ func (s *session) relayRest(why string) {
 	s.following = math.MaxInt
 }
 
-// prepare notes that a Parse message is being sent. Until the origin has said that it worked, a name that stood for
-// something else may stand for either. It is called with mu held.
+// prepare notes that a Parse message for a name is being sent. Until the origin has said that it worked, a name that
+// stood for something else may stand for either. It is called with mu held.
 func (s *session) prepare(name string, stmt *prepared) *parsing {
-	if name == "" {
-		p := &parsing{stmt: stmt, old: s.here, meanwhile: stmt}
-		s.here = stmt
-		return p
-	}
 	p := &parsing{name: name, stmt: stmt, old: s.statements[name], meanwhile: stmt}
 	if p.old != nil && p.old != stmt {
 		p.meanwhile = s.unknown("a name that is being prepared anew")
@@ -533,45 +536,34 @@ func (s *session) prepare(name string, stmt *prepared) *parsing {
 	return p
 }
 
-// parsed follows the origin's word that a statement is prepared.
+// parsed follows the origin's word that a named statement is prepared.
 func (s *session) parsed(p *parsing) {
 	if p == nil {
 		return
 	}
-	if p.name != "" && s.statements[p.name] == p.meanwhile {
+	if s.statements[p.name] == p.meanwhile {
 		s.statements[p.name] = p.stmt // now it is certain
 	}
-	p.meanwhile = p.stmt
-	p.old = p.stmt
+	p.old, p.meanwhile = p.stmt, p.stmt
 }
 
-// revertParses puts back what names stood for whose Parse failed or was skipped.
-func (s *session) revertParses(x *exchange) {
+// unprepare puts back what names stand for whose Parse failed or was skipped, and works out anew what will become of the
+// unnamed statement when what is still under way has come true.
+func (s *session) unprepare(x *exchange) {
 	for i := range x.expect {
-		e := &x.expect[i]
-		if e.kind == 'P' && x.failed && (e.parse == nil || e.parse.name == "") {
-			s.there = unsure
-			if i == x.failedAt { // the server lets go of the old one before it reads the new
-				s.here = nil
-				continue
-			}
-		}
-		p := e.parse
-		if p == nil || p.old == p.stmt {
-			continue
-		}
-		if p.name == "" {
-			if s.here == p.meanwhile {
-				s.here = p.old
-			}
-			continue
-		}
-		if s.statements[p.name] != p.meanwhile {
+		p := x.expect[i].parse
+		if p == nil || p.old == p.stmt || s.statements[p.name] != p.meanwhile {
 			continue
 		}
 		delete(s.statements, p.name)
 		if p.old != nil {
 			s.statements[p.name] = p.old
+		}
+	}
+	s.here, s.there = s.hereNow, s.thereNow
+	for _, y := range s.queue.all() {
+		for _, e := range y.expect[y.at:] {
+			e.unnamed.on(&s.here, &s.there)
 		}
 	}
 }

@@ -142,7 +142,7 @@ func (s *session) take(o *outbound, now time.Time) bool {
 			return false
 		}
 		total := n + 1
-		if total > have && !whole(kind) && !s.questioning() {
+		if total > have && !whole(kind) && !s.questioning() && !s.silent() {
 			// Long rows and data go on in pieces, so that a result of any size takes no memory.
 			o.gather = false
 			if !s.reply(o, kind, nil, total, now) {
@@ -246,6 +246,15 @@ func whole(kind byte) bool { return strings.IndexByte("DdTtV", kind) < 0 }
 // questioning says whether what arrives answers a question of the larder's own. All of that is looked at whole, since
 // none of it is for the client.
 func (s *session) questioning() bool { return s.queue.len() > 0 && s.queue.first().question != nil }
+
+// silent says whether the reply that is arriving is for nobody.
+func (s *session) silent() bool {
+	if s.queue.len() == 0 {
+		return false
+	}
+	e := s.queue.first().current()
+	return e != nil && e.silent
+}
 
 // forward writes what has been collected, up to pos.
 func (s *session) forward(o *outbound, pos int) bool {
@@ -442,6 +451,12 @@ func (s *session) inBatch(o *outbound, x *exchange, e *expected, kind byte, tota
 			return false, true
 		}
 	case 'E':
+		if e.exec == nil { // a query of the larder's own
+			if kind == 'C' {
+				s.next(x)
+			}
+			return kind == 'C' || kind == 'D', forward
+		}
 		switch kind {
 		case 'D':
 			s.collect(o, e.exec, kind, total)

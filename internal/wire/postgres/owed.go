@@ -1,16 +1,14 @@
 package postgres
 
 import (
+	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/store"
 )
 
 // A client that was answered from memory believes the origin to hold things that it was never sent: an unnamed
-// statement whose Parse was answered, an unnamed portal whose Bind was. Or to have let go of some: a simple query makes
-// a server forget both. Before the origin gets a message that rests on such a thing, it is told; its answers to that
+// statement whose Parse was answered, an unnamed portal whose Bind was, a query in this transaction. Or to have let go of
+// some: a simple query makes a server forget both statement and portal. Before the origin gets a message that rests on such a thing, it is told; its answers to that
 // are not for the client.
-
-// unsure stands for what the origin has as its unnamed statement, where that is not known.
-var unsure = &prepared{}
 
 // localPortal is an unnamed portal that was bound, and run to its end, in memory.
 type localPortal struct {
@@ -75,12 +73,35 @@ func (s *session) owedStatement(x *exchange, should *prepared, dst []byte) []byt
 	case s.there == should:
 	case should == nil:
 		dst = frame(dst, 'C', []byte("S\x00"))
-		s.expects(x, expected{kind: 'C', silent: true})
-		s.there = nil
+		s.expects(x, expected{kind: 'C', silent: true, unnamed: unnamed{nil, gone}})
 	case should.sql != nil:
 		dst = frame(dst, 'P', []byte{0}, should.sql, []byte{0}, should.types)
-		s.expects(x, expected{kind: 'P', silent: true})
-		s.there = should
+		s.expects(x, expected{kind: 'P', silent: true, unnamed: unnamed{nil, should}})
 	}
 	return dst
 }
+
+// owesQuery says whether a statement would find the transaction as if nothing had been asked in it yet, where
+// something was, and was answered from memory: then the server would let it set what must be set before any query.
+func (s *session) owesQuery(d *engine.Decision) bool {
+	if !s.answeredInBlock || s.eng.State() == engine.Failed {
+		return false
+	}
+	switch d.Pattern.Facts.Verb {
+	case "set", "begin", "several", "unknown", "call", "do":
+		return true
+	}
+	return false
+}
+
+// owedQuery appends a query whose answer is for nobody, as part of a batch.
+func (s *session) owedQuery(x *exchange, dst []byte) []byte {
+	s.answeredInBlock = false
+	for _, kind := range []byte("PBECC") {
+		s.expects(x, expected{kind: kind, silent: true})
+	}
+	whole := questionMessages(anyQuery)
+	return append(dst, whole[:len(whole)-len(syncMessage)]...)
+}
+
+const anyQuery = "/* jolly larder */ select 1"

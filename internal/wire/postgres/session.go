@@ -55,8 +55,12 @@ type session struct {
 
 	// What the client has prepared. A name whose meaning is not certain is not in statements.
 	statements map[string]*prepared
-	here       *prepared // the unnamed statement as the client knows it, nil for none
-	there      *prepared // and as the origin does; unsure if that is not known
+	// The unnamed statement as the client knows it and as the origin does, nil for none: when all that is under way has
+	// come true, and now.
+	here, there       *prepared
+	hereNow, thereNow *prepared
+
+	answeredInBlock bool // in this transaction block something was, of which the origin knows nothing
 
 	// The unnamed portal, where the client's and the origin's differ since a Bind was answered from memory.
 	portal      *localPortal // the client's; it is local, or nil

@@ -1,0 +1,115 @@
+package postgres
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"net"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/statement"
+)
+
+// faults is a log that remembers faults of the larder's own.
+type faults struct {
+	slog.Handler
+	seen chan string
+}
+
+func (f faults) Handle(_ context.Context, r slog.Record) error {
+	if strings.Contains(r.Message, "fault") {
+		select {
+		case f.seen <- r.Message:
+		default:
+		}
+	}
+	return nil
+}
+
+// FuzzSession has a client and an origin say anything, in pieces of any length: the session must end when they have,
+// without a fault, and hold on to no more than a bounded number of bytes.
+func FuzzSession(f *testing.F) {
+	start := "\x00\x00\x00\x12\x00\x03\x00\x00user\x00ines\x00\x00"
+	ready := "R\x00\x00\x00\x08\x00\x00\x00\x00Z\x00\x00\x00\x05I"
+	read := "select n from berths where id = 1\x00"
+	frame := func(kind byte, body string) string { return string(frame(nil, kind, []byte(body))) }
+	unit := frame('P', "\x00"+read+"\x00\x00") + frame('B', "\x00\x00\x00\x00\x00\x00\x00\x00") + frame('D', "P\x00") + frame('E', "\x00\x00\x00\x00\x00") + frame('S', "")
+	answer := frame('1', "") + frame('2', "") + frame('T', "\x00\x00") + frame('D', "\x00\x00") + frame('C', "SELECT 1\x00") + frame('Z', "I")
+	f.Add(start+frame('Q', read)+unit, ready+frame('T', "\x00\x00")+frame('C', "SELECT 0\x00")+frame('Z', "I")+answer, uint8(7))
+	f.Add(start+unit+unit+frame('X', ""), ready+answer+answer, uint8(200))
+	f.Add(start+frame('P', "s\x00"+read+"\x00\x00")+frame('H', "")+frame('Q', "begin\x00")+frame('F', ""), ready+frame('E', "C42601\x00\x00")+frame('Z', "E"), uint8(1))
+	f.Add(start+frame('Q', "copy t from stdin\x00")+frame('d', "1\n")+frame('c', "")+frame('S', ""), ready+frame('G', "\x00\x00\x00")+frame('C', "COPY 1\x00")+frame('Z', "I"), uint8(3))
+	f.Add(start+frame('p', "SCRAM-SHA-256\x00\x00\x00\x00\x01y"), "R\x00\x00\x00\x17\x00\x00\x00\x0aSCRAM-SHA-256\x00\x00"+ready, uint8(0))
+	f.Add("\x00\x00\x00\x08\x04\xd2\x16\x2f"+start+"Q\x00\x00\x00\x02", ready+"Z\x00\x00\x00\x01", uint8(9))
+	f.Add("\x16\x03\x01\x00\x05hello", "", uint8(0))
+	f.Fuzz(func(t *testing.T, client, origin string, piece uint8) {
+		e, err := engine.New(engine.Options{Facts: facts.Facts}, time.Now())
+		require.NoError(t, err)
+		var s statement.Scan
+		s.Read([]byte("select n from berths where id = 1"))
+		e.SetRules(rules.NewSet([]rules.Rule{{Pattern: statement.Name(s.Pattern), Verdict: rules.Keep, TTL: time.Minute}}))
+		seen := make(chan string, 1)
+		theirs, mine := net.Pipe()
+		server, far := net.Pipe()
+		srv := &Server{Engine: e, Origin: "origin:5432", Log: slog.New(faults{slog.DiscardHandler, seen}),
+			Dial: func(context.Context, string) (net.Conn, error) { return server, nil }}
+		srv.Configure(Settings{StartTime: time.Second, LostTime: time.Second})
+		say := func(c net.Conn, text string) {
+			go func() { _, _ = io.Copy(io.Discard, c) }()
+			go func() {
+				for n := int(piece)*3 + 1; len(text) > 0; text = text[min(n, len(text)):] {
+					if _, err := io.WriteString(c, text[:min(n, len(text))]); err != nil {
+						break
+					}
+				}
+				time.Sleep(time.Millisecond)
+				c.Close()
+			}()
+		}
+		say(theirs, client)
+		say(far, origin)
+		ended := make(chan struct{})
+		go func() {
+			srv.track(mine)
+			srv.handle(mine)
+			srv.untrack(mine)
+			server.Close()
+			close(ended)
+		}()
+		select {
+		case <-ended:
+		case <-time.After(20 * time.Second):
+			t.Fatal("the session does not end")
+		}
+		select {
+		case fault := <-seen:
+			t.Fatal(fault)
+		default:
+		}
+	})
+}
+
+// FuzzStartup reads what a client begins with.
+func FuzzLogin(f *testing.F) {
+	f.Add([]byte("SCRAM-SHA-256-PLUS\x00SCRAM-SHA-256\x00\x00"), []byte("SCRAM-SHA-256\x00\x00\x00\x00\x03y,,"))
+	f.Fuzz(func(t *testing.T, list, response []byte) {
+		kept, dropped := withoutBinding(list)
+		require.NotContains(t, strings.Split(string(kept), "\x00"), boundMechanism)
+		if !dropped {
+			again, _ := withoutBinding(kept)
+			require.Equal(t, kept, again)
+		}
+		far, near := net.Pipe()
+		defer far.Close()
+		go func() { _, _ = io.Copy(io.Discard, far) }()
+		s := &session{server: &Server{Log: slog.New(slog.DiscardHandler)}, client: newSocket(near), auth: auth{initial: true, bound: true}}
+		s.password(response)
+	})
+}
