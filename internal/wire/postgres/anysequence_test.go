@@ -18,20 +18,24 @@ import (
 	"jollylarder/internal/core/ledger"
 )
 
-// refusals makes one of the errors by which a transaction that has failed refuses what follows. Which of them it is rests
-// on what of the client's statements and portals the server still has, and that may be another if some were answered
-// from memory before the failure.
+// refusals makes one of all by which a transaction that has failed refuses what follows. What it says rests on what of
+// the client's statements and portals the server still has, and that may be another if some were answered from memory
+// before the failure.
 func refusals(received string) string {
-	lines := strings.Split(received, "\n")
+	var out, part []string
 	failed := false
-	for i, line := range lines {
-		if strings.HasPrefix(line, "Z") {
-			failed = line == `Z "E"`
-		} else if failed && strings.HasPrefix(line, "E") {
-			lines[i] = "E refused"
+	for line := range strings.Lines(received) {
+		part = append(part, line)
+		if !strings.HasPrefix(line, "Z") {
+			continue
 		}
+		still := line == "Z \"E\"\n"
+		if failed && still {
+			part = []string{"refused\n"}
+		}
+		out, part, failed = append(out, part...), nil, still
 	}
-	return strings.Join(lines, "\n")
+	return strings.Join(append(out, part...), "")
 }
 
 // anyMessages draws a few messages that a client may send next, whether they make sense or not.

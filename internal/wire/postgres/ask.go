@@ -138,8 +138,5 @@ func (s *session) answered(x *exchange, kind byte, body []byte, now time.Time) {
 			}
 		}
 		q.end()
-		if s.server.draining.Load() {
-			s.rest(now)
-		}
 	}
 }

@@ -53,6 +53,7 @@ var databases atomic.Int64
 type larder struct {
 	t        testing.TB
 	engine   *engine.Engine
+	server   *wire.Server
 	address  string
 	database string
 	direct   string // the database's own URL
@@ -86,7 +87,7 @@ func (l *larder) serve(origin string) {
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(l.t, err)
 	srv := &wire.Server{Engine: e, Origin: origin}
-	l.engine, l.address = e, ln.Addr().String()
+	l.engine, l.server, l.address = e, srv, ln.Addr().String()
 	ended := make(chan struct{})
 	w := e.Watch(10_000)
 	go func() { _ = srv.Serve(ln) }()

@@ -166,6 +166,7 @@ func (s *session) authentication(o *outbound, body []byte) (forward bool) {
 	case authOK:
 		if why := a.admits(s.eng.User); why != "" {
 			s.server.log().Warn("a login was refused that the database let in without proof", "user", s.eng.User, "client", s.eng.Address, "why", why)
+			s.forward(o, o.pos)
 			s.end("28000", "jolly larder: the database lets "+s.eng.User+" in without a password, but "+why,
 				"If that is meant, set unchallenged_logins = \"anybody\" for this origin in the larder's configuration; "+
 					"else have the database ask for a password from where the larder connects.")

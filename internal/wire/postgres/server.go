@@ -76,7 +76,6 @@ type Server struct {
 	Log *slog.Logger
 
 	settings atomic.Pointer[Settings]
-	draining atomic.Bool
 
 	mu    sync.Mutex
 	conns map[net.Conn]*session // nil until it has begun
@@ -147,7 +146,6 @@ func (s *Server) Clients() int {
 // Drain ends connections as they come to rest: those that are idle at once, busy ones when they have finished. It
 // returns when all have ended, or the context has; Close ends what is left then. Nobody is to be accepted any more.
 func (s *Server) Drain(ctx context.Context) {
-	s.draining.Store(true)
 	for {
 		s.each(func(x *session) { x.endIf(s.now(), "57P01", "jolly larder is being stopped", "") })
 		if s.Clients() == 0 {

@@ -180,10 +180,6 @@ func (s *session) atRest() bool {
 
 // rest does what is to be done when the session has come to rest. It is called with mu held.
 func (s *session) rest(now time.Time) {
-	if s.server.draining.Load() && s.atRest() {
-		s.end("57P01", "jolly larder is being stopped", "")
-		return
-	}
 	if s.queue.len() == 0 && s.eng.State() == engine.Idle && s.eng.WantsCatalog(now) {
 		go s.askAhead(false)
 	}

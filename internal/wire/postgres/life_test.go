@@ -1,0 +1,199 @@
+package postgres_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	wire "jollylarder/internal/wire/postgres"
+)
+
+// told reads what a client is told before its connection ends.
+func told(t *testing.T, c net.Conn) string {
+	require.NoError(t, c.SetReadDeadline(time.Now().Add(10*time.Second)))
+	b, err := io.ReadAll(c)
+	if err != nil && !strings.Contains(err.Error(), "reset") {
+		require.NoError(t, err)
+	}
+	return string(b)
+}
+
+func TestDrainingLetsTheBusyFinish(t *testing.T) {
+	l := newLarder(t, berths, oneBerth)
+	idle, busy, block, stuck := dialTalk(t, l.address, l.database), dialTalk(t, l.address, l.database), dialTalk(t, l.address, l.database), dialTalk(t, l.address, l.database)
+	for _, x := range []*talk{idle, busy, block, stuck} {
+		x.ready()
+	}
+	busy.say(query("select pg_sleep(0.4), 'finished'"))
+	block.say(query("begin")).ready().say(query("update berths set n = 7")).ready()
+	stuck.say(query("select pg_sleep(30)"))
+	time.Sleep(100 * time.Millisecond) // they are under way
+	began := time.Now()
+	drained := make(chan struct{})
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	go func() { l.server.Drain(ctx); close(drained) }()
+	assert.Contains(t, told(t, idle.conn), "57P01", "the idle one is told at once")
+	assert.Less(t, time.Since(began), time.Second)
+	answer := told(t, busy.conn)
+	assert.Contains(t, answer, "finished")
+	assert.Contains(t, answer, "57P01")
+	block.say(query("commit"))
+	assert.Contains(t, told(t, block.conn), "COMMIT")
+	<-drained
+	assert.Equal(t, 1, l.server.Clients(), "the bound on waiting")
+	assert.Equal(t, "7", one(t, connect(t, l.direct, pgx.QueryExecModeSimpleProtocol), readBerth))
+}
+
+func TestLimits(t *testing.T) {
+	l := newLarder(t)
+	l.server.Configure(wire.Settings{MaxConnections: 2, StartTime: 300 * time.Millisecond, IdleTime: 400 * time.Millisecond, LargestMessage: 5000})
+
+	slow, err := net.Dial("tcp", l.address)
+	require.NoError(t, err)
+	go func() { // a byte at a time, for longer than it may take
+		for _, b := range []byte("\x00\x00\x00\x40\x00\x03\x00\x00user\x00ines") {
+			time.Sleep(50 * time.Millisecond)
+			_, _ = slow.Write([]byte{b})
+		}
+	}()
+	began := time.Now()
+	told(t, slow)
+	assert.Less(t, time.Since(began), 2*time.Second)
+
+	a := dialTalk(t, l.address, l.database).ready()
+	b := dialTalk(t, l.address, l.database).ready()
+	_, err = pgx.Connect(ctx, l.through)
+	var pe *pgconn.PgError
+	require.ErrorAs(t, err, &pe)
+	assert.Equal(t, "53300", pe.Code)
+	assert.Contains(t, pe.Hint, "connections in the larder's configuration")
+
+	a.say(query("select '" + strings.Repeat("x", 6000) + "'"))
+	assert.Contains(t, told(t, a.conn), "largest_message")
+
+	b.say(query("begin")).ready()
+	time.Sleep(600 * time.Millisecond)
+	l.server.EndIdle()
+	b.say(query("commit")).ready() // idle within a transaction is the server's affair
+	time.Sleep(600 * time.Millisecond)
+	l.server.EndIdle()
+	assert.Contains(t, told(t, b.conn), "idle_time")
+	require.Eventually(t, func() bool { return l.server.Clients() == 0 }, 5*time.Second, 10*time.Millisecond)
+}
+
+// An origin that goes away in the middle of a reply, refuses, and comes back.
+func TestAnOriginThatComesAndGoes(t *testing.T) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	login := []byte("R\x00\x00\x00\x08\x00\x00\x00\x00Z\x00\x00\x00\x05I")
+	half := []byte("T\x00\x00\x00\x06\x00\x00D\x00\x00\x00\x64half a ro")
+	nothing := []byte("E\x00\x00\x00\x0fSERROR\x00C0\x00\x00Z\x00\x00\x00\x05I")
+	serve := func(ln net.Listener) {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				buf := make([]byte, 1000)
+				_, _ = c.Read(buf)
+				_, _ = c.Write(login)
+				_, _ = c.Read(buf)
+				for buf[0] != 'Q' {
+					_, _ = c.Write(nothing) // to what the larder asks
+					_, _ = c.Read(buf)
+				}
+				_, _ = c.Write(half)
+				c.Close()
+			}()
+		}
+	}
+	go serve(ln)
+	l := &larder{t: t}
+	l.serve(ln.Addr().String())
+	begin := func() *talk { return dialTalk(t, l.address, "skerrow") }
+	x := begin().ready()
+	_, err = x.conn.Write([]byte("Q\x00\x00\x00\x0dselect 1\x00"))
+	require.NoError(t, err)
+	assert.Equal(t, string(half), told(t, x.conn), "all that the origin sent, and then its end")
+	ln.Close()
+	assert.Contains(t, told(t, begin().conn), "08006")
+	again, err := net.Listen("tcp", ln.Addr().String())
+	require.NoError(t, err)
+	defer again.Close()
+	go serve(again)
+	begin().ready()
+
+	hanging, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer hanging.Close()
+	l.server.Configure(wire.Settings{ConnectTime: 200 * time.Millisecond})
+	l.server.Dial = func(ctx context.Context, _ string) (net.Conn, error) {
+		<-ctx.Done() // as one whose packets are lost
+		return nil, ctx.Err()
+	}
+	assert.Contains(t, told(t, begin().conn), "deadline exceeded")
+}
+
+// A result of any size takes no memory, and a client that does not read slows nobody else.
+func TestASlowClientSlowsOnlyItself(t *testing.T) {
+	l := newLarder(t, berths, oneBerth)
+	l.keep(readBerth)
+	var slow []*talk
+	for range 8 {
+		x := dialTalk(t, l.address, l.database).ready()
+		x.say(query("select repeat('x', 100000) from generate_series(1, 2000)")) // 200 MB, of which nothing is read
+		slow = append(slow, x)
+	}
+	quick := connect(t, l.through, pgx.QueryExecModeExec)
+	for range 200 {
+		assert.Equal(t, "0", one(t, quick, readBerth))
+	}
+	time.Sleep(300 * time.Millisecond)
+	var m runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&m)
+	assert.Less(t, m.HeapInuse, uint64(48<<20))
+	buf := make([]byte, 1<<20)
+	n := 0
+	for n < 200_000_000 { // and one that begins to read gets it all
+		m, err := slow[0].conn.Read(buf)
+		require.NoError(t, err)
+		n += m
+	}
+}
+
+// A client that shuts its side of the connection after its last statement still gets the answer, and then the end.
+func TestAClientThatOnlyStopsSending(t *testing.T) {
+	l := newLarder(t, berths, oneBerth)
+	l.keep(readBerth)
+	for i := range 20 {
+		x := dialTalk(t, l.address, l.database).ready()
+		x.say(query(readBerth)).ready()
+		out, err := (&pgproto3.Query{String: readBerth}).Encode(nil)
+		require.NoError(t, err)
+		_, err = x.conn.Write(out)
+		require.NoError(t, err)
+		if i%2 == 0 {
+			require.NoError(t, x.conn.(*net.TCPConn).CloseWrite())
+		} else {
+			x.conn.Close()
+		}
+		if i%2 == 0 {
+			assert.Contains(t, told(t, x.conn), "SELECT 1", fmt.Sprint(i))
+		}
+	}
+	require.Eventually(t, func() bool { return l.server.Clients() == 0 }, 5*time.Second, 5*time.Millisecond, "all of them are noticed to be gone")
+}
