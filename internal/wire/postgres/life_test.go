@@ -107,7 +107,7 @@ func TestAnOriginThatComesAndGoes(t *testing.T) {
 				return
 			}
 			go func() {
-				buf := make([]byte, 1000)
+				buf := make([]byte, 1<<16)
 				_, _ = c.Read(buf)
 				_, _ = c.Write(login)
 				_, _ = c.Read(buf)
