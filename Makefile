@@ -1,13 +1,14 @@
 # make demo   show a made-up database being answered from memory
 # make test   install what tests need, if it is missing, and test everything
 # make lint   go vet and staticcheck
-# make bench  how fast reading a statement and answering from memory are
+# make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server
+# make bench-core  how fast the parts of it are
 # make screenshots  take the pictures in docs/screenshots anew
 
 GO ?= go
 export CGO_ENABLED = 1
 
-.PHONY: build demo test lint bench screenshots
+.PHONY: build demo test lint bench bench-core screenshots
 
 build:
 	$(GO) build -o bin/jollylarder ./cmd/jollylarder
@@ -25,9 +26,13 @@ lint:
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 
-bench:
-	./scripts/install-test-tools
-	$(GO) test -run '^$$' -bench . -benchmem ./internal/core/statement ./internal/core/freshness ./internal/core/ledger ./internal/core/engine ./internal/wire/postgres
+bench: build
+	./scripts/install-test-tools bench
+	$(GO) build -o bin/larderbench ./cmd/larderbench
+	./bin/larderbench -json bin/bench.json
+
+bench-core:
+	$(GO) test -run '^$$' -bench . -benchmem ./internal/core/statement ./internal/core/freshness ./internal/core/ledger ./internal/core/engine
 
 screenshots: build
 	./scripts/screenshots

@@ -234,6 +234,7 @@ var cases = []struct {
 	{"COPY in, 100 MB", func(b *bench) error { return b.stream("COPY in, 100 MB", copyIn, copyData()) }},
 	{"opening connections", (*bench).opening},
 	{"idle connections", (*bench).idleConnections},
+	{"allocations", (*bench).allocations},
 }
 
 func caseNames() string {
