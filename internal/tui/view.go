@@ -64,6 +64,18 @@ func (a *App) lines() []string {
 	return append(out, foot...)
 }
 
+// origins names what the larder stands before, as shortly as tells it apart.
+func origins(s control.Status) string {
+	if len(s.Origins) < 2 {
+		return s.Origin
+	}
+	var names []string
+	for _, o := range s.Origins {
+		names = append(names, o.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
 // band draws the whole way of a statement in one line, and under it what became of the last minute's waiting.
 func (a *App) band() []string {
 	l, s := a.look, a.status
@@ -105,9 +117,14 @@ func (a *App) band() []string {
 		return l.Dim.Render(" "+shaft) + l.Cream.Render(" "+r+" ") + l.Dim.Render(shaft+"▶ ")
 	}
 	way := l.Cream.Render(clients) + arrow(rate(calls)) +
-		l.Honey.Bold(true).Render("larder") + l.Honey.Render(" answers"+look.Share(float64(m.Hits), calls)) + arrow(rate(calls-float64(m.Hits))) + l.Slate.Bold(true).Render("origin")
+		l.Honey.Bold(true).Render("larder") + l.Honey.Render(" answers"+look.Share(float64(m.Hits), calls)) + arrow(rate(calls-float64(m.Hits)))
+	if n := len(s.Origins); n > 1 {
+		way += l.Slate.Bold(true).Render(fmt.Sprintf("%d origins", n))
+	} else {
+		way += l.Slate.Bold(true).Render("origin")
+	}
 	if a.width >= 120 {
-		way += l.Slate.Render(" " + s.Origin)
+		way += l.Slate.Render(" " + origins(s))
 	}
 	first := " " + way
 	room := a.width - look.Width(first) - look.Width(state) - 1

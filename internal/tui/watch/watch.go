@@ -188,7 +188,17 @@ func (m *Model) lanes(l *look.Look, width, height int) []string {
 	apps = slices.DeleteFunc(apps, func(a control.Application) bool { return a.Minute.Calls() == 0 })
 	slices.SortFunc(apps, func(a, b control.Application) int { return strings.Compare(a.Name, b.Name) })
 	if len(apps) == 0 {
-		return append(out, "", l.Dim.Render("  No statement in the last minute. Applications connect to "+m.status.Listen+"."), "")
+		out = append(out, "", l.Dim.Render("  No statement in the last minute. Applications connect to"))
+		for _, o := range m.status.Origins {
+			for _, a := range o.Listen {
+				to := o.Address
+				if o.Name != "" {
+					to = o.Name
+				}
+				out = append(out, "    "+l.Cream.Render(a)+l.Dim.Render(" ─▶ ")+l.Slate.Render(to))
+			}
+		}
+		return append(out, "")
 	}
 	seconds := min(60, max(width-62, 10))
 	double := height >= 3*len(apps)+1
