@@ -100,7 +100,7 @@ func TestAnySequenceReceivesTheSameBytes(t *testing.T) {
 			for _, m := range messages {
 				var err error
 				sequence, err = m.Encode(sequence)
-				require.NoError(t, err)
+				require.NoError(rt, err)
 			}
 			switch rapid.IntRange(0, 5).Draw(rt, "then") {
 			case 0:
@@ -114,7 +114,7 @@ func TestAnySequenceReceivesTheSameBytes(t *testing.T) {
 		}
 		once := func(address string) string {
 			tag, err := admin.Exec(ctx, "update quay set name = 'quay ' || id where id = 3 and name <> 'quay 3'")
-			require.NoError(t, err)
+			require.NoError(rt, err)
 			if tag.RowsAffected() > 0 {
 				l.engine.DropTable("public.quay")
 			}
@@ -122,9 +122,9 @@ func TestAnySequenceReceivesTheSameBytes(t *testing.T) {
 				l.know() // after what might have been anything
 			}
 			c, err := net.Dial("tcp", address)
-			require.NoError(t, err)
+			require.NoError(rt, err)
 			defer c.Close()
-			x := &talk{t: t, conn: c}
+			x := &talk{t: rt, conn: c}
 			x.start(3<<16, "user", "postgres", "database", l.database, "application_name", "any")
 			x.hear('Z', 1)
 			x.received.Reset()

@@ -24,7 +24,7 @@ import (
 
 // talk is one conversation: a connection, and what it has received.
 type talk struct {
-	t        *testing.T
+	t        require.TestingT
 	conn     net.Conn
 	received bytes.Buffer // as text, a message a line
 	quiet    bool         // copied data is not noted

@@ -80,6 +80,19 @@ func (x *exchange) current() *expected {
 // answered says whether all that was sent in it has been answered.
 func (x *exchange) answered() bool { return x.at == len(x.expect) }
 
+// private says whether some of what is to come is not for the client, or has to be put in between.
+func (x *exchange) private() bool {
+	if x.question != nil {
+		return true
+	}
+	for _, e := range x.expect[x.at:] {
+		if e.silent || e.kind == fromMemory {
+			return true
+		}
+	}
+	return false
+}
+
 // execution is one statement being run.
 type execution struct {
 	d      engine.Decision

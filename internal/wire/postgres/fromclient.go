@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math"
+	"runtime/debug"
 	"time"
 
 	"jollylarder/internal/core/engine"
@@ -16,9 +17,24 @@ func (s *session) fromClient() {
 	s.client.receive(s.in.space, func(n int, err error) (more, settled bool) {
 		s.in.arrived(n)
 		s.settled = false
-		more = n == 0 || s.consume()
+		more = n == 0 || s.safely()
 		return more && err == nil, s.settled && len(s.in.unread()) == 0
 	})
+}
+
+// safely is consume, after a fault in which nothing that has not been sent is lost: from there on everything is relayed.
+func (s *session) safely() (more bool) {
+	defer func() {
+		if r := recover(); r != nil {
+			s.server.log().Error("a fault in the larder: a conversation is only relayed from here on", "client", s.eng.Address, "fault", r, "stack", string(debug.Stack()))
+			clear(s.held)
+			s.held, s.through = s.held[:0], false
+			s.in.pos = s.in.end
+			s.relayRest("a fault of the larder")
+			more = s.send(s.in.take())
+		}
+	}()
+	return s.consume()
 }
 
 // consume deals with the messages that have arrived; false ends the session.
@@ -281,15 +297,27 @@ func (s *session) query(body []byte) bool {
 	s.settled = true // whatever becomes of it, the client gets something
 	s.sending.Lock()
 	defer s.sending.Unlock()
+	before, send, ok := s.simple(st, now)
+	if !ok || !send {
+		s.in.take()
+		return ok
+	}
+	return s.write(before) && s.write(s.in.take())
+}
+
+// simple answers a simple query from memory, or says that it is to be sent on, and what before it. Ok is false if the
+// client cannot be reached any more.
+func (s *session) simple(st engine.Statement, now time.Time) (before []byte, send, ok bool) {
 	s.mu.Lock()
-	if s.raw || s.clientGone {
-		gone := s.clientGone
-		s.mu.Unlock()
-		return !gone && s.write(s.in.take())
+	defer s.mu.Unlock()
+	if s.clientGone {
+		return nil, false, false
+	}
+	if s.raw {
+		return nil, true, true
 	}
 	if x := s.openExchange(); x != nil && x.failed {
-		s.mu.Unlock()
-		return s.write(s.in.take()) // the origin hears nothing until a Sync
+		return nil, true, true // the origin hears nothing until a Sync
 	}
 	d := s.decide(&engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)
 	if d.Outcome == ledger.Hit {
@@ -298,14 +326,11 @@ func (s *session) query(body []byte) bool {
 		s.answeredInBlock = s.answeredInBlock || s.eng.InBlock()
 		var answer []byte
 		answer, s.scratch = serve(s.scratch[:0], d.Entry, form{ready: true}, s.eng.State())
-		ok := s.writeClient(answer)
+		ok = s.writeClient(answer)
 		s.finishHit(&d, len(answer), now)
 		s.active = now
-		s.mu.Unlock()
-		s.in.take()
-		return ok
+		return nil, false, ok
 	}
-	var before []byte
 	if s.owesQuery(&d) {
 		if x := s.openExchange(); x != nil {
 			before = s.owedQuery(x, nil)
@@ -321,8 +346,7 @@ func (s *session) query(body []byte) bool {
 	s.expects(x, expected{kind: wholeExchange, exec: e, unnamed: unnamed{gone, gone}})
 	s.start(x, e, now)
 	s.forgetPortal()
-	s.mu.Unlock()
-	return s.write(before) && s.write(s.in.take())
+	return before, true, true
 }
 
 // openWhole gives the exchange of a message that ends with a ReadyForQuery by itself. If a batch stands open before
@@ -516,9 +540,12 @@ func (s *session) longMessage(kind byte, total int) bool {
 
 // relayRest sends on whatever still comes.
 func (s *session) relayRest(why string) {
+	s.sending.Lock()
+	defer s.sending.Unlock()
 	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.awaitQuestions()
 	s.lose(why, s.server.now())
-	s.mu.Unlock()
 	s.following = math.MaxInt
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/core/analysis"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
@@ -25,7 +27,13 @@ import (
 
 var ctx = context.Background()
 
-var readFacts = facts.Facts
+// readFacts has a fault at statements that hold a certain word.
+func readFacts(sql string) *analysis.Facts {
+	if strings.Contains(sql, "'a fault'") {
+		return nil
+	}
+	return facts.Facts(sql)
+}
 
 // server is the PostgreSQL that all tests of this package share; each has a database of its own on it.
 var server *privatepg.Server
@@ -82,7 +90,7 @@ func newLarder(t testing.TB, setup ...string) *larder {
 }
 
 func (l *larder) serve(origin string) {
-	e, err := engine.New(engine.Options{Facts: facts.Facts, Settle: time.Second}, time.Now())
+	e, err := engine.New(engine.Options{Facts: readFacts, Settle: time.Second}, time.Now())
 	require.NoError(l.t, err)
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(l.t, err)

@@ -197,3 +197,29 @@ func TestAClientThatOnlyStopsSending(t *testing.T) {
 	}
 	require.Eventually(t, func() bool { return l.server.Clients() == 0 }, 5*time.Second, 5*time.Millisecond, "all of them are noticed to be gone")
 }
+
+// A fault of the larder's own costs nobody a connection or an answer: from then on it only relays.
+func TestAFaultOfTheLarder(t *testing.T) {
+	l := newLarder(t, berths, oneBerth)
+	l.keep(readBerth)
+	for _, mode := range []pgx.QueryExecMode{pgx.QueryExecModeSimpleProtocol, pgx.QueryExecModeCacheStatement} {
+		c := connect(t, l.through, mode)
+		for range 2 {
+			assert.Equal(t, "0", one(t, c, readBerth))
+		}
+		assert.Equal(t, "a fault", one(t, c, "select 'a fault'"))
+		_, err := c.Exec(ctx, "update berths set n = n + 1")
+		require.NoError(t, err)
+		assert.Equal(t, "1", one(t, c, readBerth), "relayed")
+		other := connect(t, l.through, mode)
+		assert.Equal(t, "1", one(t, other, readBerth), "what it wrote unseen counts")
+		_, err = c.Exec(ctx, "update berths set n = 0")
+		require.NoError(t, err)
+		assert.Equal(t, "0", one(t, other, readBerth))
+		require.NoError(t, c.Close(ctx))
+		l.know()
+		for range 2 {
+			one(t, other, readBerth)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -89,7 +90,7 @@ func (o *outbound) shrink() {
 // chunk takes what has arrived, and writes what of it is for the client. False ends the session.
 func (s *session) chunk(o *outbound, now time.Time) bool {
 	s.mu.Lock()
-	if !s.take(o, now) {
+	if !s.takeSafely(o, now) {
 		s.mu.Unlock()
 		return false
 	}
@@ -113,6 +114,19 @@ func (s *session) chunk(o *outbound, now time.Time) bool {
 		return waiting
 	}
 	return true
+}
+
+// takeSafely is take, after a fault in which everything is relayed, if none of it was meant for the larder.
+func (s *session) takeSafely(o *outbound, now time.Time) (more bool) {
+	defer func() {
+		if r := recover(); r != nil {
+			s.server.log().Error("a fault in the larder: a conversation is only relayed from here on", "client", s.eng.Address, "fault", r, "stack", string(debug.Stack()))
+			s.lose("a fault of the larder", now)
+			o.pos = o.end
+			more = s.raw
+		}
+	}()
+	return s.take(o, now)
 }
 
 // take looks at what has arrived. What the client is to get is written by the caller, but for what must be written

@@ -220,7 +220,17 @@ func (s *session) lose(why string, now time.Time) {
 	if s.raw {
 		return
 	}
-	s.server.log().Warn("a conversation is no longer followed, and only relayed", "why", why, "client", s.client.RemoteAddr())
+	for _, x := range s.queue.all() {
+		if x.private() {
+			// What comes next is in part for nobody, or not for the client as it comes.
+			s.server.log().Error("a connection had to be ended: its conversation could not be followed", "why", why, "client", s.eng.Address)
+			s.clientGone = true
+			s.client.sever()
+			s.origin.sever()
+			return
+		}
+	}
+	s.server.log().Warn("a conversation is no longer followed, and only relayed", "why", why, "client", s.eng.Address)
 	s.raw = true
 	s.eng.Unknown(now)
 	x := s.queue.open(now)
