@@ -378,7 +378,7 @@ func copyData() []byte {
 func (b *bench) stream(name, sql string, data []byte) error {
 	rates := map[string][]float64{}
 	targets := []struct{ name, address string }{{"direct", b.direct}, {"relay", b.relayed}, {"pass", b.through}}
-	for round := range b.rounds {
+	for round := range max(3, b.rounds/2) {
 		for i := range targets {
 			t := targets[(i+round)%len(targets)]
 			c, err := pgConn(t.address)
@@ -441,7 +441,7 @@ func (b *bench) opening() error {
 	const name, each = "opening connections", 1000
 	rates := map[string][]float64{}
 	targets := []struct{ name, address string }{{"direct", b.direct}, {"through", b.through}}
-	rounds := max(3, b.rounds/2)
+	rounds := max(3, b.rounds/4)
 	for round := range rounds {
 		for i := range targets {
 			t := targets[(i+round)%len(targets)]

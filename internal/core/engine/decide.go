@@ -340,7 +340,6 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 			})
 		}
 	}
-	s.e.Ledger.Total.Record(rec)
 	s.app.Record(rec)
 	d.Pattern.Numbers.Record(rec)
 	if s.e.stream.watched() {

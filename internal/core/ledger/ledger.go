@@ -21,7 +21,8 @@ const Others = "(others)"
 
 // Ledger holds the tallies. Make it with New.
 type Ledger struct {
-	Total Tally
+	// Total sums all applications.
+	Total Everything
 	// Began is when counting began, and Drops how many results were dropped by writes since.
 	Began time.Time
 	Drops atomic.Uint64
@@ -35,7 +36,25 @@ type Ledger struct {
 
 // New makes a ledger.
 func New(now time.Time) *Ledger {
-	return &Ledger{Total: newTally(60), Began: now, apps: map[string]*Tally{}, lastSlot: now, lastPatternSlot: now}
+	l := &Ledger{Began: now, apps: map[string]*Tally{}, lastSlot: now, lastPatternSlot: now}
+	l.Total.of = l
+	return l
+}
+
+// Everything is the sum over all applications. It is added up when asked for: a tally of its own would be one more that
+// every statement of every connection writes to.
+type Everything struct{ of *Ledger }
+
+// Total gives the sums since the beginning.
+func (e Everything) Total() (s Sums) {
+	e.of.Applications(func(_ string, t *Tally) { s = s.plus(t.Total()) })
+	return s
+}
+
+// Minute gives the sums over the last minute's closed slots.
+func (e Everything) Minute() (s Sums) {
+	e.of.Applications(func(_ string, t *Tally) { s = s.plus(t.Minute()) })
+	return s
 }
 
 // Application gives the tally of an application, the same one at every call.
@@ -93,7 +112,6 @@ func (l *Ledger) NewPattern() *Pattern {
 func (l *Ledger) Tick(now time.Time) {
 	if now.Sub(l.lastSlot) >= Slot {
 		l.lastSlot = now
-		l.Total.tick()
 		l.Applications(func(_ string, t *Tally) { t.tick() })
 	}
 	if now.Sub(l.lastPatternSlot) >= PatternSlot {

@@ -50,7 +50,7 @@ func TestManyWritersLoseNothing(t *testing.T) {
 func TestTheLastMinuteForgets(t *testing.T) {
 	now := time.Unix(0, 0)
 	l := New(now)
-	l.Total.Record(Record{Outcome: Miss, Took: time.Second})
+	l.Application("quay-boards").Record(Record{Outcome: Miss, Took: time.Second})
 	for range 60 {
 		now = now.Add(time.Second)
 		l.Tick(now)

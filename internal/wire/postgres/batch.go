@@ -48,7 +48,9 @@ func (s *session) flush() bool {
 	ok := s.write(msg)
 	s.mu.Lock()
 	clear(s.held)
-	s.held = s.held[:0]
+	if s.held = s.held[:0]; cap(s.held) > 256 {
+		s.held = nil
+	}
 	s.in.take()
 	if cap(s.toOrigin) > largeBuffer {
 		s.toOrigin = nil

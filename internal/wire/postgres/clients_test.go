@@ -278,6 +278,15 @@ func TestPgbenchInItsThreeModes(t *testing.T) {
 			assert.NotContains(t, out, "failed transactions: 1")
 		}
 	}
+	script := filepath.Join(t.TempDir(), "read.sql")
+	require.NoError(t, os.WriteFile(script, []byte("select abalance from pgbench_accounts where aid = 1;\n\\set id 2\nselect abalance from pgbench_accounts where aid = :id;\n"), 0o600))
+	l.keep("select abalance from pgbench_accounts where aid = 1")
+	for _, mode := range []string{"simple", "extended", "prepared"} {
+		l.know()
+		before := l.engine.Ledger.Total.Total().Count[ledger.Hit]
+		assert.Contains(t, run("-M", mode, "-f", script, "-c", "2", "-t", "50", "-n"), "actually processed: 100/100")
+		assert.Greater(t, l.engine.Ledger.Total.Total().Count[ledger.Hit], before+100, mode)
+	}
 	direct := connect(t, l.direct, pgx.QueryExecModeExec)
 	assert.Equal(t, one(t, direct, "select sum(abalance) from pgbench_accounts"), one(t, direct, "select sum(delta) from pgbench_history"))
 }

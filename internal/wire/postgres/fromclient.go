@@ -261,8 +261,8 @@ func (s *session) bindTo(portal string, stmt *prepared) {
 		s.bound = stmt
 		return
 	}
-	if s.portals == nil || len(s.portals) > 1000 {
-		s.portals = map[string]*prepared{} // names made up by a client without end: those forgotten may do anything when run again
+	if s.portals == nil || len(s.portals) > mostNames {
+		s.portals = map[string]*prepared{}
 	}
 	if old := s.portals[portal]; old != nil && old != stmt {
 		stmt = s.unknown("a portal that was bound twice") // whether the second worked is not certain
@@ -556,8 +556,8 @@ func (s *session) prepare(name string, stmt *prepared) *parsing {
 	if p.old != nil && p.old != stmt {
 		p.meanwhile = s.unknown("a name that is being prepared anew")
 	}
-	if s.statements == nil {
-		s.statements = map[string]*prepared{}
+	if s.statements == nil || len(s.statements) > mostNames {
+		s.statements = map[string]*prepared{} // those forgotten may do anything when run again
 	}
 	s.statements[name] = p.meanwhile
 	return p

@@ -69,7 +69,7 @@ func TestLimits(t *testing.T) {
 		}
 	}()
 	began := time.Now()
-	told(t, slow)
+	assert.Contains(t, told(t, slow), "start_time")
 	assert.Less(t, time.Since(began), 2*time.Second)
 
 	a := dialTalk(t, l.address, l.database).ready()

@@ -10,6 +10,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"os"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -70,7 +71,7 @@ type Server struct {
 	Origin string
 	// Dial opens a connection to the origin; nil means TCP or a Unix socket, as the address says.
 	Dial func(ctx context.Context, address string) (net.Conn, error)
-	// Now gives the time; nil means time.Now.
+	// Now gives the time; nil means a clock that never goes back.
 	Now func() time.Time
 	// Log receives what goes wrong; nil means slog.Default.
 	Log *slog.Logger
@@ -99,8 +100,12 @@ func (s *Server) now() time.Time {
 	if s.Now != nil {
 		return s.Now()
 	}
-	return time.Now()
+	// The system's clock is read for what has passed since the beginning alone: that is half the price of time.Now, and
+	// no step of the clock makes a result older or younger.
+	return began.Add(time.Since(began))
 }
+
+var began = time.Now()
 
 func (s *Server) log() *slog.Logger {
 	l := s.Log
@@ -235,7 +240,10 @@ func (s *Server) handle(accepted net.Conn) {
 		}
 		s.log().Info("a client did not start as the protocol asks", "client", accepted.RemoteAddr(), "error", err)
 		var told *startupError
-		if errors.As(err, &told) {
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			told = &startupError{"08P01", fmt.Sprintf("jolly larder: the first message did not arrive within %s", set.StartTime), "The limit is start_time in the larder's configuration."}
+		}
+		if told != nil || errors.As(err, &told) {
 			_, _ = client.Write(fatal(told.code, told.message, told.hint))
 			linger(client)
 		}

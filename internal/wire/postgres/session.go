@@ -17,6 +17,8 @@ const (
 	longest  = 1<<20 + 1024
 	// mostOutstanding is how many replies may be outstanding before the client is no longer read: each is remembered.
 	mostOutstanding = 4096
+	// mostNames is how many of a client's names of statements, and of portals, are remembered.
+	mostNames = 10_000
 )
 
 // session is one client's connection and the origin's connection that belongs to it. Two goroutines serve it:

@@ -166,7 +166,7 @@ func readStartupMessage(r io.Reader) ([]byte, error) {
 	raw := make([]byte, n)
 	copy(raw, head)
 	if _, err := io.ReadFull(r, raw[8:]); err != nil {
-		return nil, fmt.Errorf("the start-up message ended early: %w", err)
+		return nil, fmt.Errorf("the first message ended early: %w", err)
 	}
 	return raw, nil
 }
