@@ -244,26 +244,23 @@ func (s *Server) handle(accepted net.Conn) {
 			told = &startupError{"08P01", fmt.Sprintf("jolly larder: the first message did not arrive within %s", set.StartTime), "The limit is start_time in the larder's configuration."}
 		}
 		if told != nil || errors.As(err, &told) {
-			_, _ = client.Write(fatal(told.code, told.message, told.hint))
-			linger(client)
+			s.refuse(accepted, client, told)
 		}
 		return
 	}
 	_ = accepted.SetReadDeadline(time.Time{})
 	if most := set.MaxConnections; most > 0 && s.Clients() > most && !start.cancel {
 		s.log().Warn("a client was sent away", "client", accepted.RemoteAddr(), "limit", most)
-		_, _ = client.Write(fatal("53300", fmt.Sprintf("jolly larder has too many clients: at most %d may be connected", most),
-			"The limit is connections in the larder's configuration."))
-		linger(client)
+		s.refuse(accepted, client, &startupError{"53300", fmt.Sprintf("jolly larder has too many clients: at most %d may be connected", most),
+			"The limit is connections in the larder's configuration."})
 		return
 	}
 
 	origin, err := s.dial(set)
 	if err != nil {
 		s.log().Warn("the origin cannot be reached", "address", s.Origin, "error", err)
-		_, _ = client.Write(fatal("08006", "jolly larder cannot reach the database at "+s.Origin+": "+err.Error(),
-			"Check that the database runs, and the larder's --origin, or address in [[origin]] of its configuration."))
-		linger(client)
+		s.refuse(accepted, client, &startupError{"08006", "jolly larder cannot reach the database at " + s.Origin + ": " + err.Error(),
+			"Check that the database runs, and the larder's --origin, or address in [[origin]] of its configuration."})
 		return
 	}
 	defer origin.Close()
@@ -284,6 +281,16 @@ func (s *Server) handle(accepted net.Conn) {
 		s.mu.Unlock()
 		x.run()
 	}
+}
+
+// refuse tells a client why it cannot begin. It no longer counts as connected.
+func (s *Server) refuse(accepted, client net.Conn, why *startupError) {
+	s.mu.Lock()
+	delete(s.conns, accepted)
+	s.mu.Unlock()
+	_ = client.SetWriteDeadline(time.Now().Add(time.Second))
+	_, _ = client.Write(fatal(why.code, why.message, why.hint))
+	linger(client)
 }
 
 // linger lets a client read what was last written: closing on unread bytes would throw that away.
