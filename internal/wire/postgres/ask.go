@@ -70,7 +70,7 @@ func (s *session) askAhead(login bool) {
 	defer s.sending.Unlock()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.clientGone || s.raw || !login && (s.queue.len() > 0 || s.eng.State() != engine.Idle) {
+	if s.clientGone || s.raw || s.replication != notReplication || !login && (s.queue.len() > 0 || s.eng.State() != engine.Idle) {
 		return
 	}
 	if n := s.eng.Wants(s.server.now()); n != 0 {

@@ -95,6 +95,9 @@ type batch struct {
 	single []byte
 }
 
+// at gives the held bytes at a place.
+func (b *batch) at(p place) []byte { return b.held[p.from:p.to] }
+
 // hit is an answer from memory that is being written.
 type hit struct {
 	d     engine.Decision
@@ -177,21 +180,29 @@ type unit struct {
 // unitAt looks for a unit that begins with a held message.
 func (s *session) unitAt(i int) (u unit, ok bool) {
 	next := func(kind byte) *part {
-		if i < len(s.held) && s.held[i].kind == kind && s.held[i].name == "" && (kind == 'P' || kind == 'B' || kind == 'E' || kind == 'S' || s.held[i].ofPortal) {
-			i++
-			return &s.held[i-1]
+		if i < len(s.held) {
+			if p := &s.held[i]; p.kind == kind && p.name.empty() && !p.wrong {
+				i++
+				return p
+			}
 		}
 		return nil
 	}
 	u.parse = next('P')
-	if u.bind = next('B'); u.bind == nil || u.parse != nil && u.bind.statement != "" {
+	if u.bind = next('B'); u.bind == nil || u.parse != nil && !u.bind.statement.empty() {
 		return u, false
 	}
-	u.describe = next('D')
+	ofPortal := func(kind byte) *part {
+		if i < len(s.held) && s.held[i].ofPortal {
+			return next(kind)
+		}
+		return nil
+	}
+	u.describe = ofPortal('D')
 	if u.execute = next('E'); u.execute == nil || u.execute.limited {
 		return u, false
 	}
-	u.close = next('C')
+	u.close = ofPortal('C')
 	u.sync = next('S')
 	return u, true
 }
@@ -199,12 +210,17 @@ func (s *session) unitAt(i int) (u unit, ok bool) {
 // unit answers a unit from memory, or sends it on. It gives the number of messages dealt with.
 func (b *batch) unit(u unit) (n int) {
 	s := b.s
-	stmt := u.bind.stmt
+	var stmt *prepared
+	if u.parse != nil {
+		stmt = u.parse.stmt
+	} else {
+		stmt = s.meant(b.at(u.bind.statement))
+	}
 	r := engine.Request{Statement: stmt.st, Shape: 'x', Types: stmt.types, Busy: s.busy(true)}
 	if u.describe != nil {
 		r.Shape = 'd'
 	}
-	r.Bound = b.held[u.bind.bound[0]:u.bind.bound[1]]
+	r.Bound = b.held[u.bind.bound:u.bind.end]
 	r.MayMeanNow = r.MayMeanNow || boundMayMeanNow(r.Bound)
 	d := s.decide(&r, b.now)
 	if d.Outcome != ledger.Hit {
@@ -223,7 +239,8 @@ func (b *batch) unit(u unit) (n int) {
 	if u.describe != nil {
 		n++
 	}
-	s.local = localPortal{stmt: stmt, statement: u.bind.statement, entry: d.Entry, bound: len(r.Bound)}
+	s.bound = stmt
+	s.local = localPortal{stmt: stmt, statement: stmt.name, entry: d.Entry, bound: len(r.Bound)}
 	s.portal = &s.local
 	s.portalStale = s.portalStale || s.portalThere
 	if u.close != nil {
@@ -311,23 +328,20 @@ func (b *batch) message(p *part) {
 		}
 	case 'P':
 		e := expected{kind: 'P'}
-		if p.name == "" {
+		if p.name.empty() {
 			e.unnamed = unnamed{p.stmt, p.stmt}
 		} else {
-			e.parse = s.prepare(p.name, p.stmt)
+			e.parse = s.prepare(string(b.at(p.name)), p.stmt)
 		}
 		s.expects(b.exchange(), e)
 	case 'E':
-		if p.name == "" && s.portal != nil {
+		if p.name.empty() && s.portal != nil {
 			b.exhausted(p)
 			return
 		}
 		b.owe(p)
 		x := b.exchange()
-		stmt, why := p.stmt, whyForm
-		if stmt == nil {
-			stmt = s.unknown("a portal that is not known")
-		}
+		stmt, why := s.boundTo(b.at(p.name)), whyForm
 		if p.limited {
 			why = whyPart
 		}
@@ -338,8 +352,9 @@ func (b *batch) message(p *part) {
 		s.expects(x, expected{kind: 'E', exec: e})
 	case 'B':
 		b.owe(p)
+		s.bindTo(b.at(p.name), s.meant(b.at(p.statement)))
 		s.expects(b.exchange(), expected{kind: 'B'})
-		if p.name == "" {
+		if p.name.empty() {
 			s.portal, s.portalThere, s.portalStale = nil, true, false
 		}
 	case 'D':
@@ -348,12 +363,13 @@ func (b *batch) message(p *part) {
 	case 'C':
 		e := expected{kind: 'C'}
 		switch {
-		case p.ofPortal && p.name == "":
+		case p.wrong:
+		case p.ofPortal && p.name.empty():
 			s.portal = nil
-		case !p.ofPortal && p.name == "":
+		case !p.ofPortal && p.name.empty():
 			e.unnamed = unnamed{gone, gone}
 		case !p.ofPortal:
-			delete(s.statements, p.name)
+			delete(s.statements, string(b.at(p.name)))
 		}
 		s.expects(b.exchange(), e)
 	}

@@ -24,12 +24,8 @@ type exchange struct {
 	at     int // the first in expect whose reply has not ended
 	loud   int // executions under way whose replies tell what the database holds
 
-	unnamed bool      // it changes the origin's unnamed statement,
-	before  *prepared // which was this one
-
-	noticed  bool
-	failed   bool
-	failedAt int // the reply that was an error, if failed
+	noticed bool
+	failed  bool
 }
 
 // expected is one reply that is to come. Its kind is the type of the message it answers, or one of those below.

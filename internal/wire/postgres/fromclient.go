@@ -130,17 +130,17 @@ func (s *session) message(kind byte, body []byte, total int) bool {
 	case 'P':
 		s.parse(&p, body)
 	case 'B':
-		s.bind(&p, body)
+		p.bind(body)
 	case 'E':
-		portal, rest, ok := cstring(body)
-		p.name = string(portal)
-		p.limited = !ok || len(rest) != 4 || binary.BigEndian.Uint32(rest) != 0
-		p.stmt = s.boundTo(p.name)
+		at := bytes.IndexByte(body, 0)
+		p.name = place{p.start + headerLen, p.start + headerLen + max(at, 0)}
+		p.wrong = at < 0
+		p.limited = at < 0 || len(body)-at != 5 || binary.BigEndian.Uint32(body[at+1:]) != 0
 	case 'D', 'C':
-		if len(body) > 1 {
-			p.ofPortal = body[0] == 'P'
-			name, _, _ := cstring(body[1:])
-			p.name = string(name)
+		p.wrong = true
+		if at := bytes.IndexByte(body, 0); at > 0 {
+			p.ofPortal, p.wrong = body[0] == 'P', false
+			p.name = place{p.start + headerLen + 1, p.start + headerLen + at}
 		}
 	case 'S', 'H':
 		s.in.pos += total
@@ -197,10 +197,10 @@ func (s *session) parse(p *part, body []byte) {
 	name, rest, ok := cstring(body)
 	sql, types, ok2 := cstring(rest)
 	if !ok || !ok2 {
-		p.stmt = s.unknown("a Parse message that is not understood")
+		p.stmt, p.wrong = s.unknown("a Parse message that is not understood"), true
 		return
 	}
-	p.name = string(name)
+	p.name = place{p.start + headerLen, p.start + headerLen + len(name)}
 	if len(name) == 0 {
 		// The same again is common and costs nothing; another one is made anew, since portals may hold on to the old.
 		if u := s.unnamed; u == nil || !bytes.Equal(u.sql, sql) || !bytes.Equal(u.types, types) {
@@ -209,73 +209,60 @@ func (s *session) parse(p *part, body []byte) {
 		p.stmt = s.unnamed
 		return
 	}
-	p.stmt = &prepared{name: p.name, st: s.read(sql).Clone(), types: bytes.Clone(types)}
+	p.stmt = &prepared{name: string(name), st: s.read(sql).Clone(), types: bytes.Clone(types)}
 }
 
-// meant gives the statement that a name stands for in the batch being held: one prepared in it, or else one that is
-// known to be prepared.
-func (s *session) meant(name []byte) *prepared {
-	for i := len(s.held) - 1; i >= 0; i-- {
-		if p := &s.held[i]; p.kind == 'P' && p.name == string(name) {
-			return p.stmt
-		} else if p.kind == 'C' && !p.ofPortal && p.name == string(name) {
-			return nil
-		}
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.prepared(name)
-}
-
-// prepared gives the statement that a name stands for, or nil. It is called with mu held.
-func (s *session) prepared(name []byte) *prepared {
-	if len(name) == 0 {
-		return s.here
-	}
-	return s.statements[string(name)]
-}
-
-func (s *session) bind(p *part, body []byte) {
-	portal, rest, ok := cstring(body)
-	name, bound, ok2 := cstring(rest)
-	if !ok || !ok2 {
-		p.stmt, p.name = s.unknown("a Bind message that is not understood"), "?"
+// bind finds the places of what a Bind message holds.
+func (p *part) bind(body []byte) {
+	at := p.start + headerLen
+	portal := bytes.IndexByte(body, 0)
+	name := bytes.IndexByte(body[portal+1:], 0)
+	if portal < 0 || name < 0 {
+		p.wrong = true
 		return
 	}
-	p.name = string(portal)
-	p.bound = [2]int{p.end - len(bound), p.end}
-	if p.stmt = s.meant(name); p.stmt != nil && p.stmt.name == string(name) {
-		p.statement = p.stmt.name
-	} else {
-		p.statement = string(name)
-	}
-	if p.stmt == nil {
-		p.stmt = s.unknown("a statement that was not prepared here")
-	}
-	s.bindTo(p.name, p.stmt)
+	p.name = place{at, at + portal}
+	p.statement = place{at + portal + 1, at + portal + 1 + name}
+	p.bound = p.statement.to + 1
 }
 
 // bindTo notes what a portal runs.
-func (s *session) bindTo(portal string, stmt *prepared) {
-	if portal == "" {
+func (s *session) bindTo(portal []byte, stmt *prepared) {
+	if len(portal) == 0 {
 		s.bound = stmt
 		return
 	}
 	if s.portals == nil || len(s.portals) > mostNames {
 		s.portals = map[string]*prepared{}
 	}
-	if old := s.portals[portal]; old != nil && old != stmt {
+	if old := s.portals[string(portal)]; old != nil && old != stmt {
 		stmt = s.unknown("a portal that was bound twice") // whether the second worked is not certain
 	}
-	s.portals[portal] = stmt
+	s.portals[string(portal)] = stmt
 }
 
-// boundTo gives what a portal runs, or nil.
-func (s *session) boundTo(portal string) *prepared {
-	if portal == "" {
-		return s.bound
+// boundTo gives what a portal runs.
+func (s *session) boundTo(portal []byte) *prepared {
+	stmt := s.bound
+	if len(portal) > 0 {
+		stmt = s.portals[string(portal)]
 	}
-	return s.portals[portal]
+	if stmt == nil {
+		stmt = s.unknown("a portal that is not known")
+	}
+	return stmt
+}
+
+// meant gives the statement that a name stands for. It is called with mu held.
+func (s *session) meant(name []byte) *prepared {
+	stmt := s.here
+	if len(name) > 0 {
+		stmt = s.statements[string(name)]
+	}
+	if stmt == nil {
+		stmt = s.unknown("a statement that was not prepared here")
+	}
+	return stmt
 }
 
 func (s *session) unknown(why string) *prepared {
@@ -310,7 +297,7 @@ func (s *session) query(body []byte) bool {
 func (s *session) simple(st engine.Statement, now time.Time) (before []byte, send, ok bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.clientGone {
+	if !s.waitForRoom() || s.clientGone {
 		return nil, false, false
 	}
 	if s.raw {
@@ -513,20 +500,16 @@ func (s *session) longMessage(kind byte, total int) bool {
 		s.start(x, e, now)
 		s.forgetPortal()
 	case 'P':
-		b := batch{s: s, now: now}
-		b.message(&part{kind: 'P', name: string(name), stmt: long})
+		b := batch{s: s, now: now, held: s.in.unread()}
+		b.message(&part{kind: 'P', name: place{headerLen, headerLen + len(name)}, stmt: long})
 		if len(name) == 0 {
 			s.unnamed = nil
 		}
 	case 'B':
-		p := &part{kind: 'B', name: string(name), statement: string(of), stmt: s.prepared(of)}
-		if p.stmt == nil {
-			p.stmt = long
-		}
-		s.bindTo(p.name, p.stmt)
 		s.toOrigin = s.toOrigin[:0]
-		b := batch{s: s, now: now}
-		b.message(p)
+		b := batch{s: s, now: now, held: s.in.unread()}
+		second := headerLen + len(name) + 1
+		b.message(&part{kind: 'B', name: place{headerLen, headerLen + len(name)}, statement: place{second, second + len(of)}})
 		msg := s.toOrigin
 		s.mu.Unlock()
 		ok := s.write(msg)

@@ -175,6 +175,31 @@ func TestASlowClientSlowsOnlyItself(t *testing.T) {
 	}
 }
 
+// A client may send any number of statements before it reads a reply; what is remembered of them is bounded.
+func TestAClientThatSendsWithoutReading(t *testing.T) {
+	l := newLarder(t)
+	for _, one := range [][]pgproto3.FrontendMessage{{query("select 1")}, {parse("", "select 1"), syncing}, {describe('S', "none"), flushing, syncing}} {
+		x := dialTalk(t, l.address, l.database).ready()
+		var many []byte
+		for range 1000 {
+			for _, m := range one {
+				many, _ = m.Encode(many)
+			}
+		}
+		const rounds = 30
+		go func() {
+			for range rounds {
+				_, _ = x.conn.Write(many)
+			}
+		}()
+		time.Sleep(100 * time.Millisecond)
+		x.received.Reset()
+		x.hear('Z', 1000*rounds)
+		assert.NotContains(t, x.received.String(), "the end")
+		x.conn.Close()
+	}
+}
+
 // A client that shuts its side of the connection after its last statement still gets the answer, and then the end.
 func TestAClientThatOnlyStopsSending(t *testing.T) {
 	l := newLarder(t, berths, oneBerth)

@@ -27,11 +27,11 @@ func (s *session) forgetPortal() {
 func restsOn(p *part) (stmt, portal bool) {
 	switch p.kind {
 	case 'B':
-		return p.statement == "", false
+		return p.statement.empty(), false
 	case 'D':
-		return !p.ofPortal && p.name == "", p.ofPortal && p.name == ""
+		return !p.ofPortal && p.name.empty(), p.ofPortal && p.name.empty()
 	case 'E':
-		return false, p.name == ""
+		return false, p.name.empty()
 	}
 	return false, false
 }

@@ -85,17 +85,24 @@ type session struct {
 	toOrigin  []byte               // for messages that are not sent as they came
 }
 
-// part is one held message: its place in the held bytes, and what it names.
+// part is one held message: its place in the held bytes, and that of what it names. What a name means is worked out when
+// the message is dealt with, behind those before it.
 type part struct {
 	kind       byte
+	ofPortal   bool // of Describe and Close
+	limited    bool // of Execute: it asks for some rows only
+	wrong      bool // it is not understood
 	start, end int
-	stmt       *prepared // of Parse, Bind and Execute
-	name       string    // of Parse its statement, of Bind and Execute their portal, of Describe and Close what they name
-	statement  string    // of Bind: the statement
-	bound      [2]int    // of Bind: where formats, values and result formats stand
-	ofPortal   bool      // of Describe and Close
-	limited    bool      // of Execute: it asks for some rows only
+	name       place     // of Parse its statement, of Bind and Execute their portal, of Describe and Close what they name
+	statement  place     // of Bind: the statement
+	bound      int       // of Bind: where formats, values and result formats begin; they end with it
+	stmt       *prepared // of Parse
 }
+
+// place is a stretch of the held bytes.
+type place struct{ from, to int }
+
+func (p place) empty() bool { return p.from == p.to }
 
 func newSession(srv *Server, set *Settings, client, origin net.Conn, start *startup) *session {
 	s := &session{
@@ -233,7 +240,8 @@ func (s *session) lose(why string, now time.Time) {
 		}
 	}
 	s.server.log().Warn("a conversation is no longer followed, and only relayed", "why", why, "client", s.eng.Address)
-	s.raw = true
+	s.raw, s.crowded = true, false
+	s.room.Broadcast()
 	s.eng.Unknown(now)
 	x := s.queue.open(now)
 	x.closed, x.synced = true, true
