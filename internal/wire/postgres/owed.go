@@ -7,8 +7,8 @@ import (
 
 // A client that was answered from memory believes the origin to hold things that it was never sent: an unnamed
 // statement whose Parse was answered, an unnamed portal whose Bind was, a query in this transaction. Or to have let go of
-// some: a simple query makes a server forget both statement and portal. Before the origin gets a message that rests on such a thing, it is told; its answers to that
-// are not for the client.
+// some: a simple query makes a server forget both statement and portal. Before the origin gets a message that rests on
+// such a thing, it is told; its answers to that are not for the client.
 
 // localPortal is an unnamed portal that was bound, and run to its end, in memory.
 type localPortal struct {
@@ -20,6 +20,7 @@ type localPortal struct {
 
 // forgetPortal follows the end of the unnamed portal on both sides.
 func (s *session) forgetPortal() {
+	s.local = localPortal{} // which holds on to a result
 	s.portal, s.portalThere, s.portalStale = nil, false, false
 }
 
