@@ -147,6 +147,59 @@ func TestAnOriginThatComesAndGoes(t *testing.T) {
 	assert.Contains(t, told(t, begin().conn), "deadline exceeded")
 }
 
+// Protocol 3.2 has cancel keys of any length, and clients may ask for encryption of either kind first.
+func TestLongCancelKeysAndWhatIsAskedBefore(t *testing.T) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer ln.Close()
+	key := strings.Repeat("k", 200)
+	login := "R\x00\x00\x00\x08\x00\x00\x00\x00K\x00\x00\x00\xd0\x00\x00\x00\x07" + key + "Z\x00\x00\x00\x05I"
+	began := make(chan string, 10)
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			buf := make([]byte, 1<<16)
+			n, _ := c.Read(buf)
+			began <- string(buf[:n])
+			_, _ = c.Write([]byte(login))
+			if n > 8 && buf[4] == 4 { // a cancel request
+				c.Close()
+			}
+		}
+	}()
+	l := &larder{t: t}
+	l.serve(ln.Addr().String())
+	c, err := net.Dial("tcp", l.address)
+	require.NoError(t, err)
+	for _, ask := range []string{"\x00\x00\x00\x08\x04\xd2\x16\x30", "\x00\x00\x00\x08\x04\xd2\x16\x2f"} { // GSSAPI, TLS
+		_, err = c.Write([]byte(ask))
+		require.NoError(t, err)
+		answer := make([]byte, 1)
+		_, err = c.Read(answer)
+		require.NoError(t, err)
+		assert.Equal(t, "N", string(answer))
+	}
+	start := "\x00\x00\x00\x13\x00\x03\x00\x02user\x00ines\x00\x00"
+	_, err = c.Write([]byte(start))
+	require.NoError(t, err)
+	got := make([]byte, len(login))
+	_, err = io.ReadFull(c, got)
+	require.NoError(t, err)
+	assert.Equal(t, login, string(got))
+	assert.Equal(t, start, <-began, "the version asked for is left to the database")
+
+	cancel := "\x00\x00\x00\xd4\x04\xd2\x16\x2e\x00\x00\x00\x07" + key
+	other, err := net.Dial("tcp", l.address)
+	require.NoError(t, err)
+	_, err = other.Write([]byte(cancel))
+	require.NoError(t, err)
+	told(t, other)
+	assert.Equal(t, cancel, <-began)
+}
+
 // A result of any size takes no memory, and a client that does not read slows nobody else.
 func TestASlowClientSlowsOnlyItself(t *testing.T) {
 	l := newLarder(t, berths, oneBerth)

@@ -36,7 +36,7 @@ func (f faults) Handle(_ context.Context, r slog.Record) error {
 // FuzzSession has a client and an origin say anything, in pieces of any length: the session must end when they have,
 // without a fault, and hold on to no more than a bounded number of bytes.
 func FuzzSession(f *testing.F) {
-	start := "\x00\x00\x00\x12\x00\x03\x00\x00user\x00ines\x00\x00"
+	start := "\x00\x00\x00\x13\x00\x03\x00\x00user\x00ines\x00\x00"
 	ready := "R\x00\x00\x00\x08\x00\x00\x00\x00Z\x00\x00\x00\x05I"
 	read := "select n from berths where id = 1\x00"
 	frame := func(kind byte, body string) string { return string(frame(nil, kind, []byte(body))) }
