@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/statement"
 )
 
 const read = "select n from berths where id = 1"
@@ -117,6 +119,74 @@ func TestTransactionsInAPipeline(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A text that comes again byte for byte is not read again, and means the same; what shares its place takes turns.
+func TestTextsThatComeAgain(t *testing.T) {
+	e, s := begin(t, Options{MostPatterns: 20})
+	for range 3 {
+		for i := range 40 {
+			sql := fmt.Sprintf("select n from berths where id = %d and 'A' = 'A'", i%3)
+			if i%2 == 0 {
+				sql = fmt.Sprintf("select c%d from berths", i)
+			}
+			var scan statement.Scan
+			scan.Read([]byte(sql))
+			st := s.Read([]byte(sql))
+			require.Equal(t, string(scan.Exact), string(st.Exact))
+			if !st.Pattern.passing {
+				require.Equal(t, string(scan.Pattern), st.Pattern.Text)
+			}
+		}
+	}
+	known, _ := e.texts.get([]byte("select n from berths where id = 1 and 'A' = 'A'"))
+	require.NotNil(t, known)
+	assert.Nil(t, first(e.texts.get([]byte("select n from berths where id = 1 and 'A' = 'a'"))), "not the same bytes")
+	assert.Nil(t, first(e.texts.get([]byte("select c38 from berths"))), "a pattern beyond the limit is read each time")
+	long := "select n from berths where id = 1 -- " + strings.Repeat("x", longestText)
+	for range 3 {
+		s.Read([]byte(long))
+	}
+	assert.Nil(t, first(e.texts.get([]byte(long))))
+}
+
+func first(st *Statement, _ uint64) *Statement { return st }
+
+// Settings are asked for ahead only for those whose sessions mostly come to need them.
+func TestAskingAhead(t *testing.T) {
+	e, s := begin(t, Options{})
+	keep(e, s, read)
+	fresh := func() *Session {
+		return e.NewSession(Identity{Database: "skerrow", User: "ines", Application: "crew-tablet"})
+	}
+	a := fresh()
+	assert.Zero(t, a.Wants(now)&NeedSettings, "nothing is known of it")
+	assert.Equal(t, NeedSettings, decide(a, read).Need)
+	b := fresh()
+	assert.Equal(t, NeedSettings, b.Wants(now)&NeedSettings)
+	for range 3 {
+		fresh().Close(now) // connected and left
+	}
+	assert.Zero(t, fresh().Wants(now)&NeedSettings)
+}
+
+// What one origin's clients do counts for that origin alone.
+func TestOriginsAreApart(t *testing.T) {
+	e, _ := begin(t, Options{})
+	at := func(origin string) *Session {
+		s := e.NewSession(Identity{Origin: origin, Database: "skerrow", User: "ines"})
+		learn(s)
+		return s
+	}
+	north, south := at("north"), at("south")
+	keep(e, north, read)
+	ask(north, read, now)
+	assert.Equal(t, ledger.Miss, ask(south, read, now), "another's result is not given")
+	ask(south, "update berths set n = 1", now)
+	ask(south, "drop table ports", now)
+	assert.Equal(t, ledger.Hit, ask(north, read, now))
+	learn(south)
+	assert.Equal(t, ledger.Miss, ask(south, read, now))
 }
 
 func TestTTLAndRules(t *testing.T) {
