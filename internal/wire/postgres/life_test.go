@@ -2,6 +2,7 @@ package postgres_test
 
 import (
 	"context"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"net"
@@ -107,16 +108,24 @@ func TestAnOriginThatComesAndGoes(t *testing.T) {
 				return
 			}
 			go func() {
-				buf := make([]byte, 1<<16)
-				_, _ = c.Read(buf)
+				defer c.Close()
+				head := make([]byte, 8)
+				_, _ = io.ReadFull(c, head)
+				_, _ = io.CopyN(io.Discard, c, int64(binary.BigEndian.Uint32(head))-8)
 				_, _ = c.Write(login)
-				_, _ = c.Read(buf)
-				for buf[0] != 'Q' {
-					_, _ = c.Write(nothing) // to what the larder asks
-					_, _ = c.Read(buf)
+				for {
+					if _, err := io.ReadFull(c, head[:5]); err != nil {
+						return
+					}
+					_, _ = io.CopyN(io.Discard, c, int64(binary.BigEndian.Uint32(head[1:]))-4)
+					switch head[0] {
+					case 'S': // the end of what the larder asks
+						_, _ = c.Write(nothing)
+					case 'Q':
+						_, _ = c.Write(half)
+						return
+					}
 				}
-				_, _ = c.Write(half)
-				c.Close()
 			}()
 		}
 	}
