@@ -2,8 +2,10 @@ package postgres_test
 
 import (
 	"encoding/binary"
+	"flag"
 	"fmt"
 	"net"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -85,6 +87,9 @@ func TestAnySequenceReceivesTheSameBytes(t *testing.T) {
 	l := newLarder(t, quay, quays)
 	l.keep(kept...)
 	admin := connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
+	if seed := flag.Lookup("rapid.seed"); os.Getenv("CI") == "true" && seed.Value.String() == seed.DefValue {
+		require.NoError(t, seed.Value.Set("20270301")) // the same every time; elsewhere it looks further
+	}
 	rapid.Check(t, func(rt *rapid.T) {
 		var sequence []byte
 		var cuts []int // where the client waits a moment, and in between where its bytes are cut
