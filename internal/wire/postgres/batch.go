@@ -246,7 +246,7 @@ func (b *batch) unit(u unit) (n int) {
 	if u.close != nil {
 		n++
 		last, f.close = u.close, true
-		s.portal = nil
+		s.local, s.portal = localPortal{}, nil
 	}
 	x := s.openExchange()
 	if x != nil && !x.answered() {

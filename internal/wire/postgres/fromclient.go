@@ -50,6 +50,9 @@ func (s *session) consume() bool {
 		}
 		head := s.in.unread()
 		kind, n := head[0], int(binary.BigEndian.Uint32(head[1:]))
+		if !s.admitted && kind != 'p' && !s.awaitLogin() {
+			return false
+		}
 		if n < 4 || n > 1<<30 {
 			if !s.flush() {
 				return false
@@ -309,7 +312,8 @@ func (s *session) simple(st engine.Statement, now time.Time) (before []byte, sen
 	d := s.decide(&engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)
 	if d.Outcome == ledger.Hit {
 		// Any simple query makes the server forget the unnamed statement and portal.
-		s.here, s.hereNow, s.portal, s.portalStale = nil, nil, nil, s.portalThere
+		s.here, s.hereNow = nil, nil
+		s.local, s.portal, s.portalStale = localPortal{}, nil, s.portalThere
 		s.answeredInBlock = s.answeredInBlock || s.eng.InBlock()
 		var answer []byte
 		answer, s.scratch = serve(s.scratch[:0], d.Entry, form{ready: true}, s.eng.State())

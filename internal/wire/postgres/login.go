@@ -59,6 +59,7 @@ type auth struct {
 	near         bool   // SameHost holds for the connection
 	far          string // or why it does not
 
+	admitted   bool // the login has ended well
 	challenged bool // the origin has asked for proof
 	bound      bool // it has offered channel binding, and the client was not offered it
 	initial    bool // the client's next message chooses a mechanism
@@ -170,11 +171,15 @@ func (s *session) authentication(o *outbound, body []byte) (forward bool) {
 			s.end("28000", "jolly larder: the database lets "+s.eng.User+" in without a password, but "+why,
 				"If that is meant, set unchallenged_logins = \"anybody\" for this origin in the larder's configuration; "+
 					"else have the database ask for a password from where the larder connects.")
+			s.room.Broadcast()
 			return false
 		}
+		a.admitted = true
+		s.room.Broadcast()
 		go s.askAhead(true)
 	case authSASL:
 		a.challenged, a.initial = true, true
+		s.room.Broadcast()
 		if a.clientTLS && a.sameCert {
 			return true
 		}
@@ -190,8 +195,22 @@ func (s *session) authentication(o *outbound, body []byte) (forward bool) {
 	case authFinal:
 	default:
 		a.challenged = true
+		s.room.Broadcast()
 	}
 	return true
+}
+
+// awaitLogin keeps what a client sends ahead of its login's end from the origin, until it is certain that the origin will
+// judge it or the larder has. An origin that asks for no proof would run a statement at once, before the larder could
+// refuse the client.
+func (s *session) awaitLogin() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for !s.auth.admitted && !s.auth.challenged && !s.originGone && !s.clientGone {
+		s.room.Wait()
+	}
+	s.admitted = s.auth.admitted
+	return !s.originGone && !s.clientGone
 }
 
 // withoutBinding takes the mechanism that binds to a channel out of a list.

@@ -239,3 +239,32 @@ func TestWhoIsLetInWithoutProof(t *testing.T) {
 	}
 	assert.Equal(t, "harbour", s.psql(s.larder(s.server.Socket(), "127.0.0.1:0", wire.Settings{Unchallenged: wire.Anybody}), "harbour"))
 }
+
+// Who is not let in runs nothing, also when the statement is sent along with the first message, or in another protocol.
+func TestWhoIsNotLetInRunsNothing(t *testing.T) {
+	s := newSecured(t)
+	admin := connect(t, s.server.URL("postgres", "postgres"), pgx.QueryExecModeSimpleProtocol)
+	_, err := admin.Exec(ctx, "create table touched (n int); grant all on touched to public")
+	require.NoError(t, err)
+	address := s.larder(s.server.Address(), "127.0.0.1:0", wire.Settings{Unchallenged: wire.Nobody})
+	insert, err := query("insert into touched values (1)").Encode(nil)
+	require.NoError(t, err)
+	begin := func(user string) net.Conn {
+		c, err := net.Dial("tcp", address)
+		require.NoError(t, err)
+		first := "user\x00" + user + "\x00database\x00postgres\x00\x00"
+		_, err = c.Write(append(append([]byte{0, 0, 0, byte(8 + len(first)), 0, 3, 0, 0}, first...), insert...))
+		require.NoError(t, err)
+		return c
+	}
+	for range 20 {
+		assert.Contains(t, told(t, begin("trusted")), "unchallenged_logins")
+	}
+	assert.Contains(t, told(t, begin("ines")), "expected SASL response", "a database that asks for proof judges by itself")
+	other, err := net.Dial("tcp", address)
+	require.NoError(t, err)
+	_, err = other.Write([]byte{0, 0, 0, 8, 0, 2, 0, 0})
+	require.NoError(t, err)
+	assert.Contains(t, told(t, other), "version 3 of the protocol")
+	assert.Equal(t, "0", one(t, admin, "select count(*) from touched"))
+}

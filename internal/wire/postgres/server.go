@@ -264,6 +264,15 @@ func (s *Server) handle(accepted net.Conn) {
 		return
 	}
 	defer origin.Close()
+	if start.other {
+		// Its login is not understood, so that nobody could be refused who is let in without proof.
+		a := newAuth(set, client, origin)
+		if why := a.admits(""); why != "" {
+			s.refuse(accepted, client, &startupError{"08P01", "jolly larder speaks version 3 of the protocol; another is only relayed for whom the database may let in without a password, but " + why,
+				"The setting is unchallenged_logins for this origin in the larder's configuration."})
+			return
+		}
+	}
 	if _, err := origin.Write(start.raw); err != nil {
 		_, _ = client.Write(fatal("08006", "jolly larder lost the database at "+s.Origin+": "+err.Error(), ""))
 		return

@@ -71,6 +71,7 @@ type session struct {
 	portalStale bool // and that is not the client's
 
 	// What follows belongs to fromClient alone.
+	admitted  bool // the login has ended well, as fromClient knows
 	in        inbound
 	following int                  // bytes still to come of a message that is sent on as it comes
 	settled   bool                 // the client waits for what it asked
