@@ -279,6 +279,29 @@ func (b *bench) compare(name string, n int, targets ...target) (map[string][]flo
 	return out, nil
 }
 
+// targets gives what a statement is asked of, given how a kept one and one that is passed on are asked for: the database,
+// the relay, the larder for either, and the key-value server for the kept one's bytes.
+func (b *bench) targets(key string, kept, passed target) ([]target, error) {
+	c, err := kept.open(b.direct)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	value, err := ask(c, kept.request)
+	if err != nil {
+		return nil, err
+	}
+	kept.reply, passed.reply = len(value), len(value)
+	named := func(t target, name, address string, p *process) target {
+		t.name, t.address, t.process = name, address, p
+		return t
+	}
+	kv := target{name: "kv", process: b.kv, address: b.keyValue, open: func(a string) (net.Conn, error) { return kvConn(a, key, value) }}
+	kv.request, kv.reply = lookup(key, value)
+	return []target{named(passed, "direct", b.direct, nil), named(passed, "relay", b.relayed, b.relay), named(passed, "pass", b.through, b.larder),
+		named(kept, "hit", b.through, b.larder), kv}, nil
+}
+
 func (b *bench) points(name string, prepared bool, n int) error {
 	kept, passed := target{request: message('Q', []byte(keptPoint+"\x00"))}, target{request: message('Q', []byte(passedPoint+"\x00"))}
 	kept.open = func(a string) (net.Conn, error) { return pgConn(a) }
@@ -288,26 +311,14 @@ func (b *bench) points(name string, prepared bool, n int) error {
 		kept.open = func(a string) (net.Conn, error) { return pgConn(a, strings.Replace(keptPoint, "4711", "$1", 1)) }
 		passed.open = func(a string) (net.Conn, error) { return pgConn(a, strings.Replace(passedPoint, "4711", "$1", 1)) }
 	}
-	c, err := kept.open(b.direct)
+	shared, err := b.targets(keptPoint, kept, passed)
 	if err != nil {
 		return err
 	}
-	defer c.Close()
-	value, err := ask(c, kept.request)
-	if err != nil {
-		return err
-	}
-	kept.reply, passed.reply = len(value), len(value)
-	named := func(t target, name, address string, p *process) target {
-		t.name, t.address, t.process = name, address, p
-		return t
-	}
-	kv := target{name: "kv", process: b.kv, address: b.keyValue, open: func(a string) (net.Conn, error) { return kvConn(a, keptPoint, value) }}
-	kv.request, kv.reply = lookup(keptPoint, value)
-	stub := named(kept, "stub", b.stubbed, b.stub)
+	stub := shared[3] // it is asked what a hit is
+	stub.name, stub.address, stub.process = "stub", b.stubbed, b.stub
 	stub.open = func(a string) (net.Conn, error) { return pgConn(a) }
-	rates, err := b.compare(name, n, named(passed, "direct", b.direct, nil), named(passed, "relay", b.relayed, b.relay), named(passed, "pass", b.through, b.larder),
-		named(kept, "hit", b.through, b.larder), stub, kv)
+	rates, err := b.compare(name, n, append(shared, stub)...)
 	if err != nil {
 		return err
 	}
@@ -334,23 +345,11 @@ func (b *bench) thousandRows() error {
 	const name = "1,000 rows"
 	kept := target{request: message('Q', []byte(keptRows+"\x00")), open: func(a string) (net.Conn, error) { return pgConn(a) }}
 	passed := target{request: message('Q', []byte(passedRows+"\x00")), open: kept.open}
-	c, err := pgConn(b.direct)
+	shared, err := b.targets(keptRows, kept, passed)
 	if err != nil {
 		return err
 	}
-	defer c.Close()
-	value, err := ask(c, kept.request)
-	if err != nil {
-		return err
-	}
-	kept.reply, passed.reply = len(value), len(value)
-	named := func(t target, name, address string, p *process) target {
-		t.name, t.address, t.process = name, address, p
-		return t
-	}
-	kv := target{name: "kv", process: b.kv, address: b.keyValue, open: func(a string) (net.Conn, error) { return kvConn(a, keptRows, value) }}
-	kv.request, kv.reply = lookup(keptRows, value)
-	rates, err := b.compare(name, 4, named(passed, "direct", b.direct, nil), named(passed, "relay", b.relayed, b.relay), named(passed, "pass", b.through, b.larder), named(kept, "hit", b.through, b.larder), kv)
+	rates, err := b.compare(name, 4, shared...)
 	if err != nil {
 		return err
 	}
