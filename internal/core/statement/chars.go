@@ -10,18 +10,17 @@ const (
 	unusualChar // lets an operator end in + or -
 )
 
-var class, lower = tables()
+// wordChar gives the lower case of a byte that may stand inside a name, and 0 for all others.
+var class, wordChar = tables()
 
-func tables() (class, lower [256]byte) {
+func tables() (class, wordChar [256]byte) {
 	for i := range class {
 		c := byte(i)
-		lower[i] = c
 		switch {
 		case c >= 'a' && c <= 'z', c == '_', c >= 128:
 			class[i] = letter
 		case c >= 'A' && c <= 'Z':
 			class[i] = letter
-			lower[i] = c + 'a' - 'A'
 		case c >= '0' && c <= '9':
 			class[i] = digit
 		case c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f' || c == '\v':
@@ -29,13 +28,21 @@ func tables() (class, lower [256]byte) {
 		}
 	}
 	class['$'] = dollar
+	for i := range class {
+		if class[i]&(letter|digit|dollar) != 0 {
+			wordChar[i] = byte(i)
+		}
+		if i >= 'A' && i <= 'Z' {
+			wordChar[i] = byte(i) + 'a' - 'A'
+		}
+	}
 	for _, c := range []byte("+-*/<>=~!@#%^&|`?") {
 		class[c] |= operatorChar
 	}
 	for _, c := range []byte("~!@#%^&|`?") {
 		class[c] |= unusualChar
 	}
-	return class, lower
+	return class, wordChar
 }
 
 // reserved says whether a word in lower case can only be a keyword where an expression may follow, so that a sign

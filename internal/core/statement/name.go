@@ -29,6 +29,9 @@ func Name(pattern []byte) ID {
 	return ID(name)
 }
 
+// Of gives the ID of the pattern that a statement belongs to.
+func Of(sql string) ID { return Name(Normalise([]byte(sql))) }
+
 // ValidID says whether text is written like an ID.
 func ValidID(text string) bool {
 	if len(text) != 14 {

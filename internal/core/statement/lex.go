@@ -1,0 +1,327 @@
+package statement
+
+import "bytes"
+
+// lexer splits the bytes of a statement into tokens, at the same places as the server's own scanner does.
+type lexer struct {
+	src []byte
+	pos int // behind the token that was read last
+
+	newline bool // the white space before the token held a line break
+	escapes bool // an escape was met that could hide a letter
+
+	// The last block comment, without its marks. Its end is 0 if there was none.
+	commentStart, commentEnd int
+}
+
+type tokenKind uint8
+
+const (
+	none tokenKind = iota // the end
+	word
+	quoted // "name"
+	number
+	text
+	parameter // $1, or our own placeholder
+	operator
+	opening // ( [
+	closing // ) ]
+	comma
+	dot
+	dots // .. which is also our own mark behind an element or a row
+	cast // ::
+	semicolon
+)
+
+// next reads one token and says where it begins; it ends at pos.
+func (l *lexer) next() (kind tokenKind, start int) {
+	l.newline = false
+	if l.pos >= len(l.src) {
+		return none, l.pos
+	}
+	c := l.src[l.pos]
+	if class[c] == space || c == '-' || c == '/' { // what may be blank or a comment
+		if !l.skipBlank() {
+			return none, l.pos
+		}
+		c = l.src[l.pos]
+	}
+	start = l.pos
+	switch class[c] {
+	case letter:
+		return l.wordOrPrefixed(c), start
+	case digit:
+		l.number()
+		return number, start
+	case operatorChar, operatorChar | unusualChar:
+		l.operator()
+		return operator, start
+	}
+	l.pos++
+	switch c {
+	case ',':
+		return comma, start
+	case '.':
+		switch p := l.peek(0); {
+		case class[p] == digit:
+			l.pos--
+			l.number()
+			return number, start
+		case p == '.':
+			l.pos++
+			return dots, start
+		}
+		return dot, start
+	case '(', '[':
+		return opening, start
+	case ')', ']':
+		return closing, start
+	case '\'':
+		l.quoted('\'', false)
+		return text, start
+	case '"':
+		l.quoted('"', false)
+		return quoted, start
+	case '$':
+		return l.dollar(start), start
+	case ';':
+		return semicolon, start
+	case ':':
+		switch l.peek(0) {
+		case ':':
+			l.pos++
+			return cast, start
+		case '=':
+			l.pos++
+		}
+	}
+	return operator, start // NUL and other control bytes too: the server will refuse them, in its own words
+}
+
+func (l *lexer) peek(n int) byte {
+	if l.pos+n < len(l.src) {
+		return l.src[l.pos+n]
+	}
+	return 0
+}
+
+// skipBlank passes over white space and comments; false at the end.
+func (l *lexer) skipBlank() bool {
+	for l.pos < len(l.src) {
+		switch c := l.src[l.pos]; {
+		case class[c] == space:
+			if c == '\n' || c == '\r' {
+				l.newline = true
+			}
+			l.pos++
+		case c == '-' && l.peek(1) == '-':
+			l.newline = true
+			end := bytes.IndexAny(l.src[l.pos:], "\n\r")
+			if end < 0 {
+				l.pos = len(l.src)
+				return false
+			}
+			l.pos += end
+		case c == '/' && l.peek(1) == '*':
+			l.skipBlockComment()
+		default:
+			return true
+		}
+	}
+	return false
+}
+
+// skipBlockComment passes over a comment, which may hold comments.
+func (l *lexer) skipBlockComment() {
+	l.commentStart = l.pos + 2
+	depth := 0
+	for l.pos < len(l.src) {
+		switch {
+		case l.src[l.pos] == '/' && l.peek(1) == '*':
+			depth++
+			l.pos += 2
+		case l.src[l.pos] == '*' && l.peek(1) == '/':
+			depth--
+			l.pos += 2
+			if depth == 0 {
+				l.commentEnd = l.pos - 2
+				return
+			}
+		default:
+			l.pos++
+		}
+	}
+	l.commentEnd = 0 // it never ends: the server will refuse it
+}
+
+// wordOrPrefixed reads a name or keyword, or a literal with a letter before its quote.
+func (l *lexer) wordOrPrefixed(c byte) tokenKind {
+	switch l.peek(1) {
+	case '\'':
+		switch c {
+		case 'e', 'E':
+			l.pos += 2
+			l.quoted('\'', true)
+			return text
+		case 'b', 'B', 'x', 'X', 'n', 'N':
+			l.pos += 2
+			l.quoted('\'', false)
+			return text
+		}
+	case '&':
+		if c != 'u' && c != 'U' {
+			break
+		}
+		switch l.peek(2) {
+		case '\'':
+			l.pos += 3
+			l.quoted('\'', false)
+			l.escapes = true // they are not decoded here, and may be changed by UESCAPE
+			return text
+		case '"':
+			l.pos += 3
+			l.quoted('"', false)
+			return quoted
+		}
+	}
+	pos := l.pos
+	for pos < len(l.src) && wordChar[l.src[pos]] != 0 {
+		pos++
+	}
+	l.pos = pos
+	return word
+}
+
+// number reads an integer, a decimal or an exponent. A word stuck to it is a token of its own: some servers refuse it, for
+// others "1from t" is "1 from t".
+func (l *lexer) number() {
+	if l.src[l.pos] == '0' {
+		switch l.peek(1) | 0x20 {
+		case 'x':
+			if hexDigit(l.peek(2)) {
+				for l.pos += 2; hexDigit(l.peek(0)); l.pos++ {
+				}
+				return
+			}
+		case 'o', 'b':
+			if c := l.peek(2); class[c] == digit || c == '_' {
+				l.pos += 2
+				l.digits()
+				return
+			}
+		}
+	}
+	l.digits()
+	if l.peek(0) == '.' && l.peek(1) != '.' {
+		l.pos++
+		l.digits()
+	}
+	if l.peek(0)|0x20 == 'e' {
+		after := 1
+		if c := l.peek(1); c == '+' || c == '-' {
+			after = 2
+		}
+		if class[l.peek(after)] == digit {
+			l.pos += after
+			l.digits()
+		}
+	}
+}
+
+func (l *lexer) digits() {
+	for l.pos < len(l.src) {
+		c := l.src[l.pos]
+		if class[c] != digit && (c != '_' || class[l.peek(1)] != digit) {
+			return
+		}
+		l.pos++
+	}
+}
+
+func hexDigit(c byte) bool {
+	return class[c] == digit || c|0x20 >= 'a' && c|0x20 <= 'f' || c == '_'
+}
+
+// quoted reads up to the closing quote, the opening one having been read; a doubled quote is a quote.
+func (l *lexer) quoted(quote byte, backslash bool) {
+	if !backslash {
+		for l.pos < len(l.src) {
+			c := l.src[l.pos]
+			l.pos++
+			if c == quote {
+				if l.peek(0) != quote {
+					return
+				}
+				l.pos++
+			}
+		}
+		return
+	}
+	for l.pos < len(l.src) {
+		c := l.src[l.pos]
+		l.pos++
+		if c == '\\' {
+			switch l.peek(0) {
+			case '\\', '\'', '"', 'n', 'r', 't':
+			default:
+				l.escapes = true
+			}
+			if l.pos < len(l.src) {
+				l.pos++
+			}
+			continue
+		}
+		if c == quote {
+			if l.peek(0) != quote {
+				return
+			}
+			l.pos++
+		}
+	}
+}
+
+// dollar reads $1, $$text$$, $tag$text$tag$, or our own placeholder; the first dollar sign has been read.
+func (l *lexer) dollar(start int) tokenKind {
+	if class[l.peek(0)] == digit {
+		for class[l.peek(0)] == digit {
+			l.pos++
+		}
+		return parameter
+	}
+	tag := l.pos
+	for tag < len(l.src) && class[l.src[tag]]&(letter|digit) != 0 {
+		tag++
+	}
+	if tag < len(l.src) && l.src[tag] == '$' {
+		mark := l.src[start : tag+1]
+		body := tag + 1
+		end := bytes.Index(l.src[body:], mark)
+		if end < 0 {
+			l.pos = len(l.src)
+		} else {
+			l.pos = body + end + len(mark)
+		}
+		return text
+	}
+	return parameter
+}
+
+// operator reads an operator the way the server does: the longest run, cut before a comment, and without + or - at
+// its end unless it also holds a character that standard SQL operators do not.
+func (l *lexer) operator() {
+	start := l.pos
+	unusual := false
+	for l.pos < len(l.src) {
+		c := l.src[l.pos]
+		if class[c]&operatorChar == 0 || l.pos > start && (c == '-' && l.peek(1) == '-' || c == '/' && l.peek(1) == '*') {
+			break
+		}
+		if class[c]&unusualChar != 0 {
+			unusual = true
+		}
+		l.pos++
+	}
+	for !unusual && l.pos > start+1 && (l.src[l.pos-1] == '+' || l.src[l.pos-1] == '-') {
+		l.pos--
+	}
+}
