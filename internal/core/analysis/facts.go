@@ -5,6 +5,11 @@
 // view, can that function write) is left to package catalog.
 package analysis
 
+import (
+	"slices"
+	"strings"
+)
+
 // Name is the name of a table, function or type as the statement writes it, unquoted names in lower case.
 // Schema is empty when the name is not qualified.
 type Name struct {
@@ -18,6 +23,70 @@ func (n Name) String() string {
 	return n.Schema + "." + n.Name
 }
 
+// Events are the ways in which a table is written; they add up.
+type Events uint8
+
+// The events, as triggers know them.
+const (
+	Insert Events = 1 << iota
+	Update
+	Delete
+	Truncate
+)
+
+// Write is a table that a statement writes, and how.
+type Write struct {
+	Name
+	Events Events
+	// Sets are the columns that an update assigns; they are not known if it is empty.
+	Sets []string
+}
+
+// Pin is a column that every row read from, or written in, a table must have equal to a literal or a parameter, or to one
+// of several. It says so for this one mention of the table.
+type Pin struct {
+	// Table is the table's name as it is written; its name is empty for a column that stands without its table's name
+	// and may be of any of them.
+	Table  Name
+	Column string
+	Of     PinOf
+	// Values are where the values stand. They are several for a list, and for an INSERT of several rows.
+	Values []PinValue
+	// Via are the columns by which it is known that this one is equal to the values, as in a.x = 5 and a.x = b.y: all of them must be
+	// compared alike.
+	Via []Column
+}
+
+// Same says whether two pins are of the same column and kind, wherever their values stand.
+func (p Pin) Same(o Pin) bool {
+	return p.Table == o.Table && p.Column == o.Column && p.Of == o.Of && slices.Equal(p.Via, o.Via)
+}
+
+// Column is a column of a table, by the names as written.
+type Column struct {
+	Table  Name
+	Column string
+}
+
+// PinOf says which rows a pin speaks of.
+type PinOf uint8
+
+// The rows.
+const (
+	PinOfRead     PinOf = iota // those read
+	PinOfOld                   // those written, before that
+	PinOfNew                   // those written, after that
+	PinOfConflict              // those that an INSERT finds there, or else adds
+)
+
+// PinValue is a literal or a parameter in a statement's text.
+type PinValue struct {
+	At       int    // its first byte
+	Cast     string // the type that it is cast to, or empty
+	Negative bool   // there is a minus before it
+	Array    bool   // it is an array, whose elements are the values
+}
+
 // Effect is what a statement does beyond reading and writing the tables it names. Effects add up.
 type Effect uint8
 
@@ -29,6 +98,7 @@ const (
 	Begins                      // begins a transaction block
 	Ends                        // ends a transaction block by ROLLBACK
 	Commits                     // may end a transaction block by committing, or commits on the way
+	System                      // changes the system catalogs in what nobody's other results rest on, such as a temporary table
 )
 
 // Isolation is what a statement that begins a transaction block asks for.
@@ -46,21 +116,66 @@ type Facts struct {
 	// Verb is the statement's kind in one or two words: "select", "insert", "create table".
 	Verb string
 	// Reads and Writes name each table once, in the order they are met.
-	Reads, Writes []Name
+	Reads  []Name
+	Writes []Write
 	// Locals are the names of common table expressions: a table named so may be one or the other.
 	Locals []string
-	// Functions are those that are not known to be harmless by their name.
+	// Functions are those that the grammar's package cannot judge by their name: the database's own, and the server's
+	// that were not reviewed.
 	Functions []Name
 	// BuiltIns are the functions judged by their name alone, which holds while no function of the database has it too.
 	BuiltIns []string
+	// Columns are the columns asked for by name, without their table's, and Star is set when some are asked for without
+	// a name.
+	Columns []string
+	Star    bool
 	// Attributes are the names behind a dot: a column, or a function called as if it were one.
 	Attributes []string
 	// Operators are the operators used, also those implied by DISTINCT, IN, BETWEEN and the like.
 	Operators []string
-	Effect    Effect
-	Isolation Isolation
+	// DateCasts are the columns cast to a date or time: of a text, that could mean the current time.
+	DateCasts []string
+	// Types are the types cast to that are not the server's own known ones.
+	Types []Name
+	// System is set when the result also rests on the system catalogs, though no table of theirs is named.
+	System bool
+	// Cascade is set when TRUNCATE takes every table with it that refers to one of Writes.
+	Cascade bool
+	// NamesUser is set when the result depends on who asks by name: current_user and the like.
+	NamesUser bool
+	// Pins are the columns pinned, Again the tables that are mentioned more than once, and Rewritten those that are
+	// written more than once, by their names as written.
+	Pins      []Pin
+	Again     []Name
+	Rewritten []Name
+	// AnyRows is set when it asks for some of its rows without saying which.
+	AnyRows bool
+	// RowsAreFound is set when a row of the result, if there is any, can only come from one in each table that a pin reads.
+	RowsAreFound bool
+	Effect       Effect
+	Isolation    Isolation
 	// Reasons says, in words, why results are not kept; empty when the text gives no reason.
 	Reasons []string
+}
+
+// How the reasons end that rest on the current time alone.
+const (
+	AsksForTime     = "asks for the current time"
+	ChangesWithTime = "changes with time"
+	MayMeanTime     = "may be a text meaning the current time"
+	DependsOnToday  = "depends on today's date"
+	ReadsAsToday    = "may read a text as the time of today"
+	ReadByToday     = "read by today's date"
+)
+
+// OfTime says whether a reason rests on the current time alone: who accepts an age in results may accept it.
+func OfTime(reason string) bool {
+	for _, end := range [...]string{AsksForTime, ChangesWithTime, MayMeanTime, DependsOnToday, ReadsAsToday, ReadByToday} {
+		if strings.HasSuffix(reason, end) {
+			return true
+		}
+	}
+	return false
 }
 
 // Plain says whether the text describes a read that could be kept.
@@ -84,6 +199,26 @@ func AddName(list []Name, n Name) []Name {
 		}
 	}
 	return append(list, n)
+}
+
+// AddWrite adds a way of writing a table.
+func AddWrite(list []Write, w Write) []Write {
+	for i := range list {
+		if list[i].Name == w.Name {
+			switch {
+			case w.Events&Update == 0:
+			case list[i].Events&Update == 0:
+				list[i].Sets = w.Sets
+			case len(list[i].Sets) == 0 || len(w.Sets) == 0:
+				list[i].Sets = nil
+			default:
+				list[i].Sets = append(slices.Clone(list[i].Sets), w.Sets...)
+			}
+			list[i].Events |= w.Events
+			return list
+		}
+	}
+	return append(list, w)
 }
 
 // Unreadable gives the facts of a statement of which nothing is known.

@@ -1,96 +1,343 @@
 // Package catalog holds what is known of one database's schema, and widens a pattern's facts by it: which tables a
-// name can mean, what a write does beyond the table it names, what a function may do.
+// name can mean, what stands behind a view or a function, what a write does beyond the table it names.
 //
-// It knows tables of the plain sort. Anything that could read or write more than its name says (a view, a partition,
-// a trigger, a function of the database) is named as the reason to pass, or makes a write count for every table.
+// What it cannot follow (a function in a language it does not read, SQL made at run time, a table of another server) is
+// named as the reason to pass, or makes a write count for every table.
 package catalog
 
 import (
-	"fmt"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/freshness"
 )
 
-// Row is one row of a schema's description:
+// Row is one row of a schema's description. Its meaning depends on What:
 //
-//	relation  schema name flags             flags are letters, see Flag*
-//	cascade   schema name - schema name     a change of the first table changes the second
-//	function  schema name volatility        i, s or v, of a function outside the system's schemas
-//	operator  schema name volatility        likewise; name "cast" for a cast
+//	relation   Schema.Name has Flags: its kind, then letters, see Flag*
+//	child      Schema.Name has the child Other by inheritance or partitioning
+//	reference  Schema.Name is referred to by Other; Flags are the letters of ON UPDATE and ON DELETE, and behind a blank
+//	           the columns referred to, a line for each
+//	trigger    on Schema.Name; Flags is the server's number for its kind; Other is its function
+//	part       Schema.Name reads Other: Flags is v for a view, r for a rewrite rule, p for row security
+//	call       Schema.Name calls the function Other: Flags as above, or w for what a write does; or t for a type's check
+//	view       Schema.Name is defined by the query in OtherName
+//	policy     a condition of Schema.Name's row security stands in OtherName
+//	rule       Schema.Name has the rewrite rule in OtherName; Flags is the server's number for what it is on
+//	columns    of Schema.Name, in OtherName: a line for each, its flags and its name: n, t, u or y
+//	           for how it is compared, d for a date or time, g for a generated and i for an identity column
+//	key        a unique key of Schema.Name: its columns, a line for each, in OtherName
+//	function   Schema.Name; Flags are its volatility, its kind, and p if it has a search path of its own; OtherSchema is
+//	           its language, OtherName its definition
+//	granted    Schema.Name may be read by the roles in the readers row named Flags
+//	readers    the roles that may read what is granted as Name is: a line for each, in OtherName
+//	event      functions are called by definitions
+//	aggregate  Schema.Name is made of the function Other
+//	operator   Name has the function Other, or only the volatility in Flags; Name "cast" stands for casts
+//	type       Schema.Name; Flags are its kind and its input's volatility; Other is what a domain is made of
+//	builtin    the server's own functions, in OtherName: a line for each, its volatility and its name
+//
+// A description may lack whatever its server could not say; the first kind of relation row then carries more flags.
 type Row struct {
 	What, Schema, Name, Flags, OtherSchema, OtherName string
 }
 
-// The letters of a relation's flags. The first is the server's kind of relation: r for a table, v for a view, and so on.
+// The letters of a relation's flags, after the server's kind of relation: r for a table, v for a view, and so on.
 const (
-	flagTable       = 'r'
 	FlagRowSecurity = 'S'
-	FlagInherits    = 'I' // has child tables or is one
-	FlagRules       = 'U'
-	FlagTriggers    = 'T'
-	FlagDefines     = 'X' // a trigger's function may change the schema: it runs SQL made at run time, or is no SQL
-	FlagCalls       = 'D' // a default, check, view body or policy calls a function that may write
-	FlagFunctions   = 'F' // such a thing calls a function of the database at all, or one that changes settings
 	FlagTimeTZ      = 'Z' // has a column whose reading depends on today's date
+
+	// These are given where the description does not say the rest.
+	FlagInherits  = 'I' // has child tables or is one
+	FlagRules     = 'U'
+	FlagTriggers  = 'T'
+	FlagDefines   = 'X' // a trigger's function may change the schema: it runs SQL made at run time, or is no SQL
+	FlagCalls     = 'D' // a default, check, view body or policy calls a function that may write
+	FlagFunctions = 'F' // such a thing calls a function of the database at all, or one that changes settings
 )
 
 // Schema is one database's schema. It does not change once made.
 type Schema struct {
-	relations   map[string][]*relation // by name
-	functions   map[string]byte        // by name, the worst volatility
-	operators   map[string]byte
+	// Whole says whether the description was one that allows views, functions and the like to be followed.
+	Whole bool
+
+	parse     Parse
+	relations map[string][]*relation // by name
+	functions map[string][]*function // by name
+	types     map[string][]Row
+	operators map[string][]Row
+	builtin   map[string]byte // volatility
+
+	readers   map[string]map[string]bool // the roles that may read, by the name that granted rows give them
+	declared  map[string]Declaration
+	ambiguous bool
+	events    bool // functions are called by definitions
+
 	readWrites  bool // some view or policy calls a function that may write
 	readChanges bool // or one that may change settings
 }
 
+// checks stands behind a domain's name for the functions in its checks. No type is named so.
+const checks = " (checks)"
+
+// Parse reads SQL, for what stands in a schema.
+type Parse struct {
+	// Facts reads a query, and Body the definition of a function or a rule.
+	Facts func(sql string) *analysis.Facts
+	Body  func(definition string) (*analysis.Facts, error)
+}
+
+// Declaration is what the DBA says that a function reads and writes: tables, named in full or by name alone.
+type Declaration struct {
+	Reads, Writes []string
+}
+
 type relation struct {
 	schema, name string
+	kind         byte
 	flags        string
-	cascades     []*relation
+
+	children   []*relation
+	part       bool // it is a child itself
+	referrers  []referrer
+	triggers   []trigger
+	view       *text
+	policies   []*text
+	rules      []rule
+	parts      map[byte][]*relation // by the letter of what reads them
+	calls      map[byte][]*function
+	columns    []Column
+	uniqueKeys [][]string
+	readers    map[string]bool // the roles that may read it; nil where that is not known
+}
+
+// Column is a column of a table.
+type Column struct {
+	Name string
+	// Dated is set for dates and times.
+	Dated bool
+	// Type is how its values are compared, or NoType where equal ones may be written in several ways that are not known.
+	Type freshness.Type
+	// Generated is set when the server makes its values from the row's others, Identity when it counts them.
+	Generated, Identity bool
+}
+
+type rule struct {
+	on analysis.Events
+	*text
+}
+
+type referrer struct {
+	*relation
+	onUpdate, onDelete byte
+	columns            []string
+}
+
+type trigger struct {
+	events   analysis.Events
+	rewrites bool // it is called before, or instead of, the writing of each row, and may write another
+	function *function
+}
+
+// pinType reads the letter by which a column's flags tell its type.
+func pinType(flags string) freshness.Type {
+	for i := range len(flags) {
+		switch flags[i] {
+		case 'n':
+			return freshness.Integer
+		case 't':
+			return freshness.Text
+		case 'u':
+			return freshness.UUID
+		case 'y':
+			return freshness.Date
+		}
+	}
+	return freshness.NoType
+}
+
+type function struct {
+	schema, name string
+	bodies       []*body
+	made         []*function // of an aggregate
+}
+
+func (f *function) full() string { return f.schema + "." + f.name }
+
+// body is one of the functions that share a name.
+type body struct {
+	volatility, kind byte
+	language         string
+	ownPath          bool // names in it are not looked up by its caller's search path
+	text
+}
+
+// text is SQL that is parsed when it is first needed.
+type text struct {
+	sql   string
+	once  sync.Once
+	facts *analysis.Facts
+	err   error
+}
+
+func (t *text) query(p Parse) *analysis.Facts {
+	t.once.Do(func() { t.facts = p.Facts(t.sql) })
+	return t.facts
+}
+
+func (t *text) definition(p Parse) (*analysis.Facts, error) {
+	t.once.Do(func() { t.facts, t.err = p.Body(t.sql) })
+	return t.facts, t.err
 }
 
 func (r *relation) full() string { return r.schema + "." + r.name }
 
 // New makes a Schema of its description.
-func New(rows []Row) *Schema {
-	s := &Schema{relations: map[string][]*relation{}, functions: map[string]byte{}, operators: map[string]byte{}}
+func New(rows []Row, parse Parse) *Schema {
+	s := &Schema{
+		parse: parse, relations: map[string][]*relation{}, functions: map[string][]*function{}, types: map[string][]Row{},
+		operators: map[string][]Row{}, builtin: map[string]byte{}, readers: map[string]map[string]bool{},
+	}
 	for _, r := range rows {
 		switch r.What {
 		case "relation":
-			s.relations[r.Name] = append(s.relations[r.Name], &relation{schema: r.Schema, name: r.Name, flags: r.Flags})
+			if r.Flags != "" {
+				s.relations[r.Name] = append(s.relations[r.Name], &relation{
+					schema: r.Schema, name: r.Name, kind: r.Flags[0], flags: r.Flags[1:],
+					parts: map[byte][]*relation{}, calls: map[byte][]*function{},
+				})
+			}
 			if strings.HasPrefix(r.Flags, "v") || strings.ContainsRune(r.Flags, FlagRowSecurity) {
 				s.readWrites = s.readWrites || strings.ContainsRune(r.Flags, FlagCalls)
 				s.readChanges = s.readChanges || strings.ContainsRune(r.Flags, FlagFunctions)
 			}
 		case "function":
-			s.functions[r.Name] = worse(s.functions[r.Name], r.Flags)
+			f := s.function(r.Schema, r.Name, true)
+			b := &body{volatility: 'v', language: r.OtherSchema, text: text{sql: r.OtherName}}
+			if r.Flags != "" {
+				b.volatility = r.Flags[0]
+			}
+			if len(r.Flags) > 1 {
+				b.kind = r.Flags[1]
+			}
+			b.ownPath = strings.Contains(r.Flags, "p")
+			f.bodies = append(f.bodies, b)
+		case "type":
+			s.types[r.Name] = append(s.types[r.Name], r)
+		case "call":
+			if r.Flags == "t" {
+				s.types[r.Name+checks] = append(s.types[r.Name+checks], r)
+			}
+		case "readers":
+			roles := map[string]bool{}
+			for role := range strings.SplitSeq(r.OtherName, "\n") {
+				roles[role] = true
+			}
+			s.readers[r.Name] = roles
+		case "event":
+			s.events = true
 		case "operator":
-			s.operators[r.Name] = worse(s.operators[r.Name], r.Flags)
+			s.operators[r.Name] = append(s.operators[r.Name], r)
+		case "builtin":
+			s.Whole = true
+			for line := range strings.SplitSeq(r.OtherName, "\n") {
+				if v, name, ok := strings.Cut(line, " "); ok && len(v) == 1 {
+					s.builtin[name] = v[0]
+				}
+			}
 		}
 	}
+	for _, list := range s.relations {
+		s.ambiguous = s.ambiguous || len(list) > 1
+	}
 	for _, r := range rows {
-		if r.What != "cascade" {
-			continue
-		}
-		from, to := s.find(r.Schema, r.Name), s.find(r.OtherSchema, r.OtherName)
-		if from != nil && to != nil {
-			from.cascades = append(from.cascades, to)
-		}
+		s.link(r)
 	}
 	return s
 }
 
-func worse(have byte, volatility string) byte {
-	order := "isv"
-	if len(volatility) != 1 || !strings.Contains(order, volatility) {
-		return 'v'
+// link takes in a row that speaks of things that other rows make.
+func (s *Schema) link(r Row) {
+	if r.What == "aggregate" {
+		if f, made := s.function(r.Schema, r.Name, false), s.function(r.OtherSchema, r.OtherName, false); f != nil && made != nil {
+			f.made = append(f.made, made)
+		}
+		return
 	}
-	if have == 0 || strings.IndexByte(order, volatility[0]) > strings.IndexByte(order, have) {
-		return volatility[0]
+	from := s.find(r.Schema, r.Name)
+	if from == nil || r.Flags == "t" {
+		return
 	}
-	return have
+	switch r.What {
+	case "child":
+		if to := s.find(r.OtherSchema, r.OtherName); to != nil {
+			from.children = append(from.children, to)
+			to.part = true
+		}
+	case "reference":
+		if to := s.find(r.OtherSchema, r.OtherName); to != nil && len(r.Flags) >= 2 {
+			ref := referrer{relation: to, onUpdate: r.Flags[0], onDelete: r.Flags[1]}
+			if len(r.Flags) > 3 {
+				ref.columns = strings.Split(r.Flags[3:], "\n")
+			}
+			from.referrers = append(from.referrers, ref)
+		}
+	case "part":
+		if to := s.find(r.OtherSchema, r.OtherName); to != nil && r.Flags != "" {
+			from.parts[r.Flags[0]] = append(from.parts[r.Flags[0]], to)
+		}
+	case "call":
+		if f := s.function(r.OtherSchema, r.OtherName, false); f != nil && r.Flags != "" {
+			from.calls[r.Flags[0]] = append(from.calls[r.Flags[0]], f)
+		}
+	case "trigger":
+		from.triggers = append(from.triggers, trigger{triggerEvents(r.Flags), rewrites(r.Flags), s.function(r.OtherSchema, r.OtherName, true)})
+	case "view":
+		from.view = &text{sql: r.OtherName}
+	case "policy":
+		from.policies = append(from.policies, &text{sql: "select " + r.OtherName})
+	case "rule":
+		on := map[string]analysis.Events{"2": analysis.Update, "3": analysis.Insert, "4": analysis.Delete}[r.Flags]
+		from.rules = append(from.rules, rule{on, &text{sql: r.OtherName}})
+	case "columns":
+		for line := range strings.SplitSeq(r.OtherName, "\n") {
+			if flags, name, ok := strings.Cut(line, " "); ok {
+				from.columns = append(from.columns, Column{Name: name, Type: pinType(flags), Dated: strings.Contains(flags, "d"),
+					Generated: strings.Contains(flags, "g"), Identity: strings.Contains(flags, "i")})
+			}
+		}
+	case "granted":
+		from.readers = s.readers[r.Flags]
+	case "key":
+		from.uniqueKeys = append(from.uniqueKeys, strings.Split(r.OtherName, "\n"))
+	}
+}
+
+// triggerEvents reads the server's number for a trigger's kind. Source: TRIGGER_TYPE_* in the server's pg_trigger.h.
+func triggerEvents(number string) (e analysis.Events) {
+	n := 0
+	for _, c := range number {
+		if c < '0' || c > '9' {
+			return analysis.Insert | analysis.Update | analysis.Delete | analysis.Truncate
+		}
+		n = 10*n + int(c-'0')
+	}
+	for bit, event := range map[int]analysis.Events{4: analysis.Insert, 8: analysis.Delete, 16: analysis.Update, 32: analysis.Truncate} {
+		if n&bit != 0 {
+			e |= event
+		}
+	}
+	return e
+}
+
+// rewrites says whether the server's number for a trigger's kind is of one that may change what is written: it is called for
+// each row, and not after it.
+func rewrites(number string) bool {
+	n, err := strconv.Atoi(number)
+	return err != nil || n&1 != 0 && n&(2|64) != 0
 }
 
 func (s *Schema) find(schema, name string) *relation {
@@ -100,6 +347,41 @@ func (s *Schema) find(schema, name string) *relation {
 		}
 	}
 	return nil
+}
+
+// function gives a function by its full name, or nil; it is made if that is wanted.
+func (s *Schema) function(schema, name string, make bool) *function {
+	for _, f := range s.functions[name] {
+		if f.schema == schema {
+			return f
+		}
+	}
+	if !make {
+		return nil
+	}
+	f := &function{schema: schema, name: name}
+	s.functions[name] = append(s.functions[name], f)
+	return f
+}
+
+// Ambiguous says whether it depends on the search path what a name means.
+func (s *Schema) Ambiguous() bool { return s.ambiguous }
+
+// PathMatters says whether it depends on the search path which tables a statement writes.
+func (s *Schema) PathMatters(f *analysis.Facts) bool {
+	for _, w := range f.Writes {
+		if w.Schema == "" && len(s.relations[w.Name.Name]) > 1 {
+			return true
+		}
+	}
+	return false
+}
+
+// With gives the schema with what the DBA declared of its functions, by their names in full or alone.
+func (s *Schema) With(declared map[string]Declaration) *Schema {
+	with := *s
+	with.declared = declared
+	return &with
 }
 
 // Tables gives the full names of all tables, sorted.
@@ -114,204 +396,22 @@ func (s *Schema) Tables() []string {
 	return all
 }
 
-// Resolved is what a pattern does to one database. Tables are named in full: schema, dot, name.
-type Resolved struct {
-	// Reads are the tables whose change may change the result.
-	Reads []string
-	// Writes are the tables that the statement may change; when Everything is set it may change any.
-	Writes     []string
-	Everything bool
-	// SchemaChanges is set when the schema itself may be another afterwards.
-	SchemaChanges bool
-	// Settings is set when settings of the session may be others afterwards.
-	Settings bool
-	// Reasons says why the result is not kept; empty when it may be.
-	Reasons []string
-}
-
-// Resolve widens facts by the schema. A name without schema stands for every table so named, since which of them is
-// meant depends on the session's search path: that drops too much at worst.
-func (s *Schema) Resolve(f *analysis.Facts) *Resolved {
-	out := &Resolved{Reasons: slices.Clone(f.Reasons)}
-	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 {
-		out.anything()
-	}
-	if f.Effect&analysis.Settings != 0 {
-		out.Settings = true
-	}
-	for _, n := range f.Reads {
-		s.resolveRead(out, f, n)
-	}
-	for _, n := range f.Writes {
-		s.resolveWrite(out, n)
-	}
-	s.resolveFunctions(out, f)
-	for _, op := range f.Operators {
-		if v := s.operators[op]; v == 's' || v == 'v' {
-			out.reason(fmt.Sprintf("uses the operator %s, which this database defines by a function whose tables are not known", op))
-			out.mayWrite(v)
+// meant gives the relations a name can mean. Without a schema that depends on the search path; where that is not known,
+// it may be any of the name.
+func (s *Schema) meant(n analysis.Name, path []string) []*relation {
+	if n.Schema != "" {
+		if r := s.find(n.Schema, n.Name); r != nil {
+			return []*relation{r}
 		}
+		return nil
 	}
-	if v := s.operators["cast"]; v == 's' || v == 'v' {
-		out.reason("this database defines a cast by a function whose tables are not known")
-		out.mayWrite(v)
-	}
-	slices.Sort(out.Reads)
-	slices.Sort(out.Writes)
-	out.Reads, out.Writes = slices.Compact(out.Reads), slices.Compact(out.Writes)
-	return out
-}
-
-func (o *Resolved) reason(text string) {
-	if !slices.Contains(o.Reasons, text) {
-		o.Reasons = append(o.Reasons, text)
-	}
-}
-
-// anything takes into account what is not known at all.
-func (o *Resolved) anything() {
-	o.Everything, o.SchemaChanges, o.Settings = true, true, true
-}
-
-// mayWrite takes into account a function of the given volatility: only a volatile one can write, any can change a
-// setting.
-func (o *Resolved) mayWrite(volatility byte) {
-	o.Settings = true
-	if volatility == 'v' {
-		o.anything()
-	}
-}
-
-// Meant gives the relations a name can mean.
-func (s *Schema) meant(n analysis.Name) []*relation {
-	if n.Schema == "" {
+	if path == nil || len(s.relations[n.Name]) < 2 {
 		return s.relations[n.Name]
 	}
-	if r := s.find(n.Schema, n.Name); r != nil {
-		return []*relation{r}
+	for _, schema := range path {
+		if r := s.find(schema, n.Name); r != nil {
+			return []*relation{r}
+		}
 	}
 	return nil
-}
-
-func (s *Schema) resolveRead(out *Resolved, f *analysis.Facts, n analysis.Name) {
-	if n.Schema == "pg_catalog" || n.Schema == "information_schema" || n.Schema == "" && strings.HasPrefix(n.Name, "pg_") {
-		out.reason("reads the system table " + n.Name)
-		return
-	}
-	meant := s.meant(n)
-	if len(meant) == 0 {
-		if n.Schema != "" || !slices.Contains(f.Locals, n.Name) {
-			out.reason("reads " + n.String() + ", which the catalog does not name")
-		}
-		return
-	}
-	for _, r := range meant {
-		out.Reads = append(out.Reads, r.full())
-		if why := r.notPlain(); why != "" {
-			out.reason("reads " + r.full() + ", " + why)
-			out.Settings = out.Settings || s.readChanges
-			if s.readWrites {
-				out.anything()
-			}
-		}
-	}
-}
-
-// notPlain says why a relation's rows may depend on more than writes to its name, or "".
-func (r *relation) notPlain() string {
-	for _, flag := range r.flags {
-		switch flag {
-		case flagTable, FlagTriggers, FlagDefines, FlagCalls, FlagFunctions:
-		case 'v':
-			return "a view: the tables behind it are not followed yet"
-		case 'm':
-			return "a materialised view"
-		case 'p':
-			return "a partitioned table"
-		case 'f':
-			return "a table of another server"
-		case FlagRowSecurity:
-			return "which has row security"
-		case FlagInherits:
-			return "which shares rows with another table by inheritance or partitioning"
-		case FlagTimeTZ:
-			return "which has a column of a time with time zone, read by today's date"
-		case FlagRules:
-			return "which has rewrite rules"
-		default:
-			return "which is no plain table"
-		}
-	}
-	return ""
-}
-
-// writesMore says whether a write to a relation may change tables that are not found by its cascades.
-func (r *relation) writesMore() bool {
-	return strings.ContainsAny(r.flags, string([]rune{FlagTriggers, FlagCalls, FlagRules, FlagInherits})) ||
-		!strings.HasPrefix(r.flags, string(flagTable))
-}
-
-func (s *Schema) resolveWrite(out *Resolved, n analysis.Name) {
-	meant := s.meant(n)
-	if len(meant) == 0 {
-		out.anything() // a system table, a temporary one, or one made since the catalog was read
-		return
-	}
-	seen := map[*relation]bool{}
-	for len(meant) > 0 {
-		r := meant[0]
-		meant = meant[1:]
-		if seen[r] {
-			continue
-		}
-		seen[r] = true
-		out.Writes = append(out.Writes, r.full())
-		switch {
-		case !r.writesMore():
-		case r.flags == string([]rune{flagTable, FlagTriggers}), r.flags == string([]rune{flagTable, FlagTriggers, FlagFunctions}):
-			out.Everything, out.Settings = true, true // its triggers write, but define nothing
-		default:
-			out.anything()
-		}
-		meant = append(meant, r.cascades...)
-	}
-}
-
-func (s *Schema) resolveFunctions(out *Resolved, f *analysis.Facts) {
-	for _, name := range f.BuiltIns {
-		if v, ok := s.functions[name]; ok { // one of this database's may be meant
-			out.reason("calls " + name + "(), which this database defines too: what that reads is not known")
-			out.mayWrite(v)
-		}
-	}
-	for _, name := range f.Attributes {
-		if v, ok := s.functions[name]; ok {
-			out.reason("asks for ." + name + ", which may be a call of the function " + name + "()")
-			out.mayWrite(v)
-		}
-	}
-	for _, n := range f.Functions {
-		out.reason("calls " + n.Name + "(), a function whose tables are not known")
-		v, ok := s.functions[n.Name]
-		if !ok {
-			v = 'v'
-		}
-		out.mayWrite(v)
-	}
-}
-
-// Unread gives what a pattern does to a database whose catalog has not been read: nothing is kept, and a write may
-// change any table; whether it may have changed the schema is to be asked of the catalog when that has been read. A statement that only reads the tables it names, through functions known to be harmless, still
-// changes nothing.
-func Unread(f *analysis.Facts) *Resolved {
-	out := &Resolved{Reasons: slices.Clone(f.Reasons)}
-	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 || len(f.Functions) > 0 {
-		out.anything()
-	}
-	if len(f.Writes) > 0 {
-		out.Everything = true
-	}
-	out.Settings = true // a table read may be a view, and that may call anything
-	out.reason("the database's catalog has not been read yet")
-	return out
 }

@@ -17,16 +17,16 @@ var harbour = New([]Row{
 	{What: "relation", Schema: "public", Name: "defining", Flags: "rTX"},
 	{What: "relation", Schema: "public", Name: "shown", Flags: "v"},
 	{What: "relation", Schema: "public", Name: "tides", Flags: "p"},
-	{What: "cascade", Schema: "public", Name: "ports", OtherSchema: "public", OtherName: "quays"},
-	{What: "cascade", Schema: "public", Name: "quays", OtherSchema: "public", OtherName: "berths"},
-	{What: "cascade", Schema: "public", Name: "berths", OtherSchema: "public", OtherName: "quays"},
+	{What: "reference", Schema: "public", Name: "ports", Flags: "ac", OtherSchema: "public", OtherName: "quays"},
+	{What: "reference", Schema: "public", Name: "quays", Flags: "ac", OtherSchema: "public", OtherName: "berths"},
+	{What: "reference", Schema: "public", Name: "berths", Flags: "ac", OtherSchema: "public", OtherName: "quays"},
 	{What: "function", Name: "steady", Flags: "i"},
 	{What: "function", Name: "lower", Flags: "v"},
 	{What: "operator", Name: "<->", Flags: "i"},
 	{What: "operator", Name: "~~~", Flags: "s"},
-})
+}, Parse{Facts: facts.Facts, Body: facts.Body})
 
-func resolve(sql string) *Resolved { return harbour.Resolve(facts.Facts(sql)) }
+func resolve(sql string) *Resolved { return harbour.Resolve(facts.Facts(sql), Hints{}) }
 
 func TestNamesAndCascades(t *testing.T) {
 	r := resolve("select * from ports")

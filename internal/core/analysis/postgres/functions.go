@@ -1,13 +1,17 @@
 package postgres
 
-import "strings"
+import (
+	"strings"
+
+	"jollylarder/internal/core/analysis"
+)
 
 // The functions of pg_catalog, judged by name. A name stands in a list only if that holds for every overload of it.
 // Source: provolatile in the server's pg_proc, reviewed one by one; a name in no list may do anything.
 
 // steady functions give equal results for equal arguments while the tables and the settings in the key are the same.
 var steady = set(`
-abs acos acosd acosh area array_agg array_dims array_fill array_length array_lower array_ndims array_position
+abs pg_size_pretty pg_client_encoding getdatabaseencoding acos acosd acosh area array_agg array_dims array_fill array_length array_lower array_ndims array_position
 array_positions array_prepend array_append array_cat array_remove array_replace array_to_json array_to_string array_upper
 ascii asin asind asinh atan atan2 atan2d atand atanh avg bit_and bit_count bit_length bit_or bit_xor bool_and bool_or
 bound_box box btrim cardinality cbrt ceil ceiling center char_length character_length chr circle coalesce concat
@@ -30,7 +34,7 @@ quote_literal quote_nullable radians radius range_agg range_intersect_agg range_
 regexp_like regexp_match regexp_matches regexp_replace regexp_split_to_array regexp_split_to_table regexp_substr
 regr_avgx regr_avgy regr_count regr_intercept regr_r2 regr_slope regr_sxx regr_sxy regr_syy repeat replace reverse right
 round row_number row_to_json rpad rtrim scale session_user set_bit set_byte set_masklen setweight sha224 sha256 sha384
-sha512 sign sin sind sinh slope split_part sqrt starts_with stddev stddev_pop stddev_samp string_agg string_to_array
+sha512 sign similar_escape similar_to_escape like_escape sin sind sinh slope split_part sqrt starts_with stddev stddev_pop stddev_samp string_agg string_to_array
 string_to_table strip strpos substr substring sum tan tand tanh to_ascii to_char to_date to_hex to_json to_jsonb
 to_number to_timestamp to_tsquery to_tsvector translate trim_array trim_scale trunc ts_headline ts_rank ts_rank_cd
 tsrange tstzrange unnest upper upper_inc upper_inf var_pop var_samp variance version websearch_to_tsquery width
@@ -48,16 +52,15 @@ var harmless = map[string]string{}
 
 func init() {
 	for reason, names := range map[string]string{
-		"gives another value at every call":    "random gen_random_uuid random_normal setseed",
-		"moves or reads a sequence":            "nextval currval lastval setval",
-		"names the connection or transaction":  "pg_backend_pid inet_client_addr inet_client_port inet_server_addr inet_server_port txid_current txid_current_if_assigned txid_current_snapshot pg_current_xact_id pg_current_xact_id_if_assigned pg_current_snapshot current_query pg_my_temp_schema pg_trigger_depth current_schemas",
-		"waits, locks or notifies":             "pg_sleep pg_sleep_for pg_sleep_until pg_notify pg_listening_channels pg_blocking_pids",
-		"reads a setting":                      "current_setting",
-		"ends or cancels another connection":   "pg_cancel_backend pg_terminate_backend",
-		"reports the server's activity":        "pg_is_in_recovery pg_postmaster_start_time pg_conf_load_time pg_database_size pg_relation_size pg_table_size pg_indexes_size pg_total_relation_size pg_tablespace_size pg_current_wal_lsn pg_last_wal_replay_lsn pg_last_wal_receive_lsn",
-		"reads the catalog":                    "format_type obj_description col_description shobj_description pg_encoding_to_char pg_char_to_encoding pg_typeof pg_has_role row_security_active pg_relation_is_updatable pg_column_is_updatable pg_collation_for pg_size_pretty pg_client_encoding getdatabaseencoding oidvectortypes",
-		"depends on today's date":              "age",
-		"may read a text as the time of today": "date time timestamp timestamptz timetz timezone json_to_record json_to_recordset jsonb_to_record jsonb_to_recordset json_populate_record json_populate_recordset jsonb_populate_record jsonb_populate_recordset",
+		"gives another value at every call":   "random gen_random_uuid random_normal setseed",
+		"moves or reads a sequence":           "nextval currval lastval setval",
+		"names the connection or transaction": "pg_backend_pid inet_client_addr inet_client_port inet_server_addr inet_server_port txid_current txid_current_if_assigned txid_current_snapshot pg_current_xact_id pg_current_xact_id_if_assigned pg_current_snapshot current_query pg_my_temp_schema pg_is_other_temp_schema pg_trigger_depth",
+		"waits, locks or notifies":            "pg_sleep pg_sleep_for pg_sleep_until pg_notify pg_listening_channels pg_blocking_pids",
+		"reads a setting":                     "current_setting",
+		"ends or cancels another connection":  "pg_cancel_backend pg_terminate_backend",
+		"reports the server's activity":       "pg_is_in_recovery pg_postmaster_start_time pg_conf_load_time pg_database_size pg_relation_size pg_table_size pg_indexes_size pg_total_relation_size pg_tablespace_size pg_current_wal_lsn pg_last_wal_replay_lsn pg_last_wal_receive_lsn",
+		analysis.DependsOnToday:               "age",
+		analysis.ReadsAsToday:                 "date time timestamp timestamptz timetz timezone json_to_record json_to_recordset jsonb_to_record jsonb_to_recordset json_populate_record json_populate_recordset jsonb_populate_record jsonb_populate_recordset",
 	} {
 		for _, n := range strings.Fields(names) {
 			harmless[n] = reason
@@ -65,14 +68,35 @@ func init() {
 	}
 }
 
+// catalogued functions read the system catalogs and nothing else, beside the settings in the key: what they give changes
+// with a definition only.
+var catalogued = set(`
+format_type obj_description col_description shobj_description pg_encoding_to_char pg_char_to_encoding pg_typeof pg_has_role row_security_active
+pg_relation_is_updatable pg_column_is_updatable pg_collation_for oidvectortypes pg_function_is_visible
+pg_get_viewdef pg_get_ruledef pg_get_triggerdef pg_get_indexdef pg_get_constraintdef pg_get_partkeydef pg_get_expr
+pg_get_userbyid pg_get_functiondef pg_get_function_arguments pg_get_function_identity_arguments pg_get_function_result
+pg_get_function_sqlbody pg_get_serial_sequence pg_get_keywords pg_get_partition_constraintdef pg_get_statisticsobjdef
+pg_index_column_has_property pg_index_has_property pg_indexam_has_property pg_options_to_table pg_describe_object
+pg_identify_object pg_get_object_address to_regclass to_regcollation to_regnamespace to_regoper to_regoperator
+to_regproc to_regprocedure to_regrole to_regtype current_schemas aclexplode acldefault
+
+`)
+
+// readsCatalog says whether a function is one of those.
+func readsCatalog(name string) bool {
+	return catalogued[name] || strings.HasPrefix(name, "has_") && strings.HasSuffix(name, "_privilege") ||
+		strings.HasPrefix(name, "pg_") && strings.HasSuffix(name, "_is_visible")
+}
+
+// catalogTypes are written and read by names in the system catalogs.
+var catalogTypes = set(`regclass regtype regproc regprocedure regnamespace regrole regoper regoperator regconfig
+regdictionary regcollation`)
+
 // harmlessPrefixes are families of which every member is harmless.
 var harmlessPrefixes = []struct{ prefix, reason string }{
 	{"pg_advisory_", "waits, locks or notifies"},
 	{"pg_try_advisory_", "waits, locks or notifies"},
 	{"pg_stat_get_", "reports the server's activity"},
-	{"pg_get_", "reads the catalog"},
-	{"has_", "reads the catalog"},
-	{"to_reg", "reads the catalog"},
 }
 
 // harmlessReason says why the result of a harmless function is not kept, or "" if the function is not one.
@@ -85,16 +109,13 @@ func harmlessReason(name string) string {
 			return p.reason
 		}
 	}
-	if strings.HasPrefix(name, "pg_") && strings.HasSuffix(name, "_is_visible") {
-		return "reads the catalog"
-	}
 	return ""
 }
 
 // steadyTypes are the types to which any value may be cast: their input depends on nothing but the value and the key.
 var steadyTypes = set(`
 bool int2 int4 int8 float4 float8 numeric text varchar bpchar char bytea uuid json jsonb inet cidr macaddr macaddr8
-bit varbit interval point line lseg box path polygon circle int4range int8range numrange tsvector tsquery
+bit varbit interval oid name tid point line lseg box path polygon circle int4range int8range numrange tsvector tsquery int2vector oidvector jsonpath
 `)
 
 // dateTypes read a few words as the time of the call, so only constants (whose bytes are looked at) and values that

@@ -1,18 +1,29 @@
 package postgres
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/statement"
 )
 
 func names(list []analysis.Name) string {
 	var out []string
 	for _, n := range list {
 		out = append(out, n.String())
+	}
+	return strings.Join(out, " ")
+}
+
+func written(list []analysis.Write) string {
+	var out []string
+	for _, w := range list {
+		out = append(out, w.String())
 	}
 	return strings.Join(out, " ")
 }
@@ -37,8 +48,9 @@ func TestFacts(t *testing.T) {
 		{"select now()", "", "", none, "calls now(), which changes with time"},
 		{"select current_timestamp", "", "", none, "asks for the current time"},
 		{"select age(a) from t", "t", "", none, "calls age(), which depends on today's date"},
-		{"select name::timestamptz from t", "t", "", none, "casts to timestamptz what may be a text meaning the current time"},
-		{"select 't'::regclass", "", "", none, "casts to regclass, a type that is not known"},
+		{"select lower(name)::timestamptz from t", "t", "", none, "casts to timestamptz what may be a text meaning the current time"},
+		{"select x.a::date from f() x, t", "t", "", none, "casts a to a date or time, and that may be a text meaning the current time"},
+		{"select 't'::regclass", "", "", none, ""},
 		{"select * from t for share", "t", "", none, "locks the rows it reads"},
 		{"select * from t tablesample system (1)", "t", "", none, "uses RangeTableSample, which is not known to be safe"},
 		{"select nextval('s')", "", "", none, "calls nextval(), which moves or reads a sequence"},
@@ -53,7 +65,7 @@ func TestFacts(t *testing.T) {
 		{"with d as (update t set a = 1 returning *) select * from d", "d t", "t", none, "writes"},
 		{"merge into t using u on t.id = u.id when matched then delete", "t u", "t", none, "writes"},
 		{"truncate t, u", "", "t u", none, "writes"},
-		{"truncate t cascade", "", "t", analysis.Unknown, "writes"},
+		{"truncate t cascade", "", "t", none, "writes"},
 		{"copy t from stdin", "", "t", none, "copies data in or out"},
 		{"copy t to stdout", "t", "", none, "copies data in or out"},
 		{"copy (select * from t) to stdout", "t", "", none, "copies data in or out"},
@@ -62,24 +74,27 @@ func TestFacts(t *testing.T) {
 		{"explain (analyze off) delete from t", "t", "t", none, "shows a plan, which changes with statistics"},
 		{"declare c cursor for select * from t", "t", "", none, "opens a cursor, whose rows can be read only once"},
 		{"begin", "", "", analysis.Begins, "begins or ends a transaction"},
-		{"commit and chain", "", "", analysis.Commits, "begins or ends a transaction"},
+		{"commit and chain", "", "", analysis.Commits, "begins or ends a transaction and begins the next"},
 		{"end", "", "", analysis.Commits, "begins or ends a transaction"},
 		{"rollback", "", "", analysis.Ends, "begins or ends a transaction"},
-		{"rollback to a", "", "", none, "begins or ends a transaction"},
-		{"prepare transaction 'x'", "", "", analysis.Commits, "begins or ends a transaction"},
-		{"commit prepared 'x'", "", "", analysis.Unknown, "begins or ends a transaction"},
-		{"set time zone 'UTC'", "", "", analysis.Settings, "changes a setting of its session"},
-		{"reset all", "", "", analysis.Settings, "changes a setting of its session"},
-		{"set role ines", "", "", analysis.Settings, "changes a setting of its session"},
-		{"discard all", "", "", analysis.Settings, "changes the state of its session"},
-		{"show time zone", "", "", none, "is about the session or the server, not a question"},
+		{"rollback to a", "", "", none, "goes back to a savepoint"},
+		{"prepare transaction 'x'", "", "", analysis.Ends, "hands its transaction over to a name, for whoever ends it"},
+		{"commit prepared 'x'", "", "", analysis.Unknown, "commits what another session may have written"},
+		{"set time zone 'UTC'", "", "", analysis.Settings, "changes the setting timezone of its session"},
+		{"reset all", "", "", analysis.Settings, "changes all settings of its session"},
+		{"set local role ines", "", "", analysis.Settings, "changes the setting role for its transaction"},
+		{"set role ines", "", "", analysis.Settings, "changes the setting role of its session"},
+		{"discard all", "", "", analysis.Settings | analysis.System, "throws away the state of its session"},
+		{"show time zone", "", "", none, "shows a setting of its session"},
 		{"do $$ begin end $$", "", "", anything, "runs code, which may do anything"},
-		{"call p()", "", "", anything, "runs a procedure, which may do anything"},
+		{"call p()", "", "", analysis.Settings | analysis.Commits, "runs a procedure"},
 		{"execute p", "", "", anything, "runs a statement prepared in SQL, which is not followed"},
 		{"create table t (a int)", "", "", analysis.Schema, "changes the schema, privileges or the like"},
 		{"grant select on t to ines", "", "", analysis.Schema, "changes the schema, privileges or the like"},
 		{"create extension x", "", "", analysis.Schema, "changes the schema, privileges or the like"},
-		{"refresh materialized view v", "", "", analysis.Schema, "changes the schema, privileges or the like"},
+		{"refresh materialized view v", "", "v", analysis.System, "writes"},
+		{"reindex table t", "", "", analysis.System, "is work of the server on itself"},
+		{"create temp table x (a int)", "", "", analysis.Settings | analysis.System, "makes something temporary for its session"},
 		{"begin; insert into t values (1); commit", "", "t", analysis.Begins | analysis.Commits, "begins or ends a transaction"},
 		{"select 1; select 2", "", "", none, "several statements in one string"},
 		{"", "", "", none, "there is no statement in it"},
@@ -87,7 +102,7 @@ func TestFacts(t *testing.T) {
 	} {
 		f := Facts(c.sql)
 		assert.Equal(t, c.reads, names(f.Reads), "reads of %s", c.sql)
-		assert.Equal(t, c.writes, names(f.Writes), "writes of %s", c.sql)
+		assert.Equal(t, c.writes, written(f.Writes), "writes of %s", c.sql)
 		assert.Equal(t, c.effect, f.Effect, "effect of %s", c.sql)
 		first := ""
 		if len(f.Reasons) > 0 {
@@ -119,6 +134,97 @@ func TestStatementsThatCannotBeParsedMayDoAnything(t *testing.T) {
 		assert.NotZero(t, f.Effect&analysis.Unknown, sql[:min(len(sql), 20)])
 		assert.False(t, f.Plain())
 	}
+}
+
+// A reason is shown to people, and must not tell a literal.
+func TestReasonsTellNoLiteral(t *testing.T) {
+	for sql, want := range map[string]string{
+		"select 'secret":           "its SQL is not understood: unterminated quoted string",
+		"select 1 2":               "its SQL is not understood: syntax error",
+		"select * from t wher a":   `its SQL is not understood: syntax error at or near "a"`,
+		"select f(1 'secret' 'x')": "its SQL is not understood: syntax error",
+	} {
+		assert.Equal(t, want, Facts(sql).Reasons[0], sql)
+	}
+}
+
+// A load of rows of many megabytes is known by its first row.
+func TestLongStatementsAreReadByTheirPattern(t *testing.T) {
+	sql := "insert into t (a, b) values " + strings.Repeat("(1, 'x'), ", 300_000) + "(2, 'y')"
+	require.Greater(t, len(sql), Longest)
+	assert.NotZero(t, Facts(sql).Effect&analysis.Unknown)
+	f := Facts(statement.Parameterised(statement.Normalise([]byte(sql))))
+	assert.Equal(t, "t", written(f.Writes))
+	assert.Zero(t, f.Effect)
+	f = Facts(statement.Parameterised(statement.Normalise([]byte("select a[1], b::varchar, -5 from t where a in (1, 2) and b = 'x' and (c, d) in ((1, 2), (3, 4)) limit 3"))))
+	assert.Equal(t, "t", names(f.Reads))
+	assert.True(t, f.Plain(), f.Reasons)
+}
+
+// Each row: a body in PL/pgSQL, the tables it reads, those it writes, or why it is not followed. Every place is there in
+// which a body can hold an expression or a statement.
+func TestBodies(t *testing.T) {
+	for body, want := range map[string][2]string{
+		"declare n int := (select max(a) from t); begin return n; end":                                                                      {"t", ""},
+		"declare n int default f((select a from t)); c cursor (x int) for select * from u; begin open c(n); end":                            {"t u", ""},
+		"declare r t%rowtype := (select t from t); begin return r.a; end":                                                                   {"t", ""},
+		"declare r record := (select t from t); begin return r.a; end":                                                                      {"it gives a record a first value, which is not followed", "!"},
+		"declare r record; begin select * into r from t where a = 1; return r.a; end":                                                       {"t", ""},
+		"begin if exists (select 1 from t) then return 1; elsif (select true from u) then return 2; else delete from v; end if; end":        {"t u v", "v"},
+		"begin case (select a from t) when (select 1 from u) then insert into v values (1); else null; end case; end":                       {"t u", "v"},
+		"begin for i in (select 1 from t)..(select 2 from u) by (select 3 from v) loop perform (select 1 from w); end loop; end":            {"t u v w", ""},
+		"declare r record; begin for r in select * from t loop update u set a = r.a; end loop; end":                                         {"t u", "u"},
+		"declare r record; c cursor for select * from t; begin for r in c loop null; end loop; end":                                         {"t", ""},
+		"declare x int; begin foreach x in array (select a from t) loop null; end loop; end":                                                {"t", ""},
+		"begin while (select true from t) loop exit when (select true from u); end loop; end":                                               {"t u", ""},
+		"declare a int[]; begin a[(select 1 from t)] := (select 2 from u); return a[1]; end":                                                {"t u", ""},
+		"begin new.x := (select 1 from t); new.y = (select 2 from u); return new; end":                                                      {"t u", ""},
+		"begin begin insert into t values (1); exception when others then insert into u values (1); end; end":                               {"", "t u"},
+		"begin raise notice '%', (select 1 from t) using hint = (select 'x' from u); assert (select true from v), (select 'm' from w); end": {"t u v w", ""},
+		"declare c refcursor; x record; begin open c for select * from t; fetch c into x; close c; end":                                     {"t", ""},
+		"begin return query select * from t; return query with x as (delete from u returning *) select * from x; end":                       {"t u x", "u"},
+		"begin return next (select a from t); end":                                                                                          {"t", ""},
+		"begin merge into t using u on true when matched then delete; truncate v; end":                                                      {"t u", "t v"},
+		"begin execute 'select 1'; end":                                                {"it runs SQL that is made at run time", "!"},
+		"begin return query execute 'select 1'; end":                                   {"it runs SQL that is made at run time", "!"},
+		"declare c refcursor; begin open c for execute 'select 1'; end":                {"it runs SQL that is made at run time", "!"},
+		"declare r record; begin for r in execute 'select 1' loop null; end loop; end": {"it runs SQL that is made at run time", "!"},
+		"begin this is not; end":                                                       {"its body is not understood", "!"},
+	} {
+		returns := "setof int"
+		if !strings.Contains(body, "return query") && !strings.Contains(body, "return next") {
+			returns = "trigger"
+		}
+		f, err := Body("create function f() returns " + returns + " language plpgsql as $b$" + body + "$b$")
+		if want[1] == "!" {
+			assert.ErrorContains(t, err, want[0], body)
+			continue
+		}
+		if assert.NoError(t, err, body) {
+			reads, writes := strings.Fields(names(f.Reads)), strings.Fields(written(f.Writes))
+			slices.Sort(reads)
+			slices.Sort(writes)
+			assert.Equal(t, want, [2]string{strings.Join(reads, " "), strings.Join(writes, " ")}, body)
+		}
+	}
+	f, err := Body("create function f(a int default g(1)) returns int language sql begin atomic select a from t; insert into u values (1); end")
+	require.NoError(t, err)
+	assert.Equal(t, "t / u / g", names(f.Reads)+" / "+written(f.Writes)+" / "+names(f.Functions))
+	_, err = Body("create function f() returns int language plpython3u as 'return 1'")
+	assert.EqualError(t, err, "it is written in plpython3u")
+}
+
+// The shape of a function's body, whatever it holds, is either known whole or not at all.
+func FuzzBody(f *testing.F) {
+	for _, body := range []string{"begin insert into t values (1); return 1; end", "declare n int := f(2); begin execute 'x'; end", "begin n[1] := 3; for r in select * from t loop perform g(r.a); end loop; end"} {
+		f.Add(body)
+	}
+	f.Fuzz(func(t *testing.T, body string) {
+		for _, language := range []string{"plpgsql", "sql"} {
+			facts, err := Body("create function f() returns int language " + language + " as $b$" + body + "$b$")
+			assert.True(t, (facts == nil) == (err != nil))
+		}
+	})
 }
 
 func FuzzFacts(f *testing.F) {

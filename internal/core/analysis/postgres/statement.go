@@ -1,0 +1,312 @@
+package postgres
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"jollylarder/internal/core/analysis"
+)
+
+// statement reads one whole statement.
+func (r *reader) statement(n *pg.Node) {
+	f := r.f
+	switch s := n.Node.(type) {
+	case *pg.Node_SelectStmt:
+		f.Verb = "select"
+		f.Operators = append(f.Operators, "=", "<", ">") // those of IN, DISTINCT, GROUP BY, ORDER BY, USING
+		r.pinsOfSelect(s.SelectStmt)
+		r.walk(n)
+	case *pg.Node_InsertStmt:
+		f.Verb = "insert"
+		r.pinsOfInsert(s.InsertStmt)
+		r.walk(n)
+	case *pg.Node_UpdateStmt:
+		f.Verb = "update"
+		r.pinsOfWrite(s.UpdateStmt.Relation, s.UpdateStmt.FromClause, s.UpdateStmt.WhereClause)
+		r.pinsAssigned(s.UpdateStmt)
+		r.walk(n)
+	case *pg.Node_DeleteStmt:
+		f.Verb = "delete"
+		r.pinsOfWrite(s.DeleteStmt.Relation, s.DeleteStmt.UsingClause, s.DeleteStmt.WhereClause)
+		r.walk(n)
+	case *pg.Node_MergeStmt:
+		f.Verb = "merge"
+		r.walk(n)
+	case *pg.Node_CopyStmt:
+		r.copyStatement(s.CopyStmt)
+	case *pg.Node_TruncateStmt:
+		f.Verb = "truncate"
+		for _, t := range s.TruncateStmt.Relations {
+			if v := t.GetRangeVar(); v != nil {
+				r.write(v, analysis.Truncate)
+			}
+		}
+		f.Cascade = s.TruncateStmt.Behavior == pg.DropBehavior_DROP_CASCADE
+	case *pg.Node_ExplainStmt:
+		f.Verb = "explain"
+		f.AddReason("shows a plan, which changes with statistics")
+		if runs(s.ExplainStmt) {
+			r.statement(s.ExplainStmt.Query)
+			f.Verb = "explain"
+		}
+	case *pg.Node_DeclareCursorStmt:
+		f.Verb = "declare"
+		f.AddReason("opens a cursor, whose rows can be read only once")
+		r.walk(s.DeclareCursorStmt.Query)
+	case *pg.Node_TransactionStmt:
+		r.transaction(s.TransactionStmt)
+	case *pg.Node_VariableSetStmt:
+		r.setting(s.VariableSetStmt)
+	case *pg.Node_DiscardStmt:
+		f.Verb = "discard"
+		f.Effect |= analysis.Settings | analysis.System
+		f.AddReason("throws away the state of its session")
+	case *pg.Node_CallStmt:
+		f.Verb = "call"
+		f.Effect |= analysis.Settings | analysis.Commits // a procedure may end its transaction on the way
+		f.AddReason("runs a procedure")
+		r.walk(s.CallStmt.Funccall)
+	case *pg.Node_DoStmt:
+		f.Verb = "do"
+		r.anything("runs code, which may do anything")
+	case *pg.Node_ExecuteStmt:
+		f.Verb = "execute"
+		r.anything("runs a statement prepared in SQL, which is not followed")
+	case *pg.Node_LoadStmt:
+		f.Verb = "load"
+		r.anything("loads code into the server")
+	case *pg.Node_PrepareStmt:
+		f.Verb = "prepare"
+		f.AddReason("prepares a statement for its session")
+	case *pg.Node_RefreshMatViewStmt:
+		f.Verb = "refresh materialized view"
+		r.write(s.RefreshMatViewStmt.Relation, analysis.Insert|analysis.Delete)
+		f.Effect |= analysis.System // whether it holds anything stands there
+	case *pg.Node_ClusterStmt:
+		r.maintenance("cluster")
+	case *pg.Node_ReindexStmt:
+		r.maintenance("reindex")
+	default:
+		if verb, why, ok := inert(n); ok {
+			f.Verb = verb
+			f.AddReason(why)
+			return
+		}
+		r.definition(n)
+	}
+}
+
+// maintenance reads a statement that puts a table or index in order, and writes that down in the system catalogs.
+func (r *reader) maintenance(verb string) {
+	r.f.Verb = verb
+	r.f.Effect |= analysis.System
+	r.f.AddReason("is work of the server on itself")
+}
+
+func (r *reader) copyStatement(c *pg.CopyStmt) {
+	f := r.f
+	f.Verb = "copy"
+	f.AddReason("copies data in or out")
+	switch {
+	case c.Relation != nil && c.IsFrom:
+		r.write(c.Relation, analysis.Insert)
+		if c.WhereClause != nil {
+			r.walk(c.WhereClause)
+		}
+	case c.Relation != nil:
+		r.read(c.Relation)
+	case c.Query != nil:
+		r.walk(c.Query)
+	}
+	if c.IsProgram {
+		f.Effect |= analysis.Unknown
+		f.AddReason("runs a program on the server")
+	}
+}
+
+func (r *reader) setting(s *pg.VariableSetStmt) {
+	f := r.f
+	f.Verb = "set"
+	f.Effect |= analysis.Settings
+	what := "the setting " + s.Name
+	switch s.Kind {
+	case pg.VariableSetKind_VAR_RESET:
+		f.Verb = "reset"
+	case pg.VariableSetKind_VAR_RESET_ALL:
+		f.Verb, what = "reset", "all settings"
+	}
+	switch s.Name {
+	case "TRANSACTION", "TRANSACTION SNAPSHOT":
+		f.AddReason("changes what its transaction sees")
+		return
+	case "SESSION CHARACTERISTICS":
+		f.AddReason("changes what transactions of its session see")
+		return
+	}
+	if s.IsLocal {
+		f.AddReason("changes " + what + " for its transaction")
+		return
+	}
+	f.AddReason("changes " + what + " of its session")
+}
+
+// definition reads a statement that defines, changes or removes something in the schema.
+func (r *reader) definition(n *pg.Node) {
+	f := r.f
+	name := string(n.ProtoReflect().WhichOneof(n.ProtoReflect().Descriptor().Oneofs().Get(0)).Message().Name())
+	f.Verb = verbOf(name)
+	if temporary(n) {
+		f.Effect |= analysis.System | analysis.Settings
+		f.AddReason("makes something temporary for its session")
+	} else {
+		f.Effect |= analysis.Schema
+		f.AddReason("changes the schema, privileges or the like")
+	}
+	switch c := n.Node.(type) {
+	case *pg.Node_CreateTableAsStmt:
+		if c.CreateTableAsStmt.Query.GetExecuteStmt() != nil {
+			r.anything("runs a statement prepared in SQL, which is not followed")
+			return
+		}
+		r.walk(c.CreateTableAsStmt.Query)
+	case *pg.Node_ViewStmt:
+		r.walk(c.ViewStmt.Query)
+	}
+}
+
+// temporary says whether a definition is of something that its session alone sees.
+func temporary(n *pg.Node) bool {
+	var v *pg.RangeVar
+	switch c := n.Node.(type) {
+	case *pg.Node_CreateStmt:
+		v = c.CreateStmt.Relation
+	case *pg.Node_CreateTableAsStmt:
+		v = c.CreateTableAsStmt.Into.GetRel()
+	case *pg.Node_ViewStmt:
+		v = c.ViewStmt.View
+	case *pg.Node_CreateSeqStmt:
+		v = c.CreateSeqStmt.Sequence
+	}
+	return v.GetRelpersistence() == "t"
+}
+
+// verbOf gives the words of a definition from the name of its kind: "CreateTrigStmt" is "create trigger".
+func verbOf(kind string) string {
+	switch kind = strings.TrimSuffix(kind, "Stmt"); kind {
+	case "Create":
+		return "create table"
+	case "CreateTableAs":
+		return "create table as"
+	case "View", "Index":
+		return "create " + strings.ToLower(kind)
+	case "CreateTrig":
+		return "create trigger"
+	case "Rule":
+		return "create rule"
+	}
+	var words strings.Builder
+	for i, c := range kind {
+		if i > 0 && unicode.IsUpper(c) {
+			words.WriteByte(' ')
+		}
+		words.WriteRune(unicode.ToLower(c))
+	}
+	return words.String()
+}
+
+func (r *reader) anything(reason string) {
+	r.f.Effect |= analysis.Unknown | analysis.Settings | analysis.Commits
+	r.f.AddReason(reason)
+}
+
+// runs says whether EXPLAIN may also run its statement. What the option is set to may be a literal, which is another in
+// the next statement of the pattern, so that it counts whatever it says.
+func runs(e *pg.ExplainStmt) bool {
+	for _, o := range e.Options {
+		if o.GetDefElem().GetDefname() == "analyze" {
+			return true
+		}
+	}
+	return false
+}
+
+// inert says whether a statement changes nothing that a result could rest on, and why its own is not kept.
+func inert(n *pg.Node) (verb, why string, ok bool) {
+	switch n.Node.(type) {
+	case *pg.Node_VariableShowStmt:
+		return "show", "shows a setting of its session", true
+	case *pg.Node_ListenStmt:
+		return "listen", "waits for notifications", true
+	case *pg.Node_UnlistenStmt:
+		return "unlisten", "waits for notifications no more", true
+	case *pg.Node_NotifyStmt:
+		return "notify", "sends a notification", true
+	case *pg.Node_FetchStmt:
+		return "fetch", "reads from a cursor, which moves it", true
+	case *pg.Node_ClosePortalStmt:
+		return "close", "closes a cursor", true
+	case *pg.Node_DeallocateStmt:
+		return "deallocate", "forgets a prepared statement", true
+	case *pg.Node_CheckPointStmt:
+		return "checkpoint", "is work of the server on itself", true
+	case *pg.Node_LockStmt:
+		return "lock", "locks a table", true
+	case *pg.Node_VacuumStmt:
+		return "vacuum", "is work of the server on itself", true
+	case *pg.Node_ConstraintsSetStmt:
+		return "set constraints", "changes when its transaction checks constraints", true
+	}
+	return "", "", false
+}
+
+func (r *reader) transaction(t *pg.TransactionStmt) {
+	f := r.f
+	kind := "begins or ends a transaction"
+	switch t.Kind {
+	case pg.TransactionStmtKind_TRANS_STMT_BEGIN, pg.TransactionStmtKind_TRANS_STMT_START:
+		f.Verb = "begin"
+		f.Effect |= analysis.Begins
+		for _, o := range t.Options {
+			d := o.GetDefElem()
+			if d.GetDefname() != "transaction_isolation" {
+				continue
+			}
+			switch d.Arg.GetAConst().GetSval().GetSval() {
+			case "read committed", "read uncommitted":
+				f.Isolation = analysis.ReadCommitted
+			default:
+				f.Isolation = analysis.SnapshotIsolation
+			}
+		}
+	case pg.TransactionStmtKind_TRANS_STMT_COMMIT:
+		f.Verb = "commit"
+		f.Effect |= analysis.Commits
+	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK:
+		f.Verb = "rollback"
+		f.Effect |= analysis.Ends
+	case pg.TransactionStmtKind_TRANS_STMT_PREPARE:
+		f.Verb = "prepare transaction"
+		f.Effect |= analysis.Ends // what it wrote counts when its name is committed
+		kind = "hands its transaction over to a name, for whoever ends it"
+	case pg.TransactionStmtKind_TRANS_STMT_COMMIT_PREPARED:
+		f.Verb = "commit prepared"
+		f.Effect |= analysis.Unknown // what it wrote was sent by another session, perhaps before this program began
+		kind = "commits what another session may have written"
+	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_PREPARED:
+		f.Verb = "rollback prepared"
+		kind = "ends a transaction that was handed over to a name"
+	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_TO:
+		f.Verb, kind = "savepoint", "goes back to a savepoint"
+	case pg.TransactionStmtKind_TRANS_STMT_RELEASE:
+		f.Verb, kind = "savepoint", "forgets a savepoint"
+	default:
+		f.Verb, kind = "savepoint", "sets a savepoint"
+	}
+	if t.Chain {
+		kind = fmt.Sprintf("%s and begins the next", kind)
+	}
+	f.AddReason(kind)
+}

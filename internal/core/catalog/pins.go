@@ -1,0 +1,298 @@
+package catalog
+
+import (
+	"slices"
+	"strings"
+
+	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/freshness"
+)
+
+// ReadPin says by which columns the reading of a table is narrowed to some of its rows.
+type ReadPin struct {
+	// Columns are sorted by name; Unique says that no two rows have equal values in them.
+	Columns []PinColumn
+	Unique  bool
+}
+
+// PinColumn is a column whose values stand where one of the statement's pins says.
+type PinColumn struct {
+	Name string
+	Type freshness.Type
+	Pin  int // in Facts.Pins
+}
+
+// WritePin says what is known of the rows of a table that a statement writes: all of them have, before and after, one of the
+// values of each of its columns.
+type WritePin struct {
+	Columns []WrittenColumn
+	// Adds is set when it only adds rows.
+	Adds bool
+	// Sets are the columns that an update assigns, if that is all it does.
+	Sets []string
+}
+
+// WrittenColumn is a column of which the values before and after are known: those of both pins together.
+type WrittenColumn struct {
+	Name string
+	Type freshness.Type
+	Pins []int // in Facts.Pins
+}
+
+// pins works out by what the statement's own pins narrow what it reads.
+func (r *resolver) pins(f *analysis.Facts) {
+	found := map[*relation][]PinColumn{}
+	if len(r.s.operators["="]) > 0 { // values may be compared in a way of this database's own
+		f = withoutPins(f)
+		clear(r.narrow)
+	}
+	for i, p := range f.Pins {
+		rel, c := r.pinned(f, p.Table, p.Column)
+		if c == nil || c.Type == freshness.NoType {
+			continue
+		}
+		assigned := p.Of == analysis.PinOfNew && f.Verb != "insert"
+		if pin := rel.full() + "." + c.Name; !assigned && !slices.Contains(r.out.Pins, pin) {
+			r.out.Pins = append(r.out.Pins, pin)
+		}
+		alike := true
+		for _, v := range p.Via {
+			_, via := r.pinned(f, v.Table, v.Column)
+			alike = alike && via != nil && via.Type == c.Type
+		}
+		if p.Of == analysis.PinOfRead && alike {
+			found[rel] = append(found[rel], PinColumn{c.Name, c.Type, i})
+		}
+	}
+	slices.Sort(r.out.Pins)
+	for rel, columns := range found {
+		r.pinRead(rel, rel.best(columns), true)
+	}
+	r.readColumns(f)
+	for rel, pin := range r.narrow {
+		if !r.rewrite[rel] {
+			r.out.WritePins[rel.full()] = pin
+		}
+	}
+}
+
+func withoutPins(f *analysis.Facts) *analysis.Facts {
+	out := *f
+	out.Pins = nil
+	return &out
+}
+
+// systemColumns change with every update of their row.
+var systemColumns = []string{"ctid", "xmin", "xmax", "cmin", "cmax", "tableoid"}
+
+// readColumns works out which columns of the tables that a statement names it needs to know. A name stands for the column of every table.
+func (r *resolver) readColumns(f *analysis.Facts) {
+	whole := func(name string) bool { // a function called like a column sees the whole row
+		return slices.Contains(systemColumns, name) || len(r.s.functions[name]) > 0
+	}
+	if f.Star || !r.s.Whole || slices.ContainsFunc(f.Columns, whole) || slices.ContainsFunc(f.Attributes, whole) {
+		return
+	}
+	for _, n := range f.Reads {
+		for _, rel := range r.s.meant(n, r.path) {
+			_, pinned := r.out.ReadPins[rel.full()]
+			if pinned || rel.kind != 'r' || r.again[rel] || !r.read[rel] || len(rel.children) > 0 || rel.part || strings.ContainsRune(rel.flags, FlagRowSecurity) {
+				continue
+			}
+			columns := []string{}
+			for _, c := range rel.columns {
+				if slices.Contains(f.Columns, c.Name) {
+					columns = append(columns, c.Name)
+				}
+			}
+			r.out.ReadColumns[rel.full()] = columns
+		}
+	}
+}
+
+// pinRead narrows the reading of a table, and that of its parts.
+func (r *resolver) pinRead(rel *relation, pin ReadPin, alone bool) {
+	if r.again[rel] || !r.read[rel] {
+		return
+	}
+	if !alone || len(rel.children) > 0 {
+		pin.Unique = false // among several tables none sees to it
+	}
+	for i := range pin.Columns {
+		if c := rel.column(pin.Columns[i].Name); c == nil || c.Type != pin.Columns[i].Type {
+			return
+		}
+	}
+	r.out.ReadPins[rel.full()] = pin
+	for _, child := range rel.children {
+		r.pinRead(child, pin, false)
+	}
+}
+
+// best chooses by which of the pinned columns rows are told apart: by one that is unique, or by several that are together, or else by
+// the one that stands first.
+func (r *relation) best(columns []PinColumn) (pin ReadPin) {
+	var best []string
+	for _, key := range r.uniqueKeys {
+		all := !slices.ContainsFunc(key, func(name string) bool {
+			return !slices.ContainsFunc(columns, func(c PinColumn) bool { return c.Name == name })
+		})
+		if all && (best == nil || len(key) < len(best)) {
+			best = key
+		}
+	}
+	if best == nil {
+		return ReadPin{Columns: columns[:1]}
+	}
+	pin.Unique = true
+	for _, name := range slices.Sorted(slices.Values(best)) {
+		i := slices.IndexFunc(columns, func(c PinColumn) bool { return c.Name == name })
+		pin.Columns = append(pin.Columns, columns[i])
+	}
+	return pin
+}
+
+// pinned finds the table and the column that a pin means: a table that is mentioned but once. The table's name may be missing;
+// then exactly one of those read has the column.
+func (r *resolver) pinned(f *analysis.Facts, table analysis.Name, column string) (*relation, *Column) {
+	var tables []*relation
+	if table.Name != "" {
+		tables = r.pinnable(f, table)
+	} else {
+		for _, n := range f.Reads {
+			for _, rel := range r.s.meant(n, r.path) {
+				if rel.column(column) != nil || rel.kind != 'r' && rel.kind != 'p' {
+					tables = append(tables, rel)
+				}
+			}
+		}
+	}
+	if len(tables) != 1 || len(tables) == 1 && table.Name == "" && len(r.pinnableAs(f, tables[0])) != 1 {
+		return nil, nil
+	}
+	return tables[0], tables[0].column(column)
+}
+
+// pinnableAs gives the table again, if the name by which it is read is mentioned but once.
+func (r *resolver) pinnableAs(f *analysis.Facts, rel *relation) []*relation {
+	for _, n := range f.Reads {
+		if tables := r.pinnable(f, n); slices.Contains(tables, rel) {
+			return tables
+		}
+	}
+	return nil
+}
+
+// pinnable gives the plain tables a name means, if it is mentioned but once.
+func (r *resolver) pinnable(f *analysis.Facts, n analysis.Name) (out []*relation) {
+	if slices.Contains(f.Again, n) || n.Schema == "" && slices.Contains(f.Locals, n.Name) {
+		return nil
+	}
+	for _, rel := range r.s.meant(n, r.path) {
+		if rel.kind == 'r' || rel.kind == 'p' {
+			out = append(out, rel)
+		}
+	}
+	return out
+}
+
+// narrowed gives what a statement's pins say of the rows that it writes, or nil where they say nothing: of a table that it writes in
+// more ways than one, or that a name may not mean alone.
+func narrowed(f *analysis.Facts, w analysis.Write, rel *relation) *WritePin {
+	if slices.Contains(f.Rewritten, w.Name) || w.Events&analysis.Truncate != 0 || len(rel.rules) > 0 {
+		return nil
+	}
+	pin := &WritePin{Adds: w.Events == analysis.Insert}
+	if w.Events == analysis.Update && len(rel.children) == 0 && !rel.part { // or a row may go to another part
+		pin.Sets = slices.Clone(w.Sets)
+		for _, c := range rel.columns {
+			if c.Generated && len(pin.Sets) > 0 {
+				pin.Sets = append(pin.Sets, c.Name)
+			}
+		}
+	}
+	for _, c := range rel.columns {
+		written := WrittenColumn{Name: c.Name, Type: c.Type}
+		assigned := w.Events&analysis.Update != 0 && slices.Contains(w.Sets, c.Name)
+		known, new := false, false
+		for i, p := range f.Pins {
+			if p.Column != c.Name || p.Table != w.Name {
+				continue
+			}
+			switch p.Of {
+			case analysis.PinOfOld, analysis.PinOfConflict:
+				known = true
+			case analysis.PinOfNew:
+				new = true
+			default:
+				continue
+			}
+			written.Pins = append(written.Pins, i)
+		}
+		if freshness.Off(freshness.Assigned) {
+			assigned = false
+		}
+		switch {
+		case c.Type == freshness.NoType, c.Generated && w.Events != analysis.Delete:
+		case w.Events == analysis.Insert && new, known && (!assigned || new):
+			pin.Columns = append(pin.Columns, written)
+		}
+	}
+	return pin
+}
+
+// of gives what holds of the rows of one table on the way: a trigger may write others than the statement says.
+func (p *WritePin) of(rel *relation, events analysis.Events) WritePin {
+	for _, t := range rel.triggers {
+		if t.rewrites && t.events&events != 0 {
+			return WritePin{Adds: p.Adds}
+		}
+	}
+	out := WritePin{Adds: p.Adds, Sets: p.Sets}
+	for _, w := range p.Columns {
+		if c := rel.column(w.Name); c != nil && c.Type == w.Type {
+			out.Columns = append(out.Columns, w)
+		}
+	}
+	return out
+}
+
+func (r *relation) column(name string) *Column {
+	for i := range r.columns {
+		if r.columns[i].Name == name {
+			return &r.columns[i]
+		}
+	}
+	return nil
+}
+
+// PinColumns gives the columns of a table whose values are told apart.
+func (s *Schema) PinColumns(schema, table string) (out []Column) {
+	if rel := s.find(schema, table); rel != nil {
+		for _, c := range rel.columns {
+			if c.Type != freshness.NoType {
+				out = append(out, c)
+			}
+		}
+	}
+	return out
+}
+
+// Assigned gives the columns of a table that an update may have changed, of which a stream told that it changed some; nil where it does not tell of
+// all columns. Of generated ones it never tells.
+func (s *Schema) Assigned(schema, table string, sets, told []string) []string {
+	rel := s.find(schema, table)
+	if rel == nil {
+		return nil
+	}
+	out := slices.Clone(sets)
+	for _, c := range rel.columns {
+		switch {
+		case c.Generated:
+			out = append(out, c.Name)
+		case !slices.Contains(told, c.Name):
+			return nil
+		}
+	}
+	return out
+}

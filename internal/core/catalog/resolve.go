@@ -1,0 +1,332 @@
+package catalog
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"jollylarder/internal/core/analysis"
+)
+
+// Resolved is what a pattern does to one database. Tables are named in full: schema, dot, name.
+type Resolved struct {
+	// Reads are the tables whose change may change the result.
+	Reads []string
+	// Writes are the tables that the statement may change; when Everything is set it may change any.
+	Writes     []string
+	Everything bool
+	// How says for each table of Reads and Writes how that is known, from the statement inwards: through which view,
+	// function, trigger and so on. It is empty for a table that the statement names.
+	ReadHow, WrittenHow map[string][]string
+	// System is set when the result also rests on the system catalogs, and so on every definition.
+	System bool
+	// SystemChanges is set when the system catalogs may be others afterwards, but nothing that anybody else sees
+	// in his results; SchemaChanges when the schema itself may be.
+	SystemChanges, SchemaChanges bool
+	// Settings is set when settings of the session may be others afterwards.
+	Settings bool
+	// Reasons says why the result is not kept; empty when it may be.
+	Reasons []string
+	// Pins are the columns that are fixed to literals, as "schema.table.column", where it is known how their values are compared and
+	// the table is mentioned but once.
+	Pins []string
+	// ReadPins narrow the reading of tables in Reads, and WritePins the writing of tables in Writes, by the names of these.
+	ReadPins map[string]ReadPin
+	// ReadColumns are the columns that need to be known of tables in Reads, where not all need to be, and none of the rows is pinned.
+	ReadColumns map[string][]string
+	WritePins   map[string]WritePin
+	// OfTime is set when all Reasons rest on the current time, and there are some.
+	OfTime bool
+
+	private  bool // the result may depend on who asks, whatever he may read
+	relation map[*relation]bool
+}
+
+// SharedBy says whether a role may be answered with what was fetched for another that SharedBy is true of: what comes out
+// does not depend on who asks, and the role may read every table and view it comes from.
+func (o *Resolved) SharedBy(role string) bool {
+	if o.private || o.System || len(o.relation) == 0 {
+		return false
+	}
+	for rel := range o.relation {
+		if !rel.readers[role] || strings.ContainsRune(rel.flags, FlagRowSecurity) {
+			return false
+		}
+	}
+	return true
+}
+
+// Hints is what is known beside the statement and the schema.
+type Hints struct {
+	// Path is the session's search path in effect, or nil where it is not known: then a name without schema stands for
+	// every table so named, which drops too much at worst.
+	Path []string
+	// Declared is what the DBA declared of this pattern, beyond what it is seen to do.
+	Declared Declaration
+}
+
+// Resolve widens facts by the schema.
+func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
+	r := &resolver{
+		s: s, path: h.Path, out: &Resolved{ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}, ReadPins: map[string]ReadPin{}, ReadColumns: map[string][]string{}, WritePins: map[string]WritePin{}},
+		read: map[*relation]bool{}, again: map[*relation]bool{}, written: map[*relation]change{}, rewrite: map[*relation]bool{},
+		narrow: map[*relation]WritePin{}, called: map[*function]bool{},
+	}
+	r.facts(f, nil, "")
+	r.declared(h.Declared, []string{"as declared for the pattern"})
+	r.pins(f)
+	slices.Sort(r.out.Reads)
+	slices.Sort(r.out.Writes)
+	r.out.OfTime = len(r.out.Reasons) > 0 && !slices.ContainsFunc(r.out.Reasons, func(s string) bool { return !analysis.OfTime(s) })
+	r.out.private = r.out.private || len(r.called) > 0 // a function may ask who calls it
+	r.out.relation = r.read
+	return r.out
+}
+
+// resolver follows one statement through a schema.
+type resolver struct {
+	s    *Schema
+	path []string
+	out  *Resolved
+
+	read    map[*relation]bool
+	again   map[*relation]bool // reached in more ways than one
+	written map[*relation]change
+	rewrite map[*relation]bool // likewise
+	narrow  map[*relation]WritePin
+	called  map[*function]bool
+}
+
+func (r *resolver) reason(text string) {
+	if !slices.Contains(r.out.Reasons, text) {
+		r.out.Reasons = append(r.out.Reasons, text)
+	}
+}
+
+// anything takes into account what is not known at all.
+func (o *Resolved) anything() {
+	o.Everything, o.SchemaChanges, o.Settings = true, true, true
+}
+
+// mayWrite takes into account a function of the given volatility of which nothing else is known: only a volatile one can
+// write, any can change a setting.
+func (r *resolver) mayWrite(volatility byte) {
+	r.out.Settings = true
+	if volatility != 'i' && volatility != 's' {
+		r.out.anything()
+	}
+}
+
+// then adds a step to the way to a table.
+func then(how []string, step string) []string { return append(slices.Clone(how), step) }
+
+// facts takes in what a statement, or a part of the schema that it came to, does. Which is put before its reasons.
+func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
+	for _, reason := range f.Reasons {
+		r.reason(which + reason)
+	}
+	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 {
+		r.out.anything()
+	}
+	if f.Effect&analysis.Settings != 0 {
+		r.out.Settings = true
+	}
+	if f.Effect&analysis.System != 0 {
+		r.definition()
+		r.out.SystemChanges = true
+	}
+	r.out.private = r.out.private || f.NamesUser
+	if f.System {
+		r.system(which + "reads the system catalogs")
+	}
+	for _, n := range f.Reads {
+		r.readName(f, n, how, which)
+	}
+	for _, w := range f.Writes {
+		meant := r.s.meant(w.Name, r.path)
+		if len(meant) == 0 {
+			r.out.anything() // a system table, a temporary one, or one made since the catalog was read
+		}
+		for _, rel := range meant {
+			c := change{events: w.Events, sets: w.Sets, cascade: f.Cascade}
+			if how == nil {
+				c.narrow = narrowed(f, w, rel)
+			}
+			r.write(rel, c, how)
+		}
+	}
+	for _, n := range f.Functions {
+		r.callName(n, how, which)
+	}
+	for _, name := range f.BuiltIns {
+		for _, fn := range r.s.functions[name] { // one of this database's may be meant
+			r.call(fn, how, which+"calls ")
+		}
+	}
+	for _, name := range f.Attributes {
+		for _, fn := range r.s.functions[name] {
+			r.call(fn, how, which+"asks for ."+name+", which may be a call of ")
+		}
+	}
+	for _, op := range f.Operators {
+		r.operator(op, fmt.Sprintf("uses the operator %s, which is ", op), how, which)
+	}
+	r.operator("cast", "may use a cast of this database's own, which is ", how, which)
+	for _, t := range f.Types {
+		r.castTo(t, how, which)
+	}
+	for _, c := range f.DateCasts {
+		if !r.dated(f, c) {
+			r.reason(which + "casts " + c + " to a date or time, and that " + analysis.MayMeanTime)
+		}
+	}
+}
+
+// definition takes into account that the functions that are called by definitions may do anything.
+func (r *resolver) definition() {
+	if r.s.events || !r.s.Whole {
+		r.out.anything()
+	}
+}
+
+// dated says whether a column is a date or time in every relation that a statement reads and that has it.
+func (r *resolver) dated(f *analysis.Facts, column string) bool {
+	found := false
+	for _, n := range f.Reads {
+		for _, rel := range r.s.meant(n, r.path) {
+			if c := rel.column(column); c != nil {
+				if !c.Dated {
+					return false
+				}
+				found = true
+			}
+		}
+	}
+	return found
+}
+
+// system notes that a result rests on the system catalogs.
+func (r *resolver) system(reason string) {
+	if !r.s.Whole {
+		r.reason(reason)
+		return
+	}
+	r.out.System = true
+}
+
+func (r *resolver) readName(f *analysis.Facts, n analysis.Name, how []string, which string) {
+	if isSystem(n) {
+		switch why := shifting(f, n); {
+		case why != "":
+			r.reason(which + "reads " + n.Name + ", " + why)
+		default:
+			r.system(which + "reads the system table " + n.Name)
+		}
+		return
+	}
+	meant := r.s.meant(n, r.path)
+	if len(meant) == 0 {
+		if n.Schema != "" || !slices.Contains(f.Locals, n.Name) {
+			r.reason(which + "reads " + n.String() + ", which the catalog does not name")
+		}
+		return
+	}
+	for _, rel := range meant {
+		r.readRelation(rel, how, which)
+	}
+}
+
+// readRelation follows what a relation's rows come from.
+func (r *resolver) readRelation(rel *relation, how []string, which string) {
+	if r.read[rel] {
+		r.again[rel] = true
+		return
+	}
+	r.read[rel] = true
+	say := func(why string) { r.reason(which + "reads " + rel.full() + ", " + why) }
+	switch rel.kind {
+	case 'r', 'm', 'p':
+		r.add(&r.out.Reads, r.out.ReadHow, rel, how)
+		if rel.kind == 'p' && !r.s.Whole {
+			say("a partitioned table: this database's catalog does not say what its parts are")
+		}
+	case 'v':
+		if rel.view == nil {
+			r.add(&r.out.Reads, r.out.ReadHow, rel, how)
+			say("a view: this database's catalog does not say what is behind it")
+		}
+	case 'f':
+		say("a table of another server")
+	case 'S':
+		say("a sequence")
+	default:
+		say("which is no plain table")
+	}
+	for _, flag := range rel.flags {
+		switch flag {
+		case FlagTimeTZ:
+			say("which has a column of a time with time zone, " + analysis.ReadByToday)
+		case FlagRowSecurity:
+			if len(rel.policies) == 0 && !r.s.Whole {
+				say("which has row security: this database's catalog does not say by which conditions")
+			}
+		case FlagInherits:
+			say("which shares rows with another table by inheritance or partitioning")
+		case FlagRules:
+			if !r.s.Whole {
+				say("which has rewrite rules")
+			}
+		}
+	}
+	if !r.s.Whole && (rel.kind == 'v' || strings.ContainsRune(rel.flags, FlagRowSecurity)) {
+		r.out.Settings = r.out.Settings || r.s.readChanges
+		if r.s.readWrites {
+			r.out.anything()
+		}
+	}
+	for _, child := range rel.children {
+		r.readRelation(child, then(how, "a part of "+rel.full()), which)
+	}
+	if rel.view != nil && rel.kind == 'v' {
+		r.recorded(rel, 'v', rel.view.query(r.s.parse), then(how, "through the view "+rel.full()), which+"reads the view "+rel.full()+", which ")
+	}
+	if strings.ContainsRune(rel.flags, FlagRowSecurity) {
+		which += "reads " + rel.full() + ", whose row security "
+		for _, t := range rel.policies {
+			r.recorded(rel, 'p', t.query(r.s.parse), then(how, "through the row security of "+rel.full()), which)
+		}
+	}
+}
+
+// recorded follows what the schema says of a part of a relation: a view's query, a condition of its row security. The
+// server's record of what that depends on says which tables are meant, however the text names them: it names them by
+// the search path of the session that asked. The record is silent on the system's own.
+func (r *resolver) recorded(rel *relation, letter byte, text *analysis.Facts, how []string, which string) {
+	for _, part := range rel.parts[letter] {
+		r.readRelation(part, how, which)
+	}
+	for _, fn := range rel.calls[letter] {
+		r.call(fn, how, which+"calls ")
+	}
+	f := *text
+	f.Reads = slices.DeleteFunc(slices.Clone(f.Reads), func(n analysis.Name) bool {
+		return slices.ContainsFunc(rel.parts[letter], func(p *relation) bool { return p.name == n.Name })
+	})
+	defer r.anyPath()()
+	r.facts(&f, how, which)
+}
+
+// anyPath has names without schema stand for every table so named, until what it gives is called.
+func (r *resolver) anyPath() (back func()) {
+	path := r.path
+	r.path = nil
+	return func() { r.path = path }
+}
+
+func (r *resolver) add(list *[]string, how map[string][]string, rel *relation, steps []string) {
+	name := rel.full()
+	if !slices.Contains(*list, name) {
+		*list = append(*list, name)
+		how[name] = steps
+	}
+}

@@ -1,0 +1,61 @@
+package catalog
+
+import (
+	"slices"
+
+	"jollylarder/internal/core/analysis"
+)
+
+// Unread gives what a pattern does to a database whose catalog has not been read: nothing is kept, and a write may
+// change any table; whether it may have changed the schema is to be asked of the catalog when that has been read. A
+// statement that only reads the tables it names, through functions known to be harmless, still changes nothing.
+func Unread(f *analysis.Facts) *Resolved {
+	out := &Resolved{Reasons: slices.Clone(f.Reasons)}
+	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 {
+		out.anything()
+	}
+	if len(f.Writes) > 0 || len(f.Functions) > 0 {
+		out.Everything = true
+	}
+	out.SystemChanges = f.Effect&analysis.System != 0
+	out.Settings = true // a table read may be a view, and that may call anything
+	if !slices.Contains(out.Reasons, unread) {
+		out.Reasons = append(out.Reasons, unread)
+	}
+	return out
+}
+
+const unread = "the database's catalog has not been read yet"
+
+// Named gives what a pattern does as far as its text tells, for when there is no database to ask: tables by the names
+// they are written with.
+func Named(f *analysis.Facts) *Resolved {
+	out := &Resolved{Reasons: slices.Clone(f.Reasons), ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}}
+	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 {
+		out.anything()
+	}
+	out.System = f.System
+	for _, n := range f.Reads {
+		if !slices.Contains(f.Locals, n.String()) {
+			out.Reads = append(out.Reads, n.String())
+		}
+	}
+	for _, w := range f.Writes {
+		out.Writes = append(out.Writes, w.String())
+	}
+	for _, n := range f.Functions {
+		out.Reasons = append(out.Reasons, "calls "+n.Name+"(), a function whose tables are not known")
+	}
+	for _, t := range f.Types {
+		out.Reasons = append(out.Reasons, "casts to "+t.Name+", a type that is not known")
+	}
+	for _, p := range f.Pins {
+		if pin := p.Table.String() + "." + p.Column; p.Table.Name != "" && !slices.Contains(f.Again, p.Table) && !slices.Contains(out.Pins, pin) {
+			out.Pins = append(out.Pins, pin)
+		}
+	}
+	slices.Sort(out.Reads)
+	slices.Sort(out.Writes)
+	slices.Sort(out.Pins)
+	return out
+}
