@@ -1,0 +1,164 @@
+package freshness
+
+import "slices"
+
+// Readings are the clocks that one result depends on.
+type Readings []*Clock
+
+// Readings gives the readings of a result that depends on these tables.
+func (c *Clocks) Readings(tables []string) Readings {
+	r := Readings{c.Every}
+	for _, t := range tables {
+		r = append(r, c.Table(t))
+	}
+	return r
+}
+
+// Pinned narrows the reading of a table to those of its rows that have one of some values in a key; or, without a key, to some of its columns.
+type Pinned struct {
+	Table *Clock
+	Key   *Key
+	// Hashes are those of the values; see Hash.
+	Hashes []uint64
+	// Columns are those that need to be known, with the one of the name "" among them.
+	Columns []*Column
+}
+
+// pinned gives how the reading of a table is narrowed, or nil.
+func pinned(list []Pinned, c *Clock) *Pinned {
+	for i := range list {
+		if list[i].Table == c {
+			return &list[i]
+		}
+	}
+	return nil
+}
+
+// Sum is the sum of what the counters show: it is another after any of them has moved.
+func (r Readings) Sum(pins ...Pinned) (n uint64) {
+	for _, c := range r {
+		p := pinned(pins, c)
+		if p == nil {
+			n += c.changes.Load()
+			continue
+		}
+		if p.Key == nil {
+			for _, x := range p.Columns {
+				n += x.changes.Load()
+			}
+			continue
+		}
+		x := p.Key.roomy()
+		n += x.other.changes.Load()
+		for _, h := range p.Hashes {
+			n += x.use(h).changes.Load()
+		}
+	}
+	return n
+}
+
+// Stamp is what readings' counters showed at one moment.
+type Stamp struct {
+	parts []taken
+	quiet bool // nothing was pending
+	calm  bool // nor any addition of rows that the result rests on only if it found none
+}
+
+// taken is what one counter showed.
+type taken struct {
+	counter *Counter
+	changes uint64
+	// ifNone is set for a counter of added rows, which matters only if the row looked for was not there.
+	ifNone bool
+}
+
+// Take reads the clocks, or the counters of those readings that are pinned. It must be called before the statement is sent to the origin.
+func (r Readings) Take(pins ...Pinned) Stamp {
+	s := Stamp{parts: make([]taken, 0, len(r)+2*len(pins)), quiet: true, calm: true}
+	for _, c := range r {
+		if p := pinned(pins, c); p != nil {
+			s.takePinned(p)
+		} else {
+			s.take(&c.Counter, false)
+		}
+	}
+	return s
+}
+
+func (s *Stamp) take(c *Counter, ifNone bool) {
+	s.parts = append(s.parts, taken{c, c.changes.Load(), ifNone})
+	if c.pending.Load() == 0 || Off(PendingAtSending) {
+		return
+	}
+	if ifNone {
+		s.calm = false
+	} else {
+		s.quiet = false
+	}
+}
+
+func (s *Stamp) takePinned(p *Pinned) {
+	if p.Key == nil {
+		for _, x := range p.Columns {
+			if !x.ready() {
+				s.quiet = false
+			}
+			s.take(&x.Counter, false)
+		}
+		return
+	}
+	before := *s
+	for {
+		x := p.Key.roomy()
+		if !p.Key.ready(x) {
+			s.quiet = false
+		}
+		s.take(&x.other, false)
+		if p.Key.Unique {
+			s.take(&x.inserted, len(p.Hashes) == 1)
+		}
+		for _, h := range p.Hashes {
+			s.take(x.use(h), false)
+		}
+		if slices.Contains(*p.Key.cells.Load(), x) {
+			return
+		}
+		*s = before // they have gone meanwhile, and changes move them no more
+	}
+}
+
+// Valid says whether no counter has moved since. It takes no lock.
+func (s *Stamp) Valid() bool {
+	if Off(ClockMoved) {
+		return true
+	}
+	for i := range s.parts {
+		if t := &s.parts[i]; t.counter.changes.Load() != t.changes {
+			return false
+		}
+	}
+	return true
+}
+
+// Storable says whether a result whose last byte has arrived may be kept: nothing was pending when its statement was
+// sent, and no counter has moved since. A write that is pending only now began in between, and so moved one.
+func (s *Stamp) Storable() bool { return s.quiet && s.calm && s.Valid() }
+
+// Found notes that the row that each unique key with one value stands for was there. Rows that are added cannot alter that.
+func (s *Stamp) Found() {
+	s.calm = true
+	kept := s.parts[:0]
+	for _, t := range s.parts {
+		if !t.ifNone {
+			kept = append(kept, t)
+		}
+	}
+	s.parts = kept
+}
+
+// Counters calls f with every counter of the stamp.
+func (s *Stamp) Counters(f func(*Counter)) {
+	for i := range s.parts {
+		f(s.parts[i].counter)
+	}
+}
