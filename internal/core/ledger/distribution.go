@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"math"
 	"math/bits"
 	"sync/atomic"
 	"time"
@@ -8,13 +9,39 @@ import (
 
 // Distribution counts durations from 1 µs to 137 s in buckets an eighth of a power of two wide, so that a percentile
 // is right within an eighth. It is written here because histograms at hand are not safe for many writers without a lock.
-// The zero value is ready.
+// The zero value is ready, and small: most patterns are seen a few times only.
 type Distribution struct {
-	buckets [8 * 25]atomic.Uint32
+	count   atomic.Uint64
+	sum     atomic.Int64 // in microseconds
+	few     [few]atomic.Uint32
+	buckets atomic.Pointer[[8 * 25]atomic.Uint32]
 }
 
+// few is how many durations are held one by one, before there are buckets.
+const few = 4
+
 // Add counts one duration.
-func (d *Distribution) Add(t time.Duration) { d.buckets[bucket(t)].Add(1) }
+func (d *Distribution) Add(t time.Duration) {
+	us := max(t.Microseconds(), 0)
+	d.sum.Add(us)
+	if n := d.count.Add(1); n <= few {
+		d.few[n-1].Store(uint32(min(us, math.MaxUint32-1)) + 1)
+		return
+	}
+	d.big()[bucket(t)].Add(1)
+}
+
+// Count is how many durations were counted, and Mean their mean; 0 if there are none.
+func (d *Distribution) Count() uint64 { return d.count.Load() }
+
+// Mean is described at Count.
+func (d *Distribution) Mean() time.Duration {
+	n := d.count.Load()
+	if n == 0 {
+		return 0
+	}
+	return time.Duration(d.sum.Load()/int64(n)) * time.Microsecond
+}
 
 func bucket(t time.Duration) int {
 	us := uint64(max(t.Microseconds(), 0))
@@ -35,6 +62,38 @@ func lowest(i int) float64 {
 	return float64(uint64(8+i%8) << power)
 }
 
+// merge adds what was counted elsewhere.
+func (d *Distribution) merge(o *Distribution) {
+	n := o.count.Load()
+	if n == 0 {
+		return
+	}
+	d.count.Add(n)
+	d.sum.Add(o.sum.Load())
+	b := d.big()
+	for i := range o.few {
+		if us := o.few[i].Load(); us > 0 {
+			b[bucket(time.Duration(us-1)*time.Microsecond)].Add(1)
+		}
+	}
+	if ob := o.buckets.Load(); ob != nil {
+		for i := range ob {
+			b[i].Add(ob[i].Load())
+		}
+	}
+}
+
+func (d *Distribution) big() *[8 * 25]atomic.Uint32 {
+	b := d.buckets.Load()
+	if b == nil {
+		b = new([8 * 25]atomic.Uint32)
+		if !d.buckets.CompareAndSwap(nil, b) {
+			b = d.buckets.Load()
+		}
+	}
+	return b
+}
+
 // Bucket is one bucket that is not empty: Count durations from From up to To.
 type Bucket struct {
 	From, To time.Duration
@@ -43,9 +102,20 @@ type Bucket struct {
 
 // Buckets gives the buckets that are not empty, shortest first.
 func (d *Distribution) Buckets() []Bucket {
+	var all [8 * 25]uint32
+	for i := range d.few {
+		if us := d.few[i].Load(); us > 0 {
+			all[bucket(time.Duration(us-1)*time.Microsecond)]++
+		}
+	}
+	if b := d.buckets.Load(); b != nil {
+		for i := range b {
+			all[i] += b[i].Load()
+		}
+	}
 	var out []Bucket
-	for i := range d.buckets {
-		if n := d.buckets[i].Load(); n > 0 {
+	for i, n := range all {
+		if n > 0 {
 			out = append(out, Bucket{micro(lowest(i)), micro(lowest(i + 1)), n})
 		}
 	}

@@ -29,15 +29,22 @@ type Ledger struct {
 
 	mu       sync.RWMutex
 	apps     map[string]*Tally
+	callers  map[Caller]*Caller
 	patterns []*Pattern
+
+	room    atomic.Int64 // for inputs that are followed
+	traces  atomic.Int64 // for records of their calls
+	classes classes
 
 	lastSlot, lastPatternSlot time.Time
 }
 
 // New makes a ledger.
 func New(now time.Time) *Ledger {
-	l := &Ledger{Began: now, apps: map[string]*Tally{}, lastSlot: now, lastPatternSlot: now}
+	l := &Ledger{Began: now, apps: map[string]*Tally{}, callers: map[Caller]*Caller{}, lastSlot: now, lastPatternSlot: now}
 	l.Total.of = l
+	l.room.Store(inputsAll)
+	l.traces.Store(tracesAll)
 	return l
 }
 
@@ -76,9 +83,9 @@ func (l *Ledger) Application(name string) *Tally {
 	if t := l.apps[name]; t != nil {
 		return t
 	}
-	fresh := newTally(60)
-	l.apps[name] = &fresh
-	return &fresh
+	fresh := &Tally{ring: ring{size: 60}}
+	l.apps[name] = fresh
+	return fresh
 }
 
 // Applications calls f for every application, in order of name.
@@ -100,11 +107,29 @@ func (l *Ledger) Applications(f func(name string, t *Tally)) {
 
 // NewPattern makes the numbers of one more pattern.
 func (l *Ledger) NewPattern() *Pattern {
-	p := &Pattern{Tally: newTally(12)}
+	p := &Pattern{ring: ring{size: 12}, room: &l.room, traces: &l.traces}
 	l.mu.Lock()
 	l.patterns = append(l.patterns, p)
 	l.mu.Unlock()
 	return p
+}
+
+// Merge takes patterns out and adds what was counted of them to another.
+func (l *Ledger) Merge(out []*Pattern, into *Pattern) {
+	gone := make(map[*Pattern]bool, len(out))
+	for _, p := range out {
+		gone[p] = true
+		into.absorb(p)
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	left := make([]*Pattern, 0, len(l.patterns))
+	for _, p := range l.patterns {
+		if !gone[p] {
+			left = append(left, p)
+		}
+	}
+	l.patterns = left
 }
 
 // Tick closes the slots that have ended by now. It is to be called about once a second; a call too late puts what
@@ -120,77 +145,7 @@ func (l *Ledger) Tick(now time.Time) {
 		patterns := l.patterns
 		l.mu.RUnlock()
 		for _, p := range patterns {
-			p.tick()
+			p.tick(now)
 		}
 	}
-}
-
-// Pattern is the numbers of one pattern.
-type Pattern struct {
-	Tally
-	Rows, Bytes, Failed, Drops atomic.Uint64
-	// Origin and Memory are how long replies took, from where they came.
-	Origin, Memory Distribution
-
-	reasons atomic.Pointer[[]*reason]
-}
-
-type reason struct {
-	text  string
-	count atomic.Uint64
-}
-
-// Record counts one statement of the pattern.
-func (p *Pattern) Record(r Record) {
-	p.Tally.Record(r)
-	p.Rows.Add(uint64(r.Rows))
-	p.Bytes.Add(uint64(r.Bytes))
-	if r.Failed {
-		p.Failed.Add(1)
-	}
-	if r.Outcome == Hit {
-		p.Memory.Add(r.Took)
-	} else {
-		p.Origin.Add(r.Took)
-	}
-	if r.Reason != "" {
-		p.reason(r.Reason).Add(1)
-	}
-}
-
-func (p *Pattern) reason(text string) *atomic.Uint64 {
-	for {
-		have := p.reasons.Load()
-		var list []*reason
-		if have != nil {
-			list = *have
-		}
-		for _, r := range list {
-			if r.text == text {
-				return &r.count
-			}
-		}
-		longer := append(slices.Clone(list), &reason{text: text})
-		if p.reasons.CompareAndSwap(have, &longer) {
-			return &longer[len(longer)-1].count
-		}
-	}
-}
-
-// ReasonCount is how often statements passed for one reason.
-type ReasonCount struct {
-	Reason string
-	Count  uint64
-}
-
-// Reasons gives why statements of the pattern passed, the most frequent first.
-func (p *Pattern) Reasons() []ReasonCount {
-	var out []ReasonCount
-	if list := p.reasons.Load(); list != nil {
-		for _, r := range *list {
-			out = append(out, ReasonCount{r.text, r.count.Load()})
-		}
-	}
-	slices.SortStableFunc(out, func(a, b ReasonCount) int { return int(b.Count) - int(a.Count) })
-	return out
 }

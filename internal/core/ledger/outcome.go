@@ -33,6 +33,10 @@ type Record struct {
 	// Keepable is set when a rule could have kept its result.
 	Keepable bool
 	Failed   bool
-	Rows     int
-	Bytes    int
+	// Lane tells connections apart, so that they do not count in the same memory; any number will do.
+	Lane uint8
+	// Caller is who sent it, or nil.
+	Caller *Caller
+	Rows   int
+	Bytes  int
 }

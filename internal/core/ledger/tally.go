@@ -34,7 +34,8 @@ func (s Sums) AllWaited() time.Duration {
 	return d
 }
 
-func (s Sums) minus(o Sums) Sums {
+// Minus gives what came between two sums.
+func (s Sums) Minus(o Sums) Sums {
 	for i := range s.Count {
 		s.Count[i] -= o.Count[i]
 		s.Waited[i] -= o.Waited[i]
@@ -54,22 +55,15 @@ func (s Sums) plus(o Sums) Sums {
 	return s
 }
 
-// Tally sums records since it was made, and over the last minute.
-type Tally struct {
+// tally sums records since it was made.
+type tally struct {
 	count            [len(Outcomes)]atomic.Uint64
 	waited           [len(Outcomes)]atomic.Int64
 	spared, keepable atomic.Int64
-
-	mu     sync.Mutex // of what follows, which only Tick and readers touch
-	before Sums
-	slots  []Sums // a ring of the last minute
-	next   int
 }
 
-func newTally(slots int) Tally { return Tally{slots: make([]Sums, slots)} }
-
 // Record counts one statement.
-func (t *Tally) Record(r Record) {
+func (t *tally) Record(r Record) {
 	t.count[r.Outcome].Add(1)
 	t.waited[r.Outcome].Add(int64(r.Took))
 	if r.Spared != 0 {
@@ -80,8 +74,24 @@ func (t *Tally) Record(r Record) {
 	}
 }
 
-// Total gives the sums since the beginning.
-func (t *Tally) Total() Sums {
+// add adds sums that were counted elsewhere.
+func (t *tally) add(s Sums) {
+	for i := range s.Count {
+		t.count[i].Add(s.Count[i])
+		t.waited[i].Add(int64(s.Waited[i]))
+	}
+	t.spared.Add(int64(s.Spared))
+	t.keepable.Add(int64(s.Keepable))
+}
+
+func (t *tally) calls() (n uint64) {
+	for i := range t.count {
+		n += t.count[i].Load()
+	}
+	return n
+}
+
+func (t *tally) total() Sums {
 	var s Sums
 	for i := range s.Count {
 		s.Count[i] = t.count[i].Load()
@@ -92,25 +102,56 @@ func (t *Tally) Total() Sums {
 	return s
 }
 
-// tick closes the present slot.
-func (t *Tally) tick() {
+// ring holds the sums of the last minute in slots.
+type ring struct {
+	mu     sync.Mutex // of what follows, which only Tick and readers touch
+	before Sums
+	size   int
+	slots  []Sums // nil while nothing was counted in any of them
+	next   int
+	idle   int // slots in a row in which nothing was
+}
+
+// close closes the present slot; total is what has been counted since the beginning.
+func (t *ring) close(total Sums) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	now := t.Total()
-	t.slots[t.next] = now.minus(t.before)
-	t.before = now
-	t.next = (t.next + 1) % len(t.slots)
+	slot := total.Minus(t.before)
+	t.before = total
+	if slot != (Sums{}) {
+		t.idle = 0
+	} else if t.idle++; t.idle >= t.size {
+		t.slots = nil
+	}
+	if t.slots == nil {
+		if t.idle > 0 {
+			return
+		}
+		t.slots = make([]Sums, t.size)
+	}
+	t.slots[t.next] = slot
+	t.next = (t.next + 1) % t.size
+}
+
+// skip has sums not be part of the present slot.
+func (t *ring) skip(s Sums) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.before = t.before.plus(s)
 }
 
 // Slots gives the closed slots of the last minute, oldest first.
-func (t *Tally) Slots() []Sums {
+func (t *ring) Slots() []Sums {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	if t.slots == nil {
+		return make([]Sums, t.size)
+	}
 	return append(append([]Sums{}, t.slots[t.next:]...), t.slots[:t.next]...)
 }
 
 // Minute gives the sums over the last minute's closed slots.
-func (t *Tally) Minute() Sums {
+func (t *ring) Minute() Sums {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	var s Sums
@@ -119,3 +160,25 @@ func (t *Tally) Minute() Sums {
 	}
 	return s
 }
+
+// Tally sums records since it was made, and over the last minute.
+type Tally struct {
+	parts [lanes]struct {
+		tally
+		_ [48]byte // the next lane's counts are on another line
+	}
+	ring
+}
+
+// Record counts one statement.
+func (t *Tally) Record(r Record) { t.parts[r.Lane%lanes].Record(r) }
+
+// Total gives the sums since the beginning.
+func (t *Tally) Total() (s Sums) {
+	for i := range t.parts {
+		s = s.plus(t.parts[i].total())
+	}
+	return s
+}
+
+func (t *Tally) tick() { t.close(t.Total()) }

@@ -1,0 +1,257 @@
+// Package advice says what to do about a pattern: keep it and for how long, leave it, what would make it possible, or
+// watch it longer. It goes by what the ledger has counted, and says how sure it is.
+package advice
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
+)
+
+// Kind is which advice it is.
+type Kind string
+
+// The kinds.
+const (
+	Keep        Kind = "keep"
+	NotWorth    Kind = "not worth it"
+	NotPossible Kind = "not possible"
+	WatchLonger Kind = "watch longer"
+	Decided     Kind = "decided" // a rule speaks of it already
+)
+
+// Seen is what has been seen of a pattern.
+type Seen struct {
+	// Decided is set if a rule speaks of it; Ruled says what that rule is, in words.
+	Decided bool
+	Ruled   string
+	// Reasons says why its results cannot be kept; Tables are those it reads.
+	Reasons []string
+	Tables  []string
+	// Calls is how many there were in the last minute.
+	Calls float64
+	// Origin is how long a fetch takes on average, and Bytes how long a reply is.
+	Origin time.Duration
+	Bytes  float64
+	// Writes is how many writes a minute touch its tables.
+	Writes  float64
+	Outlook ledger.Outlook
+}
+
+// Advice is what to do, in a sentence, with its reasons.
+type Advice struct {
+	Kind     Kind
+	Sentence string
+	For      []string
+	Against  []string
+	// Could says what would make keeping possible, or more worth it.
+	Could []string
+
+	// The rest is what keeping would bring, at TTL; it is foretold for Keep and NotWorth.
+	TTL time.Duration
+	// Hits is the share of calls answered from memory, and Error half of its interval of 95%.
+	Hits, Error float64
+	// Spared is the waiting avoided a minute, and Memory the bytes that kept results would take.
+	Spared time.Duration
+	Memory float64
+	// Watch is how much longer it is to be watched.
+	Watch time.Duration
+}
+
+// What makes advice worth giving.
+const (
+	enoughCalls  = 30          // followed calls, to foretell anything
+	enoughTime   = time.Minute // of following, to foretell minutes
+	fromMemory   = 50 * time.Microsecond
+	worthShare   = 0.10                  // of calls that would be hits
+	worthWaiting = 20 * time.Millisecond // of waiting spared a minute
+	overhead     = 600                   // bytes that a kept result takes beside its reply
+)
+
+// Give gives advice on a pattern.
+func Give(s Seen) Advice {
+	switch {
+	case s.Decided:
+		a := Advice{Kind: Decided, Sentence: s.Ruled}
+		s.foretell(&a)
+		return a
+	case len(s.Reasons) > 0:
+		return s.notPossible()
+	case s.Outlook.Calls < enoughCalls || s.Outlook.Followed < enoughTime:
+		return s.watchLonger()
+	}
+	a := Advice{}
+	s.foretell(&a)
+	s.weigh(&a)
+	switch {
+	case a.Hits < worthShare:
+		a.Kind = NotWorth
+		a.Sentence = fmt.Sprintf("Not worth keeping: only %s of its calls would be answered from memory.", share(a.Hits, a.Error))
+	case a.Spared < worthWaiting:
+		a.Kind = NotWorth
+		a.Sentence = fmt.Sprintf("Not worth keeping: clients would wait only %s less a minute.", Waiting(a.Spared))
+	default:
+		a.Kind = Keep
+		a.Sentence = fmt.Sprintf("Keep it for %s, until a write touches it: %s of %.0f calls a minute from memory, %s less waiting a minute, about %s kept.",
+			rules.FormatTTL(a.TTL), share(a.Hits, a.Error), s.Calls, Waiting(a.Spared), size(a.Memory))
+	}
+	return a
+}
+
+// foretell works out what keeping would bring, at the shortest lifetime that brings nearly all.
+func (s *Seen) foretell(a *Advice) {
+	o := &s.Outlook
+	if o.Calls == 0 {
+		return
+	}
+	best := 0.0
+	longest := -1
+	for i, ttl := range ledger.Ladder {
+		if ttl == 0 || ttl > o.Followed && longest >= 0 {
+			break // nobody has seen yet what comes after so long
+		}
+		best, longest = max(best, o.Hits[i]), i
+	}
+	at := longest
+	for i := longest; i >= 0; i-- {
+		if o.Hits[i] >= 0.95*best {
+			at = i
+		}
+	}
+	a.TTL, a.Hits, a.Error = ledger.Ladder[at], o.Hits[at], o.Error[at]
+	a.Spared = time.Duration(s.Calls * a.Hits * float64(max(s.Origin-fromMemory, 0)))
+	a.Memory = o.Live[at] * (s.Bytes + overhead)
+}
+
+// weigh collects what speaks for and against keeping.
+func (s *Seen) weigh(a *Advice) {
+	o := &s.Outlook
+	say := func(list *[]string, format string, args ...any) { *list = append(*list, fmt.Sprintf(format, args...)) }
+	say(&a.For, "%.0f%% of its calls repeat an input asked before", 100*o.Repeats)
+	if o.Half > 0 && o.Half < 0.3 && o.Inputs >= 10 {
+		say(&a.For, "half of the calls gather on %.0f%% of about %.0f inputs", 100*o.Half, o.Inputs)
+	}
+	if s.Writes == 0 {
+		say(&a.For, "nobody wrote to %s in the last minute", tables(s.Tables))
+	} else {
+		say(&a.Against, "%.0f writes a minute touch %s, and each drops what is kept", s.Writes, tables(s.Tables))
+	}
+	i := slices.Index(ledger.Ladder[:], a.TTL)
+	if aged := o.Aged[i]; aged > a.Hits+0.15 {
+		say(&a.Against, "without those writes %.0f%% would be hits", 100*aged)
+		say(&a.Could, "writes that touch it less often, or an age of %s that readers can live with", rules.FormatTTL(a.TTL))
+	}
+	if o.Compared >= 10 {
+		if o.Changed == 0 {
+			say(&a.For, "no result was another in %.0f comparisons with the one before", o.Compared)
+		} else {
+			say(&a.Against, "its result was another in %.0f%% of %.0f comparisons with the one before", 100*o.Changed/o.Compared, o.Compared)
+		}
+	}
+	if o.Unseen >= 1 {
+		say(&a.Against, "%.0f times its result was another though no write was seen: something writes around the larder, and a result can be as old as its lifetime", o.Unseen)
+	}
+	if a.Error > 0.05 {
+		say(&a.Against, "the share of hits is uncertain by %.0f points: few inputs make most of its calls", 100*a.Error)
+	}
+}
+
+func (s *Seen) notPossible() Advice {
+	a := Advice{Kind: NotPossible, Sentence: "Cannot be kept: it " + Clause(s.Reasons[0]) + ".", Against: s.Reasons}
+	for _, r := range s.Reasons {
+		var could string
+		switch {
+		case strings.Contains(r, "whose tables are not known"), strings.Contains(r, "what that depends on is not known"):
+			could = "a declaration of what that function reads and writes, in the rules file: [[declare]]"
+		case strings.Contains(r, "current time"), strings.Contains(r, "changes with time"), strings.Contains(r, "today"):
+			could = "the time as a parameter, rounded, in place of the function that asks for it"
+		case strings.Contains(r, "several statements"):
+			could = "its parts sent one by one"
+		case strings.Contains(r, "reads a setting"):
+			could = "the value as a parameter in place of a setting"
+		case strings.Contains(r, "catalog does not say"):
+			could = "a database that describes its schema: this one is followed by names alone"
+		default:
+			continue
+		}
+		if !slices.Contains(a.Could, could) {
+			a.Could = append(a.Could, could)
+		}
+	}
+	return a
+}
+
+func (s *Seen) watchLonger() Advice {
+	o := &s.Outlook
+	a := Advice{Kind: WatchLonger}
+	left := enoughTime - o.Followed
+	if s.Calls > 0 && o.Calls < enoughCalls {
+		left = max(left, time.Duration((enoughCalls-o.Calls)/s.Calls*float64(time.Minute)))
+	}
+	switch {
+	case s.Calls == 0:
+		a.Sentence = fmt.Sprintf("It could be kept, but was not asked in the last minute; %.0f calls were seen in all.", o.Calls)
+	default:
+		a.Watch = max(left.Round(time.Second), time.Second)
+		a.Sentence = fmt.Sprintf("It could be kept. Watch it for about %s more to know what that would bring: %.0f calls were followed so far.", rules.FormatTTL(roundUp(a.Watch)), o.Calls)
+	}
+	return a
+}
+
+func roundUp(d time.Duration) time.Duration {
+	if d > time.Minute {
+		return (d + time.Minute - 1).Truncate(time.Minute)
+	}
+	return d.Truncate(time.Second)
+}
+
+func tables(list []string) string {
+	switch len(list) {
+	case 0:
+		return "what it reads"
+	case 1:
+		return list[0]
+	}
+	return strings.Join(list[:len(list)-1], ", ") + " and " + list[len(list)-1]
+}
+
+func share(part, err float64) string {
+	if err < 0.005 {
+		return fmt.Sprintf("%.0f%%", 100*part)
+	}
+	return fmt.Sprintf("%.0f%% (±%.0f)", 100*part, 100*err)
+}
+
+// Waiting writes waiting for a sentence.
+func Waiting(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return fmt.Sprintf("%.0f s", d.Seconds())
+}
+
+func size(n float64) string {
+	switch {
+	case n < 1<<10:
+		return fmt.Sprintf("%.0f B", n)
+	case n < 1<<20:
+		return fmt.Sprintf("%.0f KiB", n/(1<<10))
+	}
+	return fmt.Sprintf("%.1f MiB", n/(1<<20))
+}
+
+// Clause makes a reason fit behind "it".
+func Clause(reason string) string {
+	first, _, _ := strings.Cut(reason, " ")
+	if strings.HasSuffix(first, "s") && first != "its" && first != "this" && first != "columns" {
+		return reason
+	}
+	return "passes: " + reason
+}

@@ -1,0 +1,79 @@
+package advice
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"jollylarder/internal/core/ledger"
+)
+
+// busy is a pattern that is worth keeping.
+func busy() Seen {
+	o := ledger.Outlook{Followed: 20 * time.Minute, Calls: 9000, Inputs: 40, Sampled: 40, Repeats: 0.98, Half: 0.1, Compared: 100}
+	for i := range ledger.Ladder {
+		o.Hits[i], o.Aged[i], o.Live[i] = 0.9, 0.95, 40
+	}
+	o.Hits[0], o.Hits[1] = 0.4, 0.8
+	return Seen{Tables: []string{"public.sailings"}, Calls: 450, Origin: 6 * time.Millisecond, Bytes: 1000, Outlook: o}
+}
+
+func TestKeepForTheShortestLifetimeThatBringsNearlyAll(t *testing.T) {
+	a := Give(busy())
+	assert.Equal(t, Keep, a.Kind)
+	assert.Equal(t, 30*time.Second, a.TTL)
+	assert.Equal(t, "Keep it for 30s, until a write touches it: 90% of 450 calls a minute from memory, 2.4 s less waiting a minute, about 62 KiB kept.", a.Sentence)
+	assert.Contains(t, a.For, "nobody wrote to public.sailings in the last minute")
+	assert.Contains(t, a.For, "half of the calls gather on 10% of about 40 inputs")
+}
+
+func TestLifetimesNobodyHasSeenAreNotForetold(t *testing.T) {
+	s := busy()
+	s.Outlook.Followed = 3 * time.Minute
+	for i := range ledger.Ladder {
+		s.Outlook.Hits[i] = float64(i+1) * 0.1
+	}
+	assert.Equal(t, 2*time.Minute, Give(s).TTL)
+}
+
+func TestOtherAdvice(t *testing.T) {
+	s := busy()
+	s.Outlook.Hits = [len(ledger.Ladder)]float64{}
+	a := Give(s)
+	assert.Equal(t, NotWorth, a.Kind)
+	assert.Equal(t, "Not worth keeping: only 0% of its calls would be answered from memory.", a.Sentence)
+	assert.NotEmpty(t, a.Could, "writes are what spoils it")
+
+	s = busy()
+	s.Origin = 60 * time.Microsecond
+	assert.Equal(t, "Not worth keeping: clients would wait only 4 ms less a minute.", Give(s).Sentence)
+
+	s = busy()
+	s.Outlook.Calls, s.Calls = 10, 10
+	a = Give(s)
+	assert.Equal(t, WatchLonger, a.Kind)
+	assert.Equal(t, 2*time.Minute, a.Watch)
+	assert.Equal(t, "It could be kept. Watch it for about 2m more to know what that would bring: 10 calls were followed so far.", a.Sentence)
+
+	s = busy()
+	s.Reasons = []string{"calls loyalty(), whose tables are not known: it is written in c"}
+	a = Give(s)
+	assert.Equal(t, NotPossible, a.Kind)
+	assert.Equal(t, "Cannot be kept: it calls loyalty(), whose tables are not known: it is written in c.", a.Sentence)
+	assert.Contains(t, a.Could[0], "[[declare]]")
+
+	s = busy()
+	s.Outlook.Unseen, s.Writes, s.Outlook.Changed = 3, 12, 5
+	a = Give(s)
+	assert.Len(t, a.Against, 3, "%v", a.Against)
+
+	s.Decided, s.Ruled = true, "Kept for 30s."
+	assert.Equal(t, Decided, Give(s).Kind)
+}
+
+func TestClause(t *testing.T) {
+	assert.Equal(t, "reads a sequence", Clause("reads a sequence"))
+	assert.Equal(t, "passes: several statements in one string", Clause("several statements in one string"))
+	assert.Equal(t, "passes: its SQL is not understood", Clause("its SQL is not understood"))
+}

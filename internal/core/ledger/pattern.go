@@ -1,0 +1,273 @@
+package ledger
+
+import (
+	"cmp"
+	"slices"
+	"sync/atomic"
+	"time"
+)
+
+// Pattern is the numbers of one pattern. Make it with Ledger.NewPattern.
+type Pattern struct {
+	Drops atomic.Uint64
+	// Merged is how many patterns were merged into this one.
+	Merged atomic.Uint64
+	// sampled are the control samples, and sampledTook how long the origin took for them, in nanoseconds.
+	sampled, sampledTook atomic.Uint64
+
+	base numbers
+	hot  atomic.Pointer[[lanes]numbers] // where connections are told apart, when it is asked often
+	ring
+
+	sample  atomic.Pointer[sample]
+	room    *atomic.Int64
+	traces  *atomic.Int64
+	counted uint64 // the calls when it was last looked at; only Tick touches it
+}
+
+// lanes is into how many parts the numbers of a pattern that is asked often are split, so that connections do not wait
+// for each other's processor to write to the same memory. hotFrom is from how many calls on that is done.
+const (
+	lanes   = 16
+	hotFrom = 2000
+)
+
+// numbers are what is counted at every call.
+type numbers struct {
+	tally
+	rows, bytes, failed atomic.Uint64
+	origin, memory      Distribution
+	reasons             atomic.Pointer[[]*reason]
+	callers             atomic.Pointer[callers]
+	_                   [64]byte // the next lane's numbers are on other lines
+}
+
+type reason struct {
+	text  string
+	count atomic.Uint64
+}
+
+// parts calls f for all parts of the numbers.
+func (p *Pattern) parts(f func(*numbers)) {
+	f(&p.base)
+	if hot := p.hot.Load(); hot != nil {
+		for i := range hot {
+			f(&hot[i])
+		}
+	}
+}
+
+// Total gives the sums since the beginning.
+func (p *Pattern) Total() (s Sums) {
+	p.parts(func(n *numbers) { s = s.plus(n.total()) })
+	return s
+}
+
+// Calls is the number of statements.
+func (p *Pattern) Calls() (calls uint64) {
+	p.parts(func(n *numbers) { calls += n.calls() })
+	return calls
+}
+
+// Rows, Bytes and Failed are sums over all statements: rows and bytes of replies, and how many statements failed.
+func (p *Pattern) Rows() (sum uint64) {
+	p.parts(func(n *numbers) { sum += n.rows.Load() })
+	return sum
+}
+
+// Bytes is described at Rows.
+func (p *Pattern) Bytes() (sum uint64) {
+	p.parts(func(n *numbers) { sum += n.bytes.Load() })
+	return sum
+}
+
+// Failed is described at Rows.
+func (p *Pattern) Failed() (sum uint64) {
+	p.parts(func(n *numbers) { sum += n.failed.Load() })
+	return sum
+}
+
+// Origin and Memory give how long replies took, from where they came.
+func (p *Pattern) Origin() *Distribution {
+	return p.times(func(n *numbers) *Distribution { return &n.origin })
+}
+
+// Memory is described at Origin.
+func (p *Pattern) Memory() *Distribution {
+	return p.times(func(n *numbers) *Distribution { return &n.memory })
+}
+
+func (p *Pattern) times(of func(*numbers) *Distribution) *Distribution {
+	if p.hot.Load() == nil {
+		return of(&p.base)
+	}
+	sum := &Distribution{}
+	p.parts(func(n *numbers) { sum.merge(of(n)) })
+	return sum
+}
+
+// Sample counts one control sample, for which the origin took so long.
+func (p *Pattern) Sample(took time.Duration) {
+	p.sampled.Add(1)
+	p.sampledTook.Add(uint64(max(took, 0)))
+}
+
+// Samples gives how many control samples there were, and how long the origin took for them in all.
+func (p *Pattern) Samples() (n uint64, took time.Duration) {
+	return p.sampled.Load(), time.Duration(p.sampledTook.Load())
+}
+
+// Record counts one statement of the pattern.
+func (p *Pattern) Record(r Record) {
+	n := &p.base
+	if hot := p.hot.Load(); hot != nil {
+		n = &hot[r.Lane%lanes]
+	} else if n.origin.Count() == hotFrom || n.memory.Count() == hotFrom {
+		p.hot.CompareAndSwap(nil, new([lanes]numbers))
+	}
+	n.Record(r)
+	if r.Caller != nil {
+		n.called(r.Caller)
+	}
+	n.rows.Add(uint64(r.Rows))
+	n.bytes.Add(uint64(r.Bytes))
+	if r.Failed {
+		n.failed.Add(1)
+	}
+	if r.Outcome == Hit {
+		n.memory.Add(r.Took)
+	} else {
+		n.origin.Add(r.Took)
+	}
+	if r.Reason != "" {
+		n.reason(r.Reason).Add(1)
+	}
+}
+
+func (n *numbers) reason(text string) *atomic.Uint64 {
+	for {
+		have := n.reasons.Load()
+		var list []*reason
+		if have != nil {
+			list = *have
+		}
+		for _, r := range list {
+			if r.text == text {
+				return &r.count
+			}
+		}
+		longer := append(slices.Clone(list), &reason{text: text})
+		if n.reasons.CompareAndSwap(have, &longer) {
+			return &longer[len(longer)-1].count
+		}
+	}
+}
+
+// ReasonCount is how often statements passed for one reason.
+type ReasonCount struct {
+	Reason string
+	Count  uint64
+}
+
+// Reasons gives why statements of the pattern passed, the most frequent first.
+func (p *Pattern) Reasons() []ReasonCount {
+	sums := map[string]uint64{}
+	p.parts(func(n *numbers) {
+		if list := n.reasons.Load(); list != nil {
+			for _, r := range *list {
+				sums[r.text] += r.count.Load()
+			}
+		}
+	})
+	var out []ReasonCount
+	for text, n := range sums {
+		out = append(out, ReasonCount{text, n})
+	}
+	slices.SortFunc(out, func(a, b ReasonCount) int {
+		return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Reason, b.Reason))
+	})
+	return out
+}
+
+// followedFrom is at which call of a pattern its inputs begin to be followed: most patterns of a careless application are
+// seen once.
+const followedFrom = 3
+
+// Follow takes one call, of which Input, Changes, Class and Blocked are set. It says whether the hash of the result is to be
+// handed to Compare.
+func (p *Pattern) Follow(asked Asked, now time.Time) (compare bool) {
+	s := p.sample.Load()
+	if s == nil {
+		calls := p.base.calls()
+		if calls < followedFrom-1 {
+			return false
+		}
+		s = &sample{room: p.room, since: calls, trace: trace{room: p.traces}}
+		if !p.sample.CompareAndSwap(nil, s) {
+			s = p.sample.Load()
+		}
+	}
+	return s.follow(asked, now)
+}
+
+// FollowMore takes further calls with an input that was followed in the same Tick, with no change in between.
+func (p *Pattern) FollowMore(hash uint64, calls uint32) {
+	if s := p.sample.Load(); s != nil {
+		s.more(hash, float32(calls))
+	}
+}
+
+// Follows says whether an input is one of those that are followed, or may become one.
+func (p *Pattern) Follows(hash uint64) bool {
+	s := p.sample.Load()
+	return s == nil || s.chosen(hash)
+}
+
+// Compare takes the hash of a result that was asked for by Follow.
+func (p *Pattern) Compare(hash, result, changes uint64, now time.Time) {
+	if s := p.sample.Load(); s != nil {
+		s.result(hash, result, changes, now)
+	}
+}
+
+// Outlook gives what can be foretold of the pattern; it is zero where no inputs were followed.
+func (p *Pattern) Outlook(now time.Time) Outlook {
+	if s := p.sample.Load(); s != nil {
+		return s.outlook(p.Calls(), now)
+	}
+	return Outlook{}
+}
+
+// tick closes the present slot, and gives away the places of the pattern's inputs when it has long not been asked.
+func (p *Pattern) tick(now time.Time) {
+	p.close(p.Total())
+	s := p.sample.Load()
+	if s == nil {
+		return
+	}
+	calls := p.Calls()
+	s.age(calls, now)
+	if calls != p.counted {
+		p.counted = calls
+		s.used.Store(now.Unix())
+	} else if used := s.used.Load(); used != 0 && now.Unix()-used > int64(3*forgotten/time.Second) && p.sample.CompareAndSwap(s, nil) {
+		s.clear()
+	}
+}
+
+// absorb adds what was counted of another pattern that is no longer told apart.
+func (p *Pattern) absorb(o *Pattern) {
+	total := o.Total()
+	p.base.add(total)
+	p.skip(total)
+	p.base.rows.Add(o.Rows())
+	p.base.bytes.Add(o.Bytes())
+	p.base.failed.Add(o.Failed())
+	p.Drops.Add(o.Drops.Load())
+	p.Merged.Add(o.Merged.Load() + 1)
+	p.base.origin.merge(o.Origin())
+	p.base.memory.merge(o.Memory())
+	if s := o.sample.Swap(nil); s != nil {
+		s.clear()
+	}
+}
