@@ -1,24 +1,23 @@
 package rules
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
-	"regexp"
+	"net/netip"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
 
+	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/core/statement"
+	"jollylarder/internal/core/tomlproblem"
 )
 
 // Heading begins a rules file that this program makes.
 const Heading = `# Rules of Jolly Larder: which results are kept. Everything else passes to the database.
-# Each [[rule]] names a pattern by its id:
-#   verdict    "keep" or "never"
-#   ttl        the longest a result is answered from memory: "30s", "5m", "1h30m", or "none"
-#   note       why, for whoever reads this in a year
-#   statement  the pattern's text, for people; nothing matches by it
-# A write to a table that was read always drops its results, whatever the ttl.
+# The first [[rule]] that matches a statement decides; docs/rules.md describes every key.
+# A write to a table that was read always drops its results, unless mode is "ttl only".
 `
 
 // Error is what is wrong with a rules file and where. Line and Column count from 1.
@@ -32,61 +31,276 @@ func (e Error) Error() string {
 }
 
 type ruleTOML struct {
-	Pattern   string  `toml:"pattern"`
-	Verdict   string  `toml:"verdict"`
-	TTL       *string `toml:"ttl"`
-	Note      string  `toml:"note"`
-	Statement string  `toml:"statement"`
+	Name          string    `toml:"name"`
+	Pattern       string    `toml:"pattern"`
+	Text          string    `toml:"text"`
+	Tables        *[]string `toml:"tables"`
+	OnlyTables    *[]string `toml:"only_tables"`
+	When          *whenTOML `toml:"when"`
+	Verdict       string    `toml:"verdict"`
+	TTL           *string   `toml:"ttl"`
+	Mode          string    `toml:"mode"`
+	Largest       *string   `toml:"largest"`
+	KeepEmpty     *bool     `toml:"keep_empty"`
+	AcceptTime    bool      `toml:"accept_time"`
+	AlsoReads     []string  `toml:"also_reads"`
+	FetchAgain    bool      `toml:"fetch_again"`
+	FetchAtStart  int       `toml:"fetch_at_start"`
+	Share         bool      `toml:"share"`
+	ControlSample *float64  `toml:"control_sample"`
+	WhenStale     string    `toml:"when_stale"`
+	Paused        bool      `toml:"paused"`
+	Note          string    `toml:"note"`
+	Statement     string    `toml:"statement"`
+}
+
+// ruleKeys and declareKeys are the keys there are, for who has written another.
+const (
+	ruleKeys    = "name, pattern, text, tables, only_tables, when, verdict, ttl, mode, largest, keep_empty, accept_time, also_reads, fetch_again, fetch_at_start, share, control_sample, when_stale, paused, note or statement"
+	declareKeys = "function, pattern, reads, writes or note"
+)
+
+// The modes.
+const (
+	untilWritten = "until written"
+	ttlOnly      = "ttl only"
+)
+
+// What is done with a rule by which an answer was found to be old.
+const (
+	pause = "pause"
+	goOn  = "go on"
+)
+
+// mostAtStart is how many inputs of one rule may be fetched at the start.
+const mostAtStart = 10_000
+
+type whenTOML struct {
+	Application string            `toml:"application"`
+	User        string            `toml:"user"`
+	Database    string            `toml:"database"`
+	Client      string            `toml:"client"`
+	Label       map[string]string `toml:"label"`
+}
+
+type declareTOML struct {
+	Function string    `toml:"function"`
+	Pattern  string    `toml:"pattern"`
+	Reads    *[]string `toml:"reads"`
+	Writes   *[]string `toml:"writes"`
+	Note     string    `toml:"note"`
 }
 
 // Parse reads a rules file. All that is wrong is reported at once, as Errors joined.
 func Parse(text []byte) (*Set, error) {
 	var doc struct {
-		Rule []ruleTOML `toml:"rule"`
+		Rule    []ruleTOML    `toml:"rule"`
+		Declare []declareTOML `toml:"declare"`
 	}
-	dec := toml.NewDecoder(strings.NewReader(string(text)))
+	text = bytes.TrimPrefix(text, mark)
+	dec := toml.NewDecoder(bytes.NewReader(text))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(&doc); err != nil {
 		return nil, positions(err)
 	}
-	blocks := split(string(text))
+	p := parser{blocks: split(string(text)), whole: map[string]int{}, names: map[string]int{}}
 	var list []Rule
-	var problems []error
-	seen := map[string]int{}
 	for i, r := range doc.Rule {
-		where := func(key, problem string) {
-			line, column := blocks.at(i, key)
-			problems = append(problems, Error{line, column, problem})
+		list = append(list, p.rule(i, r))
+	}
+	var declarations []Declaration
+	for i, d := range doc.Declare {
+		declarations = append(declarations, p.declaration(i, d))
+	}
+	if len(p.problems) > 0 {
+		return nil, errors.Join(p.problems...)
+	}
+	return NewSet(list, declarations...), nil
+}
+
+// mark is what some editors put before a text, to say that it is UTF-8.
+var mark = []byte("\ufeff")
+
+// parser checks what a file holds.
+type parser struct {
+	blocks   blocks
+	problems []error
+	whole    map[string]int // by pattern: which is its rule for all callers, counted from 1
+	names    map[string]int // by name: which is its rule, counted from 1
+}
+
+// line gives the line of a rule, counted from 1, in which a key stands.
+func (p *parser) line(rule int, key string) int {
+	line, _ := p.blocks.at("rule", rule-1, key)
+	return line
+}
+
+func (p *parser) problem(kind string, i int, key, format string, args ...any) {
+	line, column := p.blocks.at(kind, i, key)
+	p.problems = append(p.problems, Error{line, column, fmt.Sprintf(format, args...)})
+}
+
+func (p *parser) rule(i int, r ruleTOML) Rule {
+	wrong := func(key, format string, args ...any) { p.problem("rule", i, key, format, args...) }
+	rule := Rule{
+		Name: r.Name, Pattern: statement.ID(r.Pattern), Text: r.Text, Verdict: Verdict(r.Verdict), TTLOnly: r.Mode == ttlOnly,
+		SkipEmpty: r.KeepEmpty != nil && !*r.KeepEmpty, AcceptTime: r.AcceptTime, AlsoReads: r.AlsoReads,
+		FetchAgain: r.FetchAgain, FetchAtStart: r.FetchAtStart, Share: r.Share, GoOn: r.WhenStale == goOn, Paused: r.Paused,
+		Note: r.Note, Statement: r.Statement,
+	}
+	if r.Name != "" {
+		if !validName(r.Name) {
+			wrong("name", "name %q: expected up to 60 letters, digits, dots, underscores and hyphens", r.Name)
+		} else if first := p.names[r.Name]; first > 0 {
+			wrong("name", "the name %s is taken by the rule in line %d", r.Name, p.line(first, "name"))
 		}
-		rule := Rule{Pattern: statement.ID(r.Pattern), Verdict: Verdict(r.Verdict), Note: r.Note, Statement: r.Statement}
-		switch {
-		case r.Pattern == "":
-			where("pattern", `the rule has no pattern: expected pattern = "an id such as bado-kife-ruma"`)
-		case !statement.ValidID(r.Pattern):
-			where("pattern", fmt.Sprintf("pattern %q is not written like an id: expected something like bado-kife-ruma", r.Pattern))
-		case seen[r.Pattern] > 0:
-			where("pattern", fmt.Sprintf("pattern %s already has a rule in line %d, which decides", r.Pattern, seen[r.Pattern]))
+		p.names[r.Name] = i + 1
+	}
+	p.matching(&rule, r, i)
+	switch {
+	case rule.Verdict != Keep && rule.Verdict != Never:
+		wrong("verdict", `verdict %q: expected "keep" or "never"`, r.Verdict)
+	case rule.Verdict == Keep && r.TTL == nil:
+		wrong("verdict", `a rule that keeps needs a ttl: expected ttl = "30s" or the like, or "none"`)
+	}
+	if r.TTL != nil {
+		ttl, err := ParseTTL(*r.TTL)
+		if err != nil {
+			wrong("ttl", "%v", err)
 		}
-		seen[r.Pattern], _ = blocks.at(i, "pattern")
-		switch {
-		case rule.Verdict != Keep && rule.Verdict != Never:
-			where("verdict", fmt.Sprintf(`verdict %q: expected "keep" or "never"`, r.Verdict))
-		case rule.Verdict == Keep && r.TTL == nil:
-			where("verdict", `a rule that keeps needs a ttl: expected ttl = "30s" or the like, or "none"`)
+		rule.TTL = ttl
+	}
+	limited := r.TTL != nil && *r.TTL != "none"
+	switch {
+	case r.Mode != "" && r.Mode != untilWritten && r.Mode != ttlOnly:
+		wrong("mode", "mode %q: expected %q or %q", r.Mode, untilWritten, ttlOnly)
+	case rule.TTLOnly && !limited && r.TTL != nil:
+		wrong("mode", `mode "ttl only" needs an end: expected a ttl other than "none"`)
+	}
+	if r.AcceptTime && !limited && r.TTL != nil {
+		wrong("accept_time", `accept_time needs an end, or the time in a result would stand still: expected a ttl other than "none"`)
+	}
+	if r.Largest != nil {
+		n, err := bytesize.Parse(*r.Largest)
+		if err != nil {
+			wrong("largest", "largest %v", err)
 		}
-		if r.TTL != nil {
-			ttl, err := ParseTTL(*r.TTL)
+		rule.Largest = int(n)
+	}
+	if r.FetchAtStart < 0 || r.FetchAtStart > mostAtStart {
+		wrong("fetch_at_start", "fetch_at_start %d: expected how many inputs to fetch, from 0 to %d", r.FetchAtStart, mostAtStart)
+	}
+	if share := r.ControlSample; share != nil {
+		if !(*share >= 0 && *share <= 1) {
+			wrong("control_sample", "control_sample %v: expected a share from 0 to 1, such as 0.005", *share)
+		}
+		if rule.ControlSample = *share; *share == 0 {
+			rule.ControlSample = -1
+		}
+	}
+	if r.WhenStale != "" && r.WhenStale != pause && r.WhenStale != goOn {
+		wrong("when_stale", "when_stale %q: expected %q or %q", r.WhenStale, pause, goOn)
+	}
+	p.tables("rule", i, "also_reads", r.AlsoReads)
+	return rule
+}
+
+// matching checks by what a rule matches.
+func (p *parser) matching(rule *Rule, r ruleTOML, i int) {
+	wrong := func(key, format string, args ...any) { p.problem("rule", i, key, format, args...) }
+	if w := r.When; w != nil {
+		rule.When = Conditions{Application: w.Application, User: w.User, Database: w.Database, Labels: w.Label}
+		if w.Client != "" {
+			network, err := ParseNetwork(w.Client)
 			if err != nil {
-				where("ttl", err.Error())
+				wrong("when", "%v", err)
 			}
-			rule.TTL = ttl
+			rule.When.Client = network
 		}
-		list = append(list, rule)
+		if rule.When.None() && w.Client == "" {
+			wrong("when", "when has no condition: expected application, user, database, client or label, or no when at all")
+		}
 	}
-	if len(problems) > 0 {
-		return nil, errors.Join(problems...)
+	for key, list := range map[string]*[]string{"tables": r.Tables, "only_tables": r.OnlyTables} {
+		if list == nil {
+			continue
+		}
+		if len(*list) == 0 {
+			wrong(key, "%s is empty: expected the name of a table", key)
+		}
+		p.tables("rule", i, key, *list)
+		if key == "tables" {
+			rule.Tables = *list
+		} else {
+			rule.OnlyTables = *list
+		}
 	}
-	return NewSet(list), nil
+	alone := r.Text == "" && r.Tables == nil && r.OnlyTables == nil && r.When == nil
+	switch {
+	case r.Pattern == "" && alone:
+		wrong("rule", `nothing says what the rule is about: expected pattern = "an id such as bado-kife-ruma", text, tables, only_tables or when; text = "*" stands for every pattern`)
+	case r.Pattern != "" && !statement.ValidID(r.Pattern):
+		wrong("pattern", "pattern %q is not written like an id: expected something like bado-kife-ruma", r.Pattern)
+	case r.Pattern != "" && alone && p.whole[r.Pattern] > 0:
+		wrong("pattern", "pattern %s already has a rule in line %d, which decides", r.Pattern, p.line(p.whole[r.Pattern], "pattern"))
+	}
+	if alone {
+		p.whole[r.Pattern] = i + 1
+	}
+}
+
+func validName(name string) bool {
+	return len(name) <= 60 && !strings.ContainsFunc(name, func(c rune) bool {
+		return !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("._-", c))
+	})
+}
+
+// ParseNetwork reads an address, or a network with the length of its prefix.
+func ParseNetwork(text string) (netip.Prefix, error) {
+	if at, err := netip.ParseAddr(text); err == nil {
+		return netip.PrefixFrom(at, at.BitLen()), nil
+	}
+	n, err := netip.ParsePrefix(text)
+	if err != nil {
+		return n, fmt.Errorf(`client %q: expected an address such as "10.1.2.3" or a network such as "10.0.0.0/8"`, text)
+	}
+	return n, nil
+}
+
+// tables checks the names of tables in a list.
+func (p *parser) tables(kind string, i int, key string, list []string) {
+	for _, name := range list {
+		if name == "" || strings.Count(name, ".") > 1 {
+			p.problem(kind, i, key, `%q is no table's name: expected "table" or "schema.table"`, name)
+		}
+	}
+}
+
+func (p *parser) declaration(i int, d declareTOML) Declaration {
+	wrong := func(key, format string, args ...any) { p.problem("declare", i, key, format, args...) }
+	out := Declaration{Function: d.Function, Pattern: statement.ID(d.Pattern), Note: d.Note}
+	switch {
+	case d.Function == "" && d.Pattern == "":
+		wrong("declare", `nothing is named: expected function = "a function's name" or pattern = "an id such as bado-kife-ruma"`)
+	case d.Function != "" && d.Pattern != "":
+		wrong("pattern", "a function and a pattern are named: expected one of them")
+	case d.Pattern != "" && !statement.ValidID(d.Pattern):
+		wrong("pattern", "pattern %q is not written like an id: expected something like bado-kife-ruma", d.Pattern)
+	case d.Reads == nil && d.Writes == nil:
+		wrong("declare", `nothing is declared: expected reads = ["a table"] or writes = ["a table"], or [] for none`)
+	}
+	for key, list := range map[string]*[]string{"reads": d.Reads, "writes": d.Writes} {
+		if list == nil {
+			continue
+		}
+		p.tables("declare", i, key, *list)
+		if key == "reads" {
+			out.Reads = *list
+		} else {
+			out.Writes = *list
+		}
+	}
+	return out
 }
 
 // positions turns the decoder's errors into ours.
@@ -96,162 +310,14 @@ func positions(err error) error {
 		var all []error
 		for _, e := range strict.Errors {
 			line, column := e.Position()
-			all = append(all, Error{line, column, fmt.Sprintf("unknown key %s: expected pattern, verdict, ttl, note or statement in a [[rule]]", strings.Join(e.Key(), "."))})
+			all = append(all, Error{line, column, fmt.Sprintf("unknown key %s: expected %s in a [[rule]], or %s in a [[declare]]", strings.Join(e.Key(), "."), ruleKeys, declareKeys)})
 		}
 		return errors.Join(all...)
 	}
 	var wrong *toml.DecodeError
 	if errors.As(err, &wrong) {
 		line, column := wrong.Position()
-		return Error{line, column, strings.TrimPrefix(wrong.Error(), "toml: ")}
+		return Error{line, column, tomlproblem.Of(wrong)}
 	}
 	return err
-}
-
-// blocks are the lines of a file cut before each rule: 0 is what stands before the first, i+1 is rule i with the
-// comments right above it.
-type blocks [][]string
-
-var ruleHead = regexp.MustCompile(`^\s*\[\[\s*rule\s*\]\]`)
-
-func split(text string) blocks {
-	b := blocks{nil}
-	for _, line := range strings.SplitAfter(text, "\n") {
-		if ruleHead.MatchString(line) {
-			last := len(b) - 1
-			above := len(b[last])
-			for above > 0 && strings.HasPrefix(strings.TrimSpace(b[last][above-1]), "#") && (last > 0 || above < len(b[0]) || blankAbove(b[0])) {
-				above--
-			}
-			if above == 0 && last == 0 {
-				above = len(b[0]) // comments from the first line on are the file's own
-			}
-			b = append(b, append([]string{}, b[last][above:]...))
-			b[last] = b[last][:above]
-		}
-		b[len(b)-1] = append(b[len(b)-1], line)
-	}
-	return b
-}
-
-func blankAbove(lines []string) bool {
-	for _, l := range lines {
-		if strings.TrimSpace(l) == "" {
-			return true
-		}
-	}
-	return false
-}
-
-// at finds where in the file a key of rule i stands, or the rule's own line.
-func (b blocks) at(i int, key string) (line, column int) {
-	if i+1 >= len(b) {
-		return 1, 1
-	}
-	before := 0
-	for _, lines := range b[:i+1] {
-		before += len(lines)
-	}
-	head := 1
-	for n, l := range b[i+1] {
-		if strings.HasPrefix(strings.TrimSpace(l), key) {
-			return before + n + 1, len(l) - len(strings.TrimLeft(l, " \t")) + 1
-		}
-		if ruleHead.MatchString(l) {
-			head = n + 1
-		}
-	}
-	return before + head, 1
-}
-
-// Put gives the file's text with a rule added at its end, or put in the place of the one for the same pattern.
-// Comments, order and every other rule stay as they are.
-func Put(text []byte, r Rule) ([]byte, error) {
-	return edit(text, r.Pattern, r.toml())
-}
-
-// Remove gives the file's text without the rule for a pattern.
-func Remove(text []byte, id statement.ID) ([]byte, error) {
-	return edit(text, id, nil)
-}
-
-func edit(text []byte, id statement.ID, replacement []string) ([]byte, error) {
-	set, err := Parse(text)
-	if err != nil {
-		return nil, err
-	}
-	if len(strings.TrimSpace(string(text))) == 0 {
-		text = []byte(Heading)
-	}
-	b := split(string(text))
-	if len(b) != len(set.rules)+1 {
-		return nil, errors.New("the rules are not written as [[rule]] tables: edit the file by hand")
-	}
-	place := -1
-	for i, r := range set.rules {
-		if r.Pattern == id {
-			place = i + 1
-		}
-	}
-	switch {
-	case place < 0 && replacement != nil:
-		last := &b[len(b)-1]
-		if n := len(*last); n > 0 && !strings.HasSuffix((*last)[n-1], "\n") && (*last)[n-1] != "" {
-			(*last)[n-1] += "\n"
-		}
-		b = append(b, append([]string{"\n"}, replacement...))
-	case place >= 0 && replacement == nil:
-		b[place] = nil
-	case place >= 0:
-		var kept []string // comments above the rule, and what follows its keys
-		for _, l := range b[place] {
-			if ruleHead.MatchString(l) {
-				break
-			}
-			kept = append(kept, l)
-		}
-		b[place] = append(append(kept, replacement...), trailing(b[place])...)
-	}
-	var out strings.Builder
-	for _, lines := range b {
-		for _, l := range lines {
-			out.WriteString(l)
-		}
-	}
-	if _, err := Parse([]byte(out.String())); err != nil {
-		return nil, fmt.Errorf("the file cannot be changed without breaking it; edit it by hand: %w", err)
-	}
-	return []byte(out.String()), nil
-}
-
-// trailing gives the blank lines and comments at the end of a rule's block.
-func trailing(lines []string) []string {
-	end := len(lines)
-	for end > 0 && (strings.TrimSpace(lines[end-1]) == "" || strings.HasPrefix(strings.TrimSpace(lines[end-1]), "#")) {
-		end--
-	}
-	return lines[end:]
-}
-
-func (r Rule) toml() []string {
-	lines := []string{"[[rule]]\n", fmt.Sprintf("pattern = %q\n", string(r.Pattern)), fmt.Sprintf("verdict = %q\n", string(r.Verdict))}
-	if r.Verdict == Keep {
-		lines = append(lines, fmt.Sprintf("ttl = %q\n", FormatTTL(r.TTL)))
-	}
-	if r.Note != "" {
-		lines = append(lines, "note = "+quote(r.Note)+"\n")
-	}
-	if r.Statement != "" {
-		lines = append(lines, "statement = "+quote(r.Statement)+"\n")
-	}
-	return lines
-}
-
-// quote writes a TOML string on one line.
-func quote(s string) string {
-	out, err := toml.Marshal(map[string]string{"s": s})
-	if err != nil || strings.Count(string(out), "\n") > 1 {
-		return fmt.Sprintf("%q", strings.ToValidUTF8(s, "?"))
-	}
-	return strings.TrimPrefix(strings.TrimSpace(string(out)), "s = ")
 }

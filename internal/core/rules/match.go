@@ -1,0 +1,119 @@
+package rules
+
+import (
+	"slices"
+	"strings"
+
+	"jollylarder/internal/core/statement"
+)
+
+// Candidates gives the rules that may decide for statements of a pattern, in their order: those whose pattern and text
+// match, up to the first that holds whatever the tables and the caller are.
+func (s *Set) Candidates(id statement.ID, text string) (out []*Rule) {
+	if s == nil {
+		return nil
+	}
+	own, general := s.byPattern[id], s.general
+	for len(own) > 0 || len(general) > 0 {
+		var i int
+		if len(general) == 0 || len(own) > 0 && own[0] < general[0] {
+			i, own = own[0], own[1:]
+		} else {
+			i, general = general[0], general[1:]
+		}
+		r := &s.rules[i]
+		if !r.about(id, text) {
+			continue
+		}
+		out = append(out, r)
+		if r.When.None() && len(r.Tables) == 0 && len(r.OnlyTables) == 0 {
+			break
+		}
+	}
+	return out
+}
+
+// about says whether a rule's pattern and text match.
+func (r *Rule) about(id statement.ID, text string) bool {
+	return (r.Pattern == "" || r.Pattern == id) && (r.Text == "" || like(text, r.Text))
+}
+
+// like says whether a text is as a glob says, in which a star stands for anything.
+func like(text, glob string) bool {
+	star := strings.IndexByte(glob, '*')
+	if star < 0 {
+		return text == glob
+	}
+	if !strings.HasPrefix(text, glob[:star]) {
+		return false
+	}
+	text, glob = text[star:], glob[star+1:]
+	for {
+		star = strings.IndexByte(glob, '*')
+		if star < 0 {
+			return strings.HasSuffix(text, glob)
+		}
+		i := strings.Index(text, glob[:star])
+		if i < 0 {
+			return false
+		}
+		text, glob = text[i+star:], glob[star+1:]
+	}
+}
+
+// Reading gives those of some candidates whose tables match what a pattern reads, named in full; up to the first that
+// holds for every caller.
+func Reading(list []*Rule, reads []string) []*Rule {
+	if !slices.ContainsFunc(list, func(r *Rule) bool { return len(r.Tables)+len(r.OnlyTables) > 0 }) {
+		return list
+	}
+	var out []*Rule
+	for _, r := range list {
+		if len(r.Tables) > 0 && !slices.ContainsFunc(reads, func(t string) bool { return listed(r.Tables, t) }) ||
+			len(r.OnlyTables) > 0 && (len(reads) == 0 || slices.ContainsFunc(reads, func(t string) bool { return !listed(r.OnlyTables, t) })) {
+			continue
+		}
+		if out = append(out, r); r.When.None() {
+			break
+		}
+	}
+	return out
+}
+
+// listed says whether a table, named in full, is in a list, in full or by its name alone.
+func listed(list []string, table string) bool {
+	_, alone, _ := strings.Cut(table, ".")
+	return slices.Contains(list, table) || slices.Contains(list, alone)
+}
+
+// For gives those of some rules that hold for a caller, but for the labels of his statements; up to the first that holds
+// whatever those are.
+func For(list []*Rule, who *Caller) (out []*Rule) {
+	for _, r := range list {
+		if r.When.holdFor(who) {
+			if out = append(out, r); len(r.When.Labels) == 0 {
+				break
+			}
+		}
+	}
+	return out
+}
+
+// Deciding gives the first of some rules whose conditions hold for a caller, or nil.
+func Deciding(list []*Rule, who *Caller) *Rule { return Labelled(For(list, who), who.Comment) }
+
+// Labelled gives the first of some rules, which hold for a caller, that holds of the labels in his statement's comment; or
+// nil.
+func Labelled(list []*Rule, comment []byte) *Rule {
+	var labels []statement.Label
+	read := false
+	for _, r := range list {
+		if len(r.When.Labels) > 0 && !read {
+			labels, read = statement.Labels(comment), true
+		}
+		if r.When.holdOf(labels) {
+			return r
+		}
+	}
+	return nil
+}
