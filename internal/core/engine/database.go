@@ -7,6 +7,7 @@ import (
 
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/rules"
 )
 
 // database is one database behind the origin: its clocks, and its catalog while that is known to be true.
@@ -20,10 +21,17 @@ type database struct {
 	mu      sync.Mutex
 	asking  bool      // a session is reading the catalog
 	askNext time.Time // not before
+	plain   bool      // it cannot be described whole
+	rows    []catalog.Row
+	mark    string // what told, when the catalog was read, whether definitions have changed
+	suspect bool   // they may have
 
 	// blind are the patterns that wrote while the catalog was not known: with it in hand, they tell whether it may be
 	// out of date already.
 	blind map[*Pattern]struct{}
+
+	handovers handovers
+	feed      Feed
 
 	habits sync.Map // by asker: *habit
 	askers atomic.Int64
@@ -69,8 +77,19 @@ func (db *database) habit(a asker, make bool) *habit {
 // reading is a catalog as it was read. It is itself like a kept result: true while nothing has happened that may have
 // changed the schema.
 type reading struct {
-	schema *catalog.Schema
+	read   *catalog.Schema // as it was read
+	schema *catalog.Schema // with what the DBA declared
 	stamp  freshness.Stamp
+	at     time.Time
+}
+
+// declare has the catalog hold what a set of rules declares.
+func (db *database) declare(set *rules.Set) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if c := db.catalog.Load(); c != nil {
+		db.catalog.Store(&reading{c.read, c.read.With(set.Functions()), c.stamp, c.at})
+	}
 }
 
 // catalogPause is how many times as long as its last reading took the catalog is left unread. Where statements of
@@ -93,6 +112,7 @@ func (e *Engine) database(origin, name string) *database {
 		return db
 	}
 	db = &database{origin: origin, name: name, clocks: freshness.New()}
+	db.feed.e, db.feed.db = e, db
 	e.databases[name] = db
 	return db
 }
@@ -119,8 +139,9 @@ func (e *Engine) everyDatabase(origin string) []*freshness.Clock {
 	return all
 }
 
-// Databases calls f for every database that was connected to: its name, whether its catalog is known, and its tables.
-func (e *Engine) Databases(f func(name string, known bool, tables []string)) {
+// Databases calls f for every database that was connected to: its name, whether its catalog is known and
+// describes it whole, and its tables.
+func (e *Engine) Databases(f func(name string, known, whole bool, tables []string)) {
 	e.mu.RLock()
 	list := make([]*database, 0, len(e.databases))
 	for _, db := range e.databases {
@@ -133,7 +154,7 @@ func (e *Engine) Databases(f func(name string, known bool, tables []string)) {
 		if schema != nil {
 			tables = schema.Tables()
 		}
-		f(db.name, schema != nil, tables)
+		f(db.name, schema != nil, schema != nil && schema.Whole, tables)
 	}
 }
 
@@ -141,10 +162,37 @@ func (e *Engine) Databases(f func(name string, known bool, tables []string)) {
 func (db *database) wroteBlindly(p *Pattern) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
+	db.noteBlind(p)
+}
+
+// noteBlind is wroteBlindly with mu held.
+func (db *database) noteBlind(p *Pattern) {
 	if db.blind == nil {
 		db.blind = map[*Pattern]struct{}{}
 	}
 	db.blind[p] = struct{}{}
+}
+
+// blindEnded follows the end of what was written while the catalog was not known. If that has become known meanwhile, it
+// may have been read before the end, and so may not show what was done; if not, whoever is reading it now must learn of it.
+func (e *Engine) blindEnded(db *database, patterns []*Pattern) {
+	db.mu.Lock()
+	schema := db.current()
+	for _, p := range patterns {
+		if schema == nil {
+			db.noteBlind(p)
+		}
+	}
+	db.mu.Unlock()
+	if schema == nil {
+		return
+	}
+	for _, p := range patterns {
+		if schema.Resolve(p.Facts, catalog.Hints{}).SchemaChanges {
+			move(e.everyDatabase(db.origin)...)
+			return
+		}
+	}
 }
 
 // unsettled is a write whose outcome never arrived.
@@ -168,7 +216,7 @@ func (e *Engine) settle(now time.Time) {
 	e.unsettled = kept
 	e.mu.Unlock()
 	for _, u := range due {
-		e.wrote(u.db, u.pending.Clocks())
+		e.toReclaim(u.db, &u.pending, nil)
 		u.pending.Settle()
 	}
 }

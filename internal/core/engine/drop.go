@@ -7,64 +7,129 @@ import (
 	"time"
 
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
 	"jollylarder/internal/core/store"
 )
 
-// keepers remembers which entries rest on which clock, so that what a write dropped is found without looking at the
-// rest. The write itself does not wait for it: its results are invalid from the moment the clock moves.
+// keepers counts what writes did to each table, and remembers what they moved until the results that they dropped have been taken out.
+// A write does not wait for that: results are invalid from the moment that a counter moves.
 type keepers struct {
-	mu     sync.Mutex
-	lists  map[string][]*store.Entry // by table, in full; "" for the whole database
-	pruned map[string]int            // length of a list after it was last pruned
-	moved  map[string]bool           // tables whose clock moved since the last reclaim
-	tables map[string]*TableDrops
+	mu      sync.Mutex
+	moved   map[*freshness.Counter]moved // since the last reclaim
+	tables  map[string]*TableDrops
+	recent  []*WriteSeen // the last that dropped something
+	rotated time.Time
+}
+
+// moved is whose counter has moved, and by what write last.
+type moved struct {
+	db    *database
+	clock *freshness.Clock
+	write *WriteSeen
 }
 
 // TableDrops is what writes to one table did.
 type TableDrops struct {
 	Table         string
 	Writes, Drops uint64
-	LastDrop      time.Time
+	// Narrow are the writes of which it was known which rows they alter.
+	Narrow uint64
+	// Around are the writes that no client of the larder sent.
+	Around   uint64
+	LastDrop time.Time
+	// Minute is how many writes there were in the last minute.
+	Minute uint64
+
+	slots [12]uint64 // of five seconds each: writes in all, when the slot began
+	slot  int
 }
 
-func clockName(db *database, c *freshness.Clock) string { return db.name + "\x00" + c.Name }
+// rotate begins the next slot.
+func (t *TableDrops) rotate() {
+	t.slot = (t.slot + 1) % len(t.slots)
+	t.Minute = t.Writes - t.slots[t.slot]
+	t.slots[t.slot] = t.Writes
+}
+
+// WriteSeen is a write, or a transaction, that dropped something.
+type WriteSeen struct {
+	At       time.Time
+	Database string
+	// Pattern is that of the statement that made it count: of the write, or the end of its transaction. It is nil for what a feed told, and
+	// Around is set if that was of no client of the larder.
+	Pattern     *Pattern
+	Around      bool
+	Application string
+	// Tables are those it wrote, and By the columns by which it was known what rows of them, or none.
+	Tables, By []string
+	// Dropped are the results that it dropped, by pattern, and Spared how many others rest on the same tables.
+	Dropped map[statement.ID]int
+	Spared  int
+
+	parts []freshness.Part // what Tables and By are made of, when it drops something
+}
+
+// told fills in what is told of a write that dropped something.
+func (w *WriteSeen) told() {
+	for _, part := range w.parts {
+		if !slices.Contains(w.Tables, part.Clock.Name) {
+			w.Tables = append(w.Tables, part.Clock.Name)
+		}
+		for _, v := range part.Values {
+			if name := part.Clock.Name + "." + v.Column; !slices.Contains(w.By, name) && w.Pattern != nil {
+				w.By = append(w.By, name)
+			}
+		}
+	}
+	w.parts = nil
+}
+
+// mostRecent bounds the writes that are remembered.
+const mostRecent = 64
 
 // keep puts a result into memory.
-func (e *Engine) keep(db *database, key []byte, entry *store.Entry) {
+func (e *Engine) keep(key []byte, entry *store.Entry) {
 	if old := e.store.Get(key); old != nil && !old.Stamp.Valid() {
 		e.drop(old)
 	}
+	e.needless.keep(key, entry.Reply)
 	e.store.Put(key, entry)
+}
+
+// toReclaim has what rests on the counters that a change has moved taken out. What a client's write has moved already stays its own.
+func (e *Engine) toReclaim(db *database, p *freshness.Pending, w *WriteSeen) {
 	k := &e.keepers
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.pruned == nil {
-		k.pruned, k.moved = map[string]int{}, map[string]bool{}
-	}
-	for _, c := range entry.Stamp.Readings() {
-		name := clockName(db, c)
-		list := append(k.lists[name], entry)
-		if len(list) > 2*k.pruned[name]+64 {
-			list = slices.DeleteFunc(list, (*store.Entry).Gone)
-			k.pruned[name] = len(list)
+	p.Moved(func(clock *freshness.Clock, c *freshness.Counter) {
+		if k.moved[c].write == nil {
+			k.moved[c] = moved{db, clock, w}
 		}
-		k.lists[name] = list
-	}
+	})
+}
+
+// source is the statement that made a write count, and whose it was.
+type source struct {
+	pattern     *Pattern
+	application string
 }
 
 // wrote notes that a write moved clocks, for the next reclaim.
-func (e *Engine) wrote(db *database, clocks []*freshness.Clock) {
+func (e *Engine) wrote(db *database, c *freshness.Change, p *freshness.Pending, by source, now time.Time) {
+	w := &WriteSeen{At: now, Database: db.name, Pattern: by.pattern, Application: by.application, parts: c.Parts()}
 	k := &e.keepers
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.moved == nil {
-		k.pruned, k.moved = map[string]int{}, map[string]bool{}
+	for i := range w.parts {
+		t := k.table(w.parts[i].Clock.Name)
+		t.Writes++
+		if len(w.parts[i].Values) > 0 {
+			t.Narrow++
+		}
 	}
-	for _, c := range clocks {
-		k.moved[clockName(db, c)] = true
-		k.table(c.Name).Writes++
-	}
+	p.Moved(func(clock *freshness.Clock, c *freshness.Counter) { k.moved[c] = moved{db, clock, w} })
+	db.feed.wroteThrough(w.parts, now)
 }
 
 func (k *keepers) table(name string) *TableDrops {
@@ -78,18 +143,22 @@ func (k *keepers) table(name string) *TableDrops {
 
 // drop takes an invalid entry out and counts it.
 func (e *Engine) drop(entry *store.Entry) bool {
-	if !entry.Release() {
+	if !e.store.Release(entry) {
 		return false
 	}
 	e.store.Remove(entry)
+	e.needless.drop(entry)
 	e.Ledger.Drops.Add(1)
 	entry.Numbers.Drops.Add(1)
+	if r := entry.Rule; r != nil && r.FetchAgain && entry.Uses.Load() > 0 {
+		e.again.add(entry.Key(), r.Name, mostAgain)
+	}
 	return true
 }
 
 // release takes an entry out that is not wrong but no longer wanted.
 func (e *Engine) release(entry *store.Entry) bool {
-	if !entry.Release() {
+	if !e.store.Release(entry) {
 		return false
 	}
 	e.store.Remove(entry)
@@ -99,54 +168,118 @@ func (e *Engine) release(entry *store.Entry) bool {
 // reclaim frees the memory of results that writes dropped, and tells the watchers.
 func (e *Engine) reclaim(now time.Time) {
 	k := &e.keepers
-	type work struct {
-		name    string
-		entries []*store.Entry
-	}
 	k.mu.Lock()
-	if len(k.moved) == 0 {
+	todo := k.moved
+	if len(todo) == 0 {
 		k.mu.Unlock()
 		return
 	}
-	var todo []work
-	for name := range k.moved {
-		todo = append(todo, work{name, k.lists[name]})
-		k.lists[name] = nil
-	}
-	clear(k.moved)
+	k.moved = map[*freshness.Counter]moved{}
 	k.mu.Unlock()
-	slices.SortFunc(todo, func(a, b work) int { return len(b.name) - len(a.name) }) // a table before the whole
-	for _, w := range todo {
-		e.reclaimList(now, w.name, w.entries)
+	type total struct {
+		db      *database
+		table   string
+		dropped int
+	}
+	totals := map[*freshness.Clock]*total{}
+	var list []*store.Entry
+	for _, whole := range []bool{false, true} { // a table before the whole
+		for counter, m := range todo {
+			if whole != (m.clock.Name == "") {
+				continue
+			}
+			list = e.store.RestOn(counter, list[:0])
+			for _, entry := range list {
+				if entry.Stamp.Valid() || !e.drop(entry) { // kept anew after the write, or dropped already
+					continue
+				}
+				t := totals[m.clock]
+				if t == nil {
+					t = &total{m.db, m.clock.Name, 0}
+					totals[m.clock] = t
+				}
+				t.dropped++
+				if m.write != nil {
+					e.droppedBy(m, entry)
+				}
+			}
+		}
+	}
+	k.mu.Lock()
+	for _, t := range totals {
+		count := k.table(t.table)
+		count.Drops += uint64(t.dropped)
+		count.LastDrop = now
+	}
+	k.mu.Unlock()
+	if e.stream.watchers.Load() > 0 {
+		for _, t := range totals {
+			e.stream.send(Event{At: now, Database: t.db.name, Table: t.table, Dropped: t.dropped})
+		}
 	}
 }
 
-func (e *Engine) reclaimList(now time.Time, name string, entries []*store.Entry) {
-	i := slices.Index([]byte(name), 0)
-	dbName, table := name[:i], name[i+1:]
-	dropped := 0
-	var still []*store.Entry
-	for _, entry := range entries {
-		switch {
-		case entry.Gone():
-		case entry.Stamp.Valid(): // kept anew after the write
-			still = append(still, entry)
-		case e.drop(entry):
-			dropped++
+// droppedBy notes which write dropped an entry.
+func (e *Engine) droppedBy(m moved, entry *store.Entry) {
+	k := &e.keepers
+	spared := e.store.Reading(m.clock)
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	w := m.write
+	if w.Dropped == nil {
+		w.told()
+		w.Dropped = map[statement.ID]int{}
+		k.recent = append(k.recent, w)
+		if len(k.recent) > mostRecent {
+			k.recent = slices.Delete(k.recent, 0, 1)
 		}
 	}
+	w.Dropped[entry.Pattern]++
+	w.Spared = spared
+}
+
+// RecentWrites gives the last writes that dropped something, the latest last.
+func (e *Engine) RecentWrites() []WriteSeen {
 	k := &e.keepers
 	k.mu.Lock()
-	k.lists[name] = append(k.lists[name], still...)
-	t := k.table(table)
-	if dropped > 0 {
-		t.Drops += uint64(dropped)
-		t.LastDrop = now
+	defer k.mu.Unlock()
+	out := make([]WriteSeen, 0, len(k.recent))
+	for _, w := range k.recent {
+		c := *w
+		c.Dropped = maps.Clone(w.Dropped)
+		out = append(out, c)
 	}
-	k.mu.Unlock()
-	if dropped > 0 && e.stream.watched() {
-		e.stream.send(Event{At: now, Database: dbName, Table: table, Dropped: dropped})
+	return out
+}
+
+// rotate closes the slots of the tables' writes that have ended by now.
+func (k *keepers) rotate(now time.Time) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if now.Sub(k.rotated) < 5*time.Second {
+		return
 	}
+	k.rotated = now
+	for _, t := range k.tables {
+		t.rotate()
+	}
+}
+
+// WritesAMinute gives how many writes of the last minute may have changed one of some tables.
+func (e *Engine) WritesAMinute(tables []string) uint64 {
+	k := &e.keepers
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	var n uint64
+	if t := k.tables[""]; t != nil {
+		n = t.Minute
+	}
+	for _, name := range tables {
+		if t := k.tables[name]; t != nil {
+			n += t.Minute
+		}
+	}
+	return n
 }
 
 // Tables gives what writes to each table did, by name.
@@ -161,8 +294,8 @@ func (e *Engine) Tables() []TableDrops {
 	return out
 }
 
-// DropPattern takes out every result of a pattern and gives their number; DropTable every result that rests on a
-// table, named in full; DropAll everything. What is being fetched at that moment is not kept either: who drops by hand
+// DropPattern takes out every result of a pattern and gives their number; DropRule every result of the patterns that a rule
+// may decide for; DropTable every result that rests on a table, named in full; DropAll everything. What is being fetched at that moment is not kept either: who drops by hand
 // knows of a change that the larder has not seen, and the fetch may have come before it.
 func (e *Engine) DropPattern(id statement.ID) int {
 	p := e.Pattern(id)
@@ -173,6 +306,25 @@ func (e *Engine) DropPattern(id statement.ID) int {
 	return e.dropWhere(func(entry *store.Entry) bool { return entry.Pattern == id })
 }
 
+// DropRule is described at DropPattern.
+func (e *Engine) DropRule(name string) (n int) {
+	return e.dropPatterns(func(p *Pattern) bool {
+		return slices.ContainsFunc(e.RulesOf(p), func(r *rules.Rule) bool { return r.Name == name })
+	})
+}
+
+// dropPatterns takes out every result of some patterns.
+func (e *Engine) dropPatterns(is func(*Pattern) bool) int {
+	ids := map[statement.ID]bool{}
+	e.patterns.each(func(p *Pattern) {
+		if is(p) {
+			move(&p.clock)
+			ids[p.ID] = true
+		}
+	})
+	return e.dropWhere(func(entry *store.Entry) bool { return ids[entry.Pattern] })
+}
+
 // DropTable is described at DropPattern.
 func (e *Engine) DropTable(table string) int {
 	e.mu.RLock()
@@ -180,8 +332,12 @@ func (e *Engine) DropTable(table string) int {
 		move(db.clocks.Table(table))
 	}
 	e.mu.RUnlock()
-	return e.dropWhere(func(entry *store.Entry) bool {
-		return slices.ContainsFunc(entry.Stamp.Readings(), func(c *freshness.Clock) bool { return c.Name == table })
+	// Results that are answered whatever is written do not rest on its clock.
+	aged := e.dropPatterns(func(p *Pattern) bool {
+		return slices.ContainsFunc(e.RulesOf(p), func(r *rules.Rule) bool { return r.TTLOnly }) && slices.Contains(e.Does(p).Reads, table)
+	})
+	return aged + e.dropWhere(func(entry *store.Entry) bool {
+		return slices.ContainsFunc(entry.Readings, func(c *freshness.Clock) bool { return c.Name == table })
 	})
 }
 
@@ -210,6 +366,20 @@ func (e *Engine) dropWhere(is func(*store.Entry) bool) int {
 		}
 		return true
 	})
+	return n
+}
+
+// KeptReading gives how many results are kept that rest on a table, named in full.
+func (e *Engine) KeptReading(table string) (n int) {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	for _, db := range e.databases {
+		clock := db.clocks.Table(table)
+		if table == "" {
+			clock = db.clocks.Every
+		}
+		n += e.store.Reading(clock)
+	}
 	return n
 }
 

@@ -3,11 +3,13 @@
 package engine
 
 import (
+	"errors"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/store"
@@ -17,12 +19,24 @@ import (
 type Options struct {
 	// Facts reads what a statement does from its text; it is the grammar of the origin's dialect. Required.
 	Facts func(sql string) *analysis.Facts
+	// Body reads what a function does from its definition; nil means that no function is followed.
+	Body func(definition string) (*analysis.Facts, error)
+	// CatalogAge is how long a catalog is trusted before it is read again, since definitions may change around the larder;
+	// 0 means a minute.
+	CatalogAge time.Duration
 	// Memory is the limit for kept results in bytes; 0 means 256 MiB.
 	Memory int64
 	// Largest is the largest reply in bytes that is kept; 0 means 1 MiB.
 	Largest int
 	// MostPatterns is how many patterns are told apart; 0 means 50,000. Statements beyond them pass.
 	MostPatterns int
+	// Values is how many settings the Settings of every session have; 0 means that nothing is fetched again.
+	Values int
+	// Parameter reads one bound value, numbered from 1, of a statement's parameters: the bytes that a Request has. Nil means that values are not
+	// known, so that no reading and no change is narrowed by them.
+	Parameter func(types, bound []byte, number int) (Parameter, bool)
+	// SameRows says whether two replies hold the same rows, in whatever order; nil means that control samples are not compared.
+	SameRows func(a, b []byte) bool
 	// Settle is how long a write whose outcome never arrived is taken to be under way; 0 means 60 s.
 	Settle time.Duration
 }
@@ -36,6 +50,12 @@ func (o Options) withDefaults() Options {
 	}
 	if o.MostPatterns == 0 {
 		o.MostPatterns = 50_000
+	}
+	if o.Body == nil {
+		o.Body = func(string) (*analysis.Facts, error) { return nil, errors.New("functions are not followed") }
+	}
+	if o.CatalogAge == 0 {
+		o.CatalogAge = time.Minute
 	}
 	if o.Settle == 0 {
 		o.Settle = time.Minute
@@ -54,12 +74,18 @@ type Engine struct {
 
 	patterns patterns
 	texts    texts
+	flights  flights
+	samples  samples
+	needless needless
+	again    again
+	values   atomic.Int32 // how many settings are in keys
 
 	mu        sync.RWMutex
 	databases map[string]*database
 	unsettled []unsettled
 	sessions  map[*Session]struct{}
 
+	lanes   atomic.Uint32
 	keepers keepers
 	stream  stream
 }
@@ -75,22 +101,13 @@ func New(opts Options, now time.Time) (*Engine, error) {
 		Ledger: ledger.New(now), opts: opts, store: s,
 		databases: map[string]*database{}, sessions: map[*Session]struct{}{},
 	}
+	e.samples.found = make(chan StaleCatch, mostCaught)
+	e.again.bell = make(chan struct{}, 1)
+	e.values.Store(int32(opts.Values))
 	e.keepers.tables = map[string]*TableDrops{}
-	e.keepers.lists = map[string][]*store.Entry{}
+	e.keepers.moved = map[*freshness.Counter]moved{}
 	e.rules.Store(rules.NewSet(nil))
 	return e, nil
-}
-
-// SetRules puts a set of rules in force for all sessions at once, and drops what no rule keeps any more.
-func (e *Engine) SetRules(set *rules.Set) {
-	e.rules.Store(set)
-	e.patterns.each(func(p *Pattern) { p.rule.Store(set.For(p.ID)) })
-	e.store.All(func(entry *store.Entry) bool {
-		if r := set.For(entry.Pattern); r == nil || r.Verdict != rules.Keep {
-			e.release(entry)
-		}
-		return true
-	})
 }
 
 // Rules gives the rules in force.
@@ -120,7 +137,10 @@ func (e *Engine) Sessions() int {
 // Tick does what is to be done from time to time: reclaiming what writes dropped, settling writes that were lost,
 // closing the ledger's slots. It is to be called some ten times a second.
 func (e *Engine) Tick(now time.Time) {
+	e.judge(now)
 	e.reclaim(now)
 	e.settle(now)
 	e.Ledger.Tick(now)
+	e.keepers.rotate(now)
+	e.mergeRare()
 }

@@ -2,15 +2,19 @@ package engine
 
 import (
 	"fmt"
+	"runtime"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/core/analysis"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
@@ -37,14 +41,16 @@ func session(e *Engine) *Session {
 func learn(s *Session) {
 	s.Asking(NeedSettings|NeedCatalog, now)
 	s.Learned(Settings{Values: []string{"UTC"}, ReadCommitted: true})
-	s.LearnedCatalog(catalog.New([]catalog.Row{
+	s.LearnedCatalog([]catalog.Row{
 		{What: "relation", Schema: "public", Name: "berths", Flags: "r"},
 		{What: "relation", Schema: "public", Name: "ports", Flags: "r"},
-	}), now)
+		{What: "columns", Schema: "public", Name: "berths", OtherName: "n id\n n"},
+		{What: "key", Schema: "public", Name: "berths", OtherName: "id"},
+	}, now)
 }
 
 func keep(e *Engine, s *Session, sql string) {
-	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: s.Read([]byte(sql)).Pattern.ID, Verdict: rules.Keep, TTL: time.Minute}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: s.Read([]byte(sql)).Pattern.ID, Verdict: rules.Keep, TTL: time.Minute, ControlSample: -1}}))
 }
 
 func decide(s *Session, sql string) Decision {
@@ -60,7 +66,7 @@ func ask(s *Session, sql string, at time.Time) ledger.Outcome {
 		p.End()
 		s.Ready(s.State())
 	}
-	s.Finish(&d, Result{Took: time.Millisecond, Fetch: time.Millisecond, Rows: 1, Reply: []byte("the reply")}, at)
+	s.Finish(&d, Result{Took: time.Millisecond, Fetch: time.Millisecond, Rows: 1, Bytes: 9, Reply: []byte("the reply")}, at)
 	return d.Outcome
 }
 
@@ -80,7 +86,10 @@ func TestTransactionsInAPipeline(t *testing.T) {
 		"committed":               {[]string{"begin", "update berths set n = 1"}, InBlock, []string{"commit"}, Idle, true},
 		"rolled back, then again": {[]string{"begin"}, InBlock, []string{"rollback", "update berths set n = 1"}, Idle, true},
 		"committed and chained":   {[]string{"begin", "update berths set n = 1"}, InBlock, []string{"commit and chain"}, InBlock, true},
-		"prepared":                {[]string{"begin", "update berths set n = 1"}, InBlock, []string{"prepare transaction 'x'"}, Idle, true},
+		"prepared":                {[]string{"begin", "update berths set n = 1"}, InBlock, []string{"prepare transaction 'x'"}, Idle, false},
+		"prepared, committed":     {[]string{"begin", "update berths set n = 1", "prepare transaction 'x'"}, Idle, []string{"commit prepared 'x'"}, Idle, true},
+		"prepared, another's":     {[]string{"begin", "update ports set n = 1", "prepare transaction 'x'"}, Idle, []string{"commit prepared 'x'"}, Idle, false},
+		"prepared, undone":        {[]string{"begin", "update berths set n = 1", "prepare transaction 'x'"}, Idle, []string{"rollback prepared 'x'"}, Idle, false},
 		"ended unseen":            {[]string{"begin", "update berths set n = 1"}, InBlock, []string{"select 1"}, Idle, true},
 		"rolled back":             {[]string{"begin"}, InBlock, []string{"update berths set n = 1", "rollback"}, Idle, false},
 	} {
@@ -135,7 +144,7 @@ func TestTextsThatComeAgain(t *testing.T) {
 			st := s.Read([]byte(sql))
 			require.Equal(t, string(scan.Exact), string(st.Exact))
 			if !st.Pattern.passing {
-				require.Equal(t, string(scan.Pattern), st.Pattern.Text)
+				require.Equal(t, string(statement.Normalise([]byte(sql))), st.Pattern.Text)
 			}
 		}
 	}
@@ -249,11 +258,169 @@ func BenchmarkDecideHit(b *testing.B) {
 	e, s := begin(b, Options{})
 	keep(e, s, read)
 	ask(s, read, now)
+	r := &Request{Statement: s.Read([]byte(read)), Shape: 'q'}
 	b.ReportAllocs()
 	for b.Loop() {
-		if d := decide(s, read); d.Outcome != ledger.Hit {
+		if d := s.Decide(r, now); d.Outcome != ledger.Hit {
 			b.Fatal(d.Reason)
 		}
+	}
+}
+
+// What is the same for every statement: its text read, its pattern found, and decided on where nothing is kept.
+func BenchmarkReadAndDecidePass(b *testing.B) {
+	e, s := begin(b, Options{})
+	for name, differs := range map[string]int{"the same text": 1, "another text each time": 10_000} {
+		texts := make([][]byte, differs)
+		for i := range texts {
+			texts[i] = fmt.Appendf(nil, "SELECT n, name, moored_at FROM berths WHERE quay_id = %d AND state IN ('free', 'held') AND length >= 12.5 ORDER BY name LIMIT 20", i)
+		}
+		b.Run(name, func(b *testing.B) {
+			b.ReportAllocs()
+			for i := 0; b.Loop(); i++ {
+				r := Request{Statement: s.Read(texts[i%len(texts)]), Shape: 'q'}
+				if d := s.Decide(&r, now); d.Outcome != ledger.Pass {
+					b.Fatal(d.Outcome)
+				}
+			}
+		})
+	}
+	_ = e
+}
+
+// Known patterns while ten thousand new ones come every second: what is found must not wait for what is learned.
+func BenchmarkKnownWhileLearning(b *testing.B) {
+	for name, learning := range map[string]bool{"quiet": false, "10,000 new patterns a second": true} {
+		b.Run(name, func(b *testing.B) {
+			e, s := begin(b, Options{})
+			keep(e, s, read)
+			ask(s, read, now)
+			r := &Request{Statement: s.Read([]byte(read)), Shape: 'q'}
+			done := make(chan struct{})
+			var wg sync.WaitGroup
+			if learning {
+				wg.Go(func() {
+					other := session(e)
+					tick := time.NewTicker(time.Millisecond)
+					defer tick.Stop()
+					for i := 0; ; {
+						select {
+						case <-done:
+							return
+						case <-tick.C:
+							for range 10 {
+								other.Read(fmt.Appendf(nil, "select c%d from berths", i))
+								i++
+							}
+						}
+					}
+				})
+			}
+			var slowest time.Duration
+			for b.Loop() {
+				begun := time.Now()
+				s.Decide(r, now)
+				slowest = max(slowest, time.Since(begun))
+			}
+			close(done)
+			wg.Wait()
+			b.ReportMetric(float64(slowest.Microseconds()), "slowest-µs")
+		})
+	}
+}
+
+// A function that is called all the time must not keep the catalog from becoming known, unless it may change the schema.
+func TestTheCatalogBecomesKnownUnderFunctionCalls(t *testing.T) {
+	for body, known := range map[string]bool{"select 1": true, "create table x (a int)": false} {
+		e, err := New(Options{Facts: facts.Facts, Body: facts.Body}, now)
+		require.NoError(t, err)
+		reader, caller := e.NewSession(Identity{Database: "skerrow"}), e.NewSession(Identity{Database: "skerrow"})
+		require.NotZero(t, reader.Asking(NeedCatalog, now)&NeedCatalog)
+		d := decide(caller, "select f(1)")
+		caller.Send(&d, now)
+		p := caller.Pending()
+		rows := []catalog.Row{
+			{What: "relation", Schema: "public", Name: "berths", Flags: "r"},
+			{What: "function", Schema: "public", Name: "f", Flags: "vf", OtherSchema: "sql", OtherName: "create function f(int) returns int language sql as '" + body + "'"},
+			{What: "builtin", OtherName: "i abs"},
+		}
+		is := func(known bool, when string) {
+			e.Databases(func(_ string, is, _ bool, _ []string) { assert.Equal(t, known, is, "%s: %s", body, when) })
+		}
+		reader.LearnedCatalog(rows, now)
+		is(known, "a first answer")
+		reader.Asking(NeedCatalog, now)
+		reader.LearnedCatalog(rows, now)
+		is(true, "an answer from before what is still under way")
+		p.End()
+		is(known, "when that has ended")
+	}
+}
+
+// Patterns beyond the limit are merged, the least waited for first; those with a rule and those in use stay.
+func TestRarePatternsAreMerged(t *testing.T) {
+	e, s := begin(t, Options{MostPatterns: 100})
+	keep(e, s, read)
+	at := now
+	asked := 0
+	run := func(sql string, took time.Duration) {
+		d := decide(s, sql)
+		s.Send(&d, at)
+		p := s.Pending()
+		p.End()
+		s.Finish(&d, Result{Took: took}, at)
+		s.Ready(Idle)
+		asked++
+	}
+	run("select slow from berths", time.Minute)
+	for range 5 {
+		for i := range 60 {
+			run(fmt.Sprintf("select c%d from berths", asked+i), time.Millisecond)
+		}
+		for range 30 { // more than a minute goes by
+			at = at.Add(5 * time.Second)
+			e.Tick(at)
+		}
+	}
+	patterns, calls, merged := 0, uint64(0), uint64(0)
+	e.Patterns(func(p *Pattern) {
+		patterns++
+		calls += p.Numbers.Calls()
+		merged += p.Numbers.Merged.Load()
+	})
+	assert.LessOrEqual(t, patterns, 101)
+	assert.EqualValues(t, asked, calls, "every call is still counted")
+	assert.Greater(t, merged, uint64(20))
+	assert.NotNil(t, e.Pattern(statement.Of(read)), "a rule speaks of it")
+	assert.NotNil(t, e.Pattern(statement.Of("select slow from berths")), "clients waited long for it")
+}
+
+// What a pattern takes in memory, when each was seen once and when each is in use.
+func BenchmarkMemoryOfPatterns(b *testing.B) {
+	for name, calls := range map[string]int{"seen once": 1, "in use": 40} {
+		b.Run(name, func(b *testing.B) {
+			const patterns = 50_000
+			for b.Loop() {
+				var before, after runtime.MemStats
+				runtime.GC()
+				runtime.ReadMemStats(&before)
+				e, s := begin(b, Options{})
+				at := now
+				for range calls {
+					for i := range patterns - 1000 {
+						d := s.Decide(&Request{Statement: s.Read(fmt.Appendf(nil, "select c%d, n, name, moored_at from berths where id = %d and state = 'free' order by name", i, calls)), Shape: 'q'}, at)
+						s.Send(&d, at)
+						s.Finish(&d, Result{Took: time.Millisecond}, at)
+					}
+					at = at.Add(time.Second)
+					e.Ledger.Tick(at)
+				}
+				runtime.GC()
+				runtime.ReadMemStats(&after)
+				b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/(patterns-1000), "B/pattern")
+				runtime.KeepAlive(e)
+			}
+		})
 	}
 }
 
@@ -276,4 +443,72 @@ func BenchmarkWrite(b *testing.B) {
 			}
 		})
 	}
+}
+
+// What a feed tells drops what rests on the rows that it names; and where it may have left out something, everything.
+func TestWhatAFeedTells(t *testing.T) {
+	for name, c := range map[string]struct {
+		tell func(*Feed)
+		off  freshness.Safeguard
+		hit  bool
+	}{
+		"the row":         {func(f *Feed) { f.Changed([]RowChange{change("5", "5")}, now) }, 0, false},
+		"another":         {func(f *Feed) { f.Changed([]RowChange{change("6", "6")}, now) }, 0, true},
+		"it was another":  {func(f *Feed) { f.Changed([]RowChange{change("5", "6")}, now) }, 0, false},
+		"it becomes it":   {func(f *Feed) { f.Changed([]RowChange{change("6", "5")}, now) }, 0, false},
+		"not known":       {func(f *Feed) { f.Changed([]RowChange{{Schema: "public", Table: "berths", Kind: analysis.Update}}, now) }, 0, false},
+		"another table":   {func(f *Feed) { f.Changed([]RowChange{{Schema: "public", Table: "ports", Kind: analysis.Update}}, now) }, 0, true},
+		"a gap":           {func(f *Feed) { f.Lost(now) }, 0, false},
+		"a gap, and then": {func(f *Feed) { f.Lost(now) }, freshness.FeedGaps, true},
+		"a definition":    {func(f *Feed) { f.Redefined(now) }, 0, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			defer freshness.SwitchOff(c.off)()
+			e, s := begin(t, Options{})
+			keep(e, s, read)
+			const sql = "select n from berths where id = 5"
+			ask(s, sql, now)
+			require.Equal(t, ledger.Hit, ask(s, sql, now))
+			c.tell(e.Feed("", "skerrow"))
+			assert.Equal(t, c.hit, ask(s, sql, now) == ledger.Hit)
+		})
+	}
+}
+
+func change(before, after string) RowChange {
+	column := func(v string) []ColumnValue { return []ColumnValue{{Column: "id", Value: []byte(v)}} }
+	return RowChange{Schema: "public", Table: "berths", Kind: analysis.Update, Old: column(before), New: column(after)}
+}
+
+// An answer that differs is not called old before the feed has told all of its tables, which takes longer where only counters tell.
+func TestWhenAFeedHasToldAll(t *testing.T) {
+	e, _ := begin(t, Options{})
+	f := e.Feed("", "skerrow")
+	streamed, counted := []string{"public.berths"}, []string{"public.berths", "public.log"}
+	assert.True(t, f.passed(counted, now, now), "nobody tells")
+	f.Running(true)
+	f.Counted([]string{"public.log"}, now.Add(-10*time.Second))
+	f.Told(now.Add(time.Second))
+	assert.True(t, f.passed(streamed, now, now))
+	assert.False(t, f.passed(counted, now, now))
+	f.Counted([]string{"public.log"}, now.Add(time.Second))
+	assert.True(t, f.passed(counted, now, now))
+	assert.True(t, f.passed(counted, now.Add(2*time.Second), now.Add(time.Minute)), "it is not waited for for ever")
+
+	tell := func() uint64 {
+		f.Changed([]RowChange{{Schema: "public", Table: "ports", Kind: analysis.Update}}, now)
+		for _, x := range e.Tables() {
+			if x.Table == "public.ports" {
+				return x.Around
+			}
+		}
+		return 0
+	}
+	w := session(e)
+	d := decide(w, "update ports set n = 1")
+	w.Send(&d, now)
+	p := w.Pending()
+	p.End()
+	assert.Zero(t, tell(), "what a client of the larder wrote is not around it")
+	assert.Equal(t, uint64(1), tell())
 }

@@ -1,15 +1,17 @@
 package engine
 
 import (
+	"cmp"
 	"hash/maphash"
+	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
-	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
 )
 
@@ -20,53 +22,80 @@ type Pattern struct {
 	Facts   *analysis.Facts
 	Numbers *ledger.Pattern
 
+	merged   atomic.Bool     // it is no longer told apart
+	shapes   []string        // under the lock of the engine's patterns
+	own      bool            // it is answered by the larder itself
 	passing  bool            // it stands for one statement only, and is not among the engine's patterns
 	clock    freshness.Clock // moves when its results are dropped by hand; part of all its readings
-	rule     atomic.Pointer[rules.Rule]
+	ruled    ruled
 	resolved atomic.Pointer[[]*resolution]
 }
-
-// Rule gives the rule that decides for the pattern, or nil.
-func (p *Pattern) Rule() *rules.Rule { return p.rule.Load() }
 
 // resolution is what a pattern does to one database under one state of its catalog.
 type resolution struct {
 	db     *database
 	schema *catalog.Schema
+	path   string
 	*catalog.Resolved
 	readings freshness.Readings
+	reads    []narrowRead
+	columns  []freshness.Pinned // tables of which only some columns are read
+	writes   []narrowWrite
+	shape    freshness.Readings // what a result rests on that is answered whatever is written
 	change   freshness.Change
+	ruled    ruled
 }
 
-// in gives what the pattern does to a database. A statement that the catalog has not been read for is resolved
-// without one.
-func (p *Pattern) in(db *database) *resolution {
+// mostPaths bounds the search paths by which a pattern is resolved apart in one database.
+const mostPaths = 64
+
+// in gives what the pattern does to a database, in a session with the search path given, or nil where that is not known.
+// A statement that the catalog has not been read for is resolved without one.
+func (p *Pattern) in(e *Engine, db *database, path []string, pathKey string) *resolution {
 	schema := db.current()
+	if schema == nil || !schema.Ambiguous() {
+		path, pathKey = nil, ""
+	}
 	have := p.resolved.Load()
+	same := 0
 	if have != nil {
 		for _, r := range *have {
 			if r.db == db && r.schema == schema {
-				return r
+				if r.path == pathKey {
+					return r
+				}
+				same++
 			}
 		}
 	}
-	r := &resolution{db: db, schema: schema}
+	if same >= mostPaths && pathKey != "" {
+		return p.in(e, db, nil, "")
+	}
+	r := &resolution{db: db, schema: schema, path: pathKey}
 	if schema == nil {
 		r.Resolved = catalog.Unread(p.Facts)
 	} else {
-		r.Resolved = schema.Resolve(p.Facts)
+		r.Resolved = schema.Resolve(p.Facts, catalog.Hints{Path: path, Declared: e.Rules().Declared(p.ID, p.Text)})
 	}
 	r.readings = append(db.clocks.Readings(r.Reads), &p.clock)
+	r.shape = freshness.Readings{db.clocks.Schema, db.clocks.Shape, &p.clock}
+	if r.System {
+		r.readings = append(r.readings, db.clocks.System)
+	}
 	for _, t := range r.Writes {
 		r.change.Add(db.clocks.Table(t))
 	}
-	if r.Everything {
+	r.narrow(p)
+	if r.Everything && !freshness.Off(freshness.UnknownEffects) {
 		r.change.Add(db.clocks.Every)
+	}
+	if r.SystemChanges {
+		r.change.Add(db.clocks.System)
 	}
 	list := []*resolution{r}
 	if have != nil {
 		for _, o := range *have {
-			if o.db != db {
+			if o.db != db || o.schema == schema {
 				list = append(list, o)
 			}
 		}
@@ -75,59 +104,121 @@ func (p *Pattern) in(db *database) *resolution {
 	return r
 }
 
-// patterns holds all patterns by their text, in parts so that sessions do not wait for each other.
+// patterns holds all patterns. The way of a known statement goes by its shape, in parts so that sessions do not wait
+// for each other.
 type patterns struct {
 	parts [32]struct {
 		sync.RWMutex
-		byText map[string]*Pattern
+		byShape map[string]*shaped
 	}
-	count atomic.Int64
 	byID  sync.Map // statement.ID to *Pattern
+	count atomic.Int64
+
+	mu     sync.Mutex // taken before a part's
+	byText map[string]*Pattern
+	shapes int
 
 	overflow atomic.Pointer[Pattern]
 }
 
+// shapesEach bounds the shapes that are remembered, as so many times the number of patterns: bulk inserts have one for
+// every number of rows. A statement of a shape that is not remembered takes the long way each time.
+const shapesEach = 4
+
 var seed = maphash.MakeSeed()
 
-// find gives the pattern with this text, or nil. It does not hold on to the text.
-func (ps *patterns) find(text []byte) *Pattern {
-	part := &ps.parts[maphash.Bytes(seed, text)%uint64(len(ps.parts))]
+// find gives the pattern of a shape, or nil. It does not hold on to the shape.
+func (ps *patterns) find(shape []byte) *Pattern {
+	if x := ps.shaped(shape); x != nil {
+		return x.pattern
+	}
+	return nil
+}
+
+// shaped gives what is known of a shape, or nil. It does not hold on to it.
+func (ps *patterns) shaped(shape []byte) *shaped {
+	part := &ps.parts[maphash.Bytes(seed, shape)%uint64(len(ps.parts))]
 	part.RLock()
-	p := part.byText[string(text)]
+	x := part.byShape[string(shape)]
 	part.RUnlock()
+	return x
+}
+
+// known gives the pattern with this text, or nil, and remembers that the shape is of it, if there is room for that.
+func (ps *patterns) known(text, shape []byte, most int) *Pattern {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	p := ps.byText[string(text)]
+	if p != nil && ps.shapes < shapesEach*most {
+		ps.remember(p, string(shape))
+	}
 	return p
 }
 
-// add puts a pattern in, unless another session was first; it gives the one that is in.
-func (ps *patterns) add(p *Pattern, numbers func() *ledger.Pattern) *Pattern {
-	part := &ps.parts[maphash.String(seed, p.Text)%uint64(len(ps.parts))]
+// remember is called with mu held.
+func (ps *patterns) remember(p *Pattern, shape string) {
+	part := &ps.parts[maphash.String(seed, shape)%uint64(len(ps.parts))]
 	part.Lock()
 	defer part.Unlock()
-	if have := part.byText[p.Text]; have != nil {
+	if part.byShape == nil {
+		part.byShape = map[string]*shaped{}
+	}
+	if part.byShape[shape] == nil {
+		part.byShape[shape] = &shaped{pattern: p}
+		p.shapes = append(p.shapes, shape)
+		ps.shapes++
+	}
+}
+
+// add puts a pattern in, unless another session was first; it gives the one that is in.
+func (ps *patterns) add(p *Pattern, shape []byte, numbers func() *ledger.Pattern) *Pattern {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	if have := ps.byText[p.Text]; have != nil {
 		return have
 	}
-	if part.byText == nil {
-		part.byText = map[string]*Pattern{}
+	if ps.byText == nil {
+		ps.byText = map[string]*Pattern{}
 	}
 	p.Numbers = numbers()
-	part.byText[p.Text] = p
+	ps.byText[p.Text] = p
+	ps.remember(p, string(shape))
 	ps.byID.Store(p.ID, p)
 	ps.count.Add(1)
 	return p
 }
 
+// remove takes patterns out.
+func (ps *patterns) remove(list []*Pattern) {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	for _, p := range list {
+		if ps.byText[p.Text] != p {
+			continue
+		}
+		delete(ps.byText, p.Text)
+		ps.byID.Delete(p.ID)
+		ps.count.Add(-1)
+		for _, shape := range p.shapes {
+			part := &ps.parts[maphash.String(seed, shape)%uint64(len(ps.parts))]
+			part.Lock()
+			delete(part.byShape, shape)
+			part.Unlock()
+		}
+		ps.shapes -= len(p.shapes)
+		p.shapes = nil
+	}
+}
+
 func (ps *patterns) each(f func(*Pattern)) {
-	for i := range ps.parts {
-		part := &ps.parts[i]
-		part.RLock()
-		list := make([]*Pattern, 0, len(part.byText))
-		for _, p := range part.byText {
-			list = append(list, p)
-		}
-		part.RUnlock()
-		for _, p := range list {
-			f(p)
-		}
+	ps.mu.Lock()
+	list := make([]*Pattern, 0, len(ps.byText))
+	for _, p := range ps.byText {
+		list = append(list, p)
+	}
+	ps.mu.Unlock()
+	for _, p := range list {
+		f(p)
 	}
 }
 
@@ -148,23 +239,38 @@ func (e *Engine) Pattern(id statement.ID) *Pattern {
 }
 
 // learn makes a pattern of a statement seen for the first time; its text is parsed here and never again.
-func (e *Engine) learn(text []byte, sql []byte) *Pattern {
+func (e *Engine) learn(shape, sql []byte) *Pattern {
+	text := statement.Normalise(sql)
+	if p := e.patterns.known(text, shape, e.opts.MostPatterns); p != nil {
+		return p
+	}
 	if int(e.patterns.count.Load()) >= e.opts.MostPatterns {
 		return e.rest(sql)
 	}
-	p := &Pattern{ID: statement.Name(text), Text: string(text), Facts: e.opts.Facts(string(sql)), clock: freshness.Clock{Name: patternClock}}
-	p.rule.Store(e.rules.Load().For(p.ID))
-	q := e.patterns.add(p, e.Ledger.NewPattern)
-	q.rule.Store(e.rules.Load().For(q.ID)) // rules may have changed in between
-	return q
+	p := &Pattern{ID: statement.Name(text), Text: string(text), Facts: e.facts(text, sql), clock: freshness.Clock{Name: patternClock}, own: string(text) == showLast}
+	return e.patterns.add(p, shape, e.Ledger.NewPattern)
 }
 
-// rest stands for the patterns beyond the limit. Each statement is parsed for its effects, and its numbers are summed.
-func (e *Engine) rest(sql []byte) *Pattern {
+// long is the length in bytes from which a statement is read by its pattern's text: a load of rows of megabytes would
+// take long to parse, and says no more than its first row.
+const long = 16 << 10
+
+// facts reads what a statement does.
+func (e *Engine) facts(text, sql []byte) *analysis.Facts {
+	if len(sql) > long {
+		if f := e.opts.Facts(statement.Parameterised(text)); f.Effect&analysis.Unknown == 0 {
+			return f
+		}
+	}
+	return e.opts.Facts(string(sql))
+}
+
+// others stands for the patterns that are not told apart.
+func (e *Engine) others() *Pattern {
 	o := e.patterns.overflow.Load()
 	if o == nil {
 		o = &Pattern{
-			ID: statement.Name([]byte("(all further patterns)")), Text: "(all further patterns)",
+			ID: statement.Name([]byte("(rare patterns)")), Text: "(rare patterns)",
 			Facts: &analysis.Facts{Verb: "several", Reasons: []string{tooMany}}, Numbers: e.Ledger.NewPattern(),
 			clock: freshness.Clock{Name: patternClock},
 		}
@@ -172,20 +278,68 @@ func (e *Engine) rest(sql []byte) *Pattern {
 			o = e.patterns.overflow.Load()
 		}
 	}
+	return o
+}
+
+// rest gives a pattern for one statement beyond the limit. It is parsed for its effects, and its numbers are summed.
+func (e *Engine) rest(sql []byte) *Pattern {
+	o := e.others()
 	facts := e.opts.Facts(string(sql))
 	facts.AddReason(tooMany)
 	return &Pattern{ID: o.ID, Text: o.Text, Facts: facts, Numbers: o.Numbers, passing: true, clock: freshness.Clock{Name: patternClock}}
 }
 
+// mergeRare makes room for new patterns: those that clients waited for least, that no rule speaks of and that were not
+// asked in the last minute, are no longer told apart, and are counted in sum.
+func (e *Engine) mergeRare() {
+	most := e.opts.MostPatterns
+	if int(e.patterns.count.Load()) < most-most/50 {
+		return
+	}
+	type candidate struct {
+		p      *Pattern
+		waited time.Duration
+	}
+	var list []candidate
+	set := e.Rules()
+	e.patterns.each(func(p *Pattern) {
+		if len(p.candidates(set).list) == 0 && p.Numbers.Minute().Calls() == 0 {
+			list = append(list, candidate{p, p.Numbers.Total().AllWaited()})
+		}
+	})
+	slices.SortFunc(list, func(a, b candidate) int { return cmp.Compare(a.waited, b.waited) })
+	list = list[:min(len(list), most/10+1)]
+	var out []*Pattern
+	var numbers []*ledger.Pattern
+	for _, c := range list {
+		c.p.merged.Store(true)
+		out, numbers = append(out, c.p), append(numbers, c.p.Numbers)
+	}
+	e.patterns.remove(out)
+	e.Ledger.Merge(numbers, e.others().Numbers)
+}
+
+// numbers gives what statements of a pattern are counted in.
+func (e *Engine) numbers(p *Pattern) *ledger.Pattern {
+	if p.merged.Load() {
+		return e.others().Numbers
+	}
+	return p.Numbers
+}
+
 // patternClock is the name of the clock that each pattern has for itself. No table is named so.
 const patternClock = "(pattern)"
 
-const tooMany = "more patterns are in use than are told apart"
+const tooMany = "its pattern is too rare to be told apart"
 
-// Does gives what the pattern does as far as is known now, in the database it was last used in.
-func (p *Pattern) Does() *catalog.Resolved {
+// Does gives what a pattern does as far as is known now, in the database it was last resolved for.
+func (e *Engine) Does(p *Pattern) *catalog.Resolved {
 	if have := p.resolved.Load(); have != nil {
-		return p.in((*have)[0].db).Resolved
+		last := (*have)[0]
+		if last.schema == last.db.current() {
+			return last.Resolved
+		}
+		return p.in(e, last.db, nil, "").Resolved
 	}
 	return catalog.Unread(p.Facts)
 }

@@ -2,6 +2,8 @@ package engine
 
 import (
 	"encoding/binary"
+	"hash/maphash"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -16,16 +18,26 @@ type Identity struct {
 	// Origin names the database server, where a larder stands before several.
 	Origin                               string
 	Database, User, Application, Address string
+	// Own is set for a session of the larder's own, by which it fetches ahead: what it waits for no client waits for, and it
+	// is not counted.
+	Own bool
 }
 
 // Settings is what a session's server said of it when asked.
 type Settings struct {
-	// Values are every setting that can change a result, the roles in force among them, in an order that never changes.
-	Values []string
+	// Values are every setting that can change a result, in an order that never changes; Roles are those in force, with the
+	// one whose privileges count first.
+	Values, Roles []string
 	// ReadCommitted says whether transactions are READ COMMITTED unless they say otherwise.
 	ReadCommitted bool
+	// Path is the search path in effect: the schemas in which names without one are looked up.
+	Path []string
 	// Temporary says whether the session has temporary tables.
 	Temporary bool
+	// LeftOut says whether the session asked not to be answered from memory.
+	LeftOut bool
+	// Patience is how long a statement may take, or 0 for any time.
+	Patience time.Duration
 	// Strange is a reason, or empty, why statements of this session cannot be read the usual way.
 	Strange string
 }
@@ -54,21 +66,40 @@ const (
 type Session struct {
 	Identity
 
-	e    *Engine
-	db   *database
-	app  *ledger.Tally
-	scan statement.Scan
-	key  []byte
+	e             *Engine
+	db            *database
+	app           *ledger.Tally
+	who           *ledger.Caller
+	class         uint16 // of its statements without a comment
+	host          string
+	labelled      []byte // the comment that labelledClass was worked out for
+	labelledClass uint16
+	lane          uint8
+	hash          uint64 // of what all its inputs have in common
+	scan          statement.Scan
+	again         statement.Scan // for what was read before
+	utf8          bool           // its client's encoding is UTF-8
+	setting       bool           // that may change by what was sent since the last Ready
+	key           []byte
+
+	last   Report
+	lately lately                  // what was followed last
+	mine   map[*resolution]*ruling // the rules that hold for it
+
+	leading []*flight // what it fetches that others may wait for
 
 	unreadable string // why its statements cannot be read at all
 
+	pathKey     string // the search path as one text; empty while not known
 	identity    []byte // the beginning of its keys; empty while not known
+	shared      []byte // and of keys of what it may share with others; empty until it is needed
 	settings    Settings
 	generation  uint64 // counts what may have changed settings
 	asked       uint64 // the generation for which settings were asked
 	needed      bool   // a statement came that could not be decided without them
 	askCatalog  freshness.Stamp
 	askedSchema bool
+	askMark     bool // only whether it has changed
 	askedAt     time.Time
 
 	state     TxState
@@ -76,8 +107,12 @@ type Session struct {
 	begun     bool // a BEGIN was sent since the last Ready
 
 	collected freshness.Change  // what it wrote and may not have committed
+	blind     []*Pattern        // what of that was sent while the catalog was not known
+	schemaAt  uint64            // what the schema's clock showed when the first of that was sent
 	pending   freshness.Pending // what it has sent for commitment, until handed over
+	temporary bool              // it may have made something that goes when it ends
 	ended     bool              // something that may end a block was sent since the last Ready
+	lastSent  time.Time
 
 	running struct { // what Running shows, which is asked for by others
 		sync.Mutex
@@ -86,6 +121,14 @@ type Session struct {
 		reason  string
 		since   time.Time
 	}
+}
+
+// lately is the input that a session asked for last, and how often more in the same tick.
+type lately struct {
+	pattern        *Pattern
+	input, changes uint64 // changes of whole tables
+	tick           int64
+	more           uint32
 }
 
 // runs notes the statement that is under way, or none.
@@ -115,7 +158,9 @@ type Running struct {
 // NewSession begins a session. It must be ended with Close.
 func (e *Engine) NewSession(id Identity) *Session {
 	s := &Session{Identity: id, e: e, db: e.database(id.Origin, id.Database), generation: 1}
-	s.app = e.Ledger.Application(id.Application)
+	s.lane = uint8(e.lanes.Add(1))
+	s.hash = maphash.String(seed, id.Origin+"\x00"+id.Database+"\x00"+id.User)
+	s.counts(id.Application)
 	e.mu.Lock()
 	e.sessions[s] = struct{}{}
 	e.mu.Unlock()
@@ -127,8 +172,27 @@ func (s *Session) SetApplication(name string) {
 	s.running.Lock()
 	s.Application = name
 	s.running.Unlock()
-	s.app = s.e.Ledger.Application(name)
+	s.mine = nil
+	s.counts(name)
 }
+
+// counts has what the session does counted for an application.
+func (s *Session) counts(application string) {
+	if s.Own {
+		return
+	}
+	s.app = s.e.Ledger.Application(application)
+	s.who = s.e.Ledger.Caller(ledger.Caller{Application: application, User: s.User, Database: s.db.name})
+	s.host = s.Address
+	if at, err := netip.ParseAddrPort(s.Address); err == nil {
+		s.host = at.Addr().Unmap().String()
+	}
+	s.labelled = nil
+	s.class = s.e.Ledger.Class(ledger.Class{Caller: s.who, Client: s.host})
+}
+
+// SetUTF8 says whether what the client sends is encoded in UTF-8.
+func (s *Session) SetUTF8(is bool) { s.utf8 = is }
 
 // SetUnreadable notes that the session's statements cannot be split into tokens, and why; empty takes it back.
 func (s *Session) SetUnreadable(why string) { s.unreadable = why }
@@ -137,6 +201,15 @@ func (s *Session) SetUnreadable(why string) { s.unreadable = why }
 func (s *Session) ForgetSettings() {
 	s.generation++
 	s.identity = s.identity[:0]
+	s.pathKey = ""
+}
+
+// path gives the search path in effect, or nil while that is not known.
+func (s *Session) path() []string {
+	if s.pathKey == "" {
+		return nil
+	}
+	return s.settings.Path
 }
 
 // Wants says what the session's server should be asked at the next quiet moment, whatever statement comes. No pattern
@@ -157,12 +230,23 @@ func (s *Session) Wants(now time.Time) Need {
 
 // WantsCatalog says whether the catalog is among what Wants would give.
 func (s *Session) WantsCatalog(now time.Time) bool {
-	if s.db.current() != nil {
+	if c := s.db.catalog.Load(); c != nil && c.stamp.Valid() && now.Sub(c.at) < s.e.opts.CatalogAge {
 		return false
 	}
 	s.db.mu.Lock()
 	defer s.db.mu.Unlock()
 	return !s.db.asking && !now.Before(s.db.askNext)
+}
+
+// AsksMark says whether the question for the catalog is only whether it has changed: whoever is asked has a client, who must
+// not wait for a whole answer every minute, or after every statement of unknown effect.
+func (s *Session) AsksMark() bool { return s.askMark }
+
+// PlainCatalog says whether the database has shown that it cannot describe its schema whole.
+func (s *Session) PlainCatalog() bool {
+	s.db.mu.Lock()
+	defer s.db.mu.Unlock()
+	return s.db.plain
 }
 
 type asker struct{ user, application string }
@@ -180,6 +264,7 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 			s.db.asking = true
 			s.askedSchema, s.askedAt = true, now
 			s.askCatalog = freshness.Readings{s.db.clocks.Schema}.Take()
+			s.askMark = s.db.catalog.Load() != nil && s.db.mark != "" && !s.db.suspect
 		}
 		s.db.mu.Unlock()
 	}

@@ -1,14 +1,16 @@
 package engine
 
 import (
+	"bytes"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/statement"
 )
 
-// Event is one statement's end, or one drop. It holds no literal.
+// Event is one statement's end, or one drop. It holds no literal but for watchers that asked for them.
 type Event struct {
 	At      time.Time
 	Pattern *Pattern // nil for a drop
@@ -24,62 +26,137 @@ type Event struct {
 	Bytes  int
 	Failed bool
 
+	// Labels are those in the statement's comment.
+	Labels []statement.Label
+	// Exact is the statement with its literals and Bound its parameters, as the protocol sends them, while somebody
+	// watches who asked for values; else both are empty.
+	Exact, Bound []byte
+
 	// Table and Dropped tell of a drop: how many results a change of the table dropped. Table is empty when the
 	// change may have touched any.
 	Table   string
 	Dropped int
 }
 
-// stream hands events to whoever watches. A watcher that does not keep up loses events, and learns how many.
+// stream keeps the latest events for whoever watches. There is room for so many between two readings: what comes beyond it is
+// left out, and costs nothing. Nobody who sends waits for a watcher.
 type stream struct {
-	watchers atomic.Int32
-	mu       sync.RWMutex
-	list     map[*Watcher]struct{}
+	watchers, curious atomic.Int32
+	room              atomic.Int64 // for statements, until somebody reads
+	_                 [64]byte     // what is written at every event is on other lines than what is looked at at every statement
+
+	mu     sync.Mutex
+	latest []Event // the last streamLength, in a ring; empty while nobody watches
+	sent   uint64  // so many were put into it
+	filled uint64  // so often there was no more room
 }
 
-// Watcher receives events until it is closed.
+// streamLength is how many events are kept for watchers, and streamRoom for how many statements there is room between two
+// readings.
+const (
+	streamLength = 1 << 12
+	streamRoom   = 500
+)
+
+// Watcher reads events until it is closed. It is to be used by one at a time.
 type Watcher struct {
-	C    chan Event
-	lost atomic.Uint64
-	s    *stream
+	// values is set for a watcher who sees literals.
+	values bool
+	at     uint64 // the first that it has not read
+	calls  uint64 // statements that had been counted when it last read
+	filled uint64 // how often there had been no more room
+	e      *Engine
+	closed bool
 }
 
-// Watch begins to receive events, of which at most buffer wait to be read.
-func (e *Engine) Watch(buffer int) *Watcher {
-	w := &Watcher{C: make(chan Event, buffer), s: &e.stream}
-	e.stream.mu.Lock()
-	defer e.stream.mu.Unlock()
-	if e.stream.list == nil {
-		e.stream.list = map[*Watcher]struct{}{}
+// Watch begins to receive events; with literals if values is set.
+func (e *Engine) Watch(values bool) *Watcher {
+	s := &e.stream
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.latest == nil {
+		s.latest = make([]Event, streamLength)
 	}
-	e.stream.list[w] = struct{}{}
-	e.stream.watchers.Add(1)
-	return w
+	if values {
+		s.curious.Add(1)
+	}
+	s.room.Store(streamRoom)
+	s.watchers.Add(1)
+	return &Watcher{values: values, at: s.sent, filled: s.filled, calls: e.Ledger.Total.Total().Calls(), e: e}
 }
 
-// Close ends the watching. C is not closed: a sender may be at it.
+// Read gives the events since it was last called, the oldest first, and about how many statements more there were. It is to be
+// called some ten times a second.
+func (w *Watcher) Read() (events []Event, lost uint64) {
+	s := &w.e.stream
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var statements uint64
+	n := min(s.sent-w.at, streamLength)
+	events = make([]Event, 0, n)
+	for i := s.sent - n; i < s.sent; i++ {
+		events = append(events, s.latest[i%streamLength])
+		ev := &events[len(events)-1]
+		if ev.Pattern != nil {
+			statements++
+		}
+		if !w.values {
+			ev.Exact, ev.Bound = nil, nil
+		}
+	}
+	s.room.Store(streamRoom)
+	full := s.filled != w.filled || s.sent-w.at > streamLength
+	w.at, w.filled = s.sent, s.filled
+	calls := w.e.Ledger.Total.Total().Calls()
+	if since := calls - w.calls; full && since > statements {
+		lost = since - statements
+	}
+	w.calls = calls
+	return events, lost
+}
+
+// Close ends the watching.
 func (w *Watcher) Close() {
-	w.s.mu.Lock()
-	defer w.s.mu.Unlock()
-	if _, ok := w.s.list[w]; ok {
-		delete(w.s.list, w)
-		w.s.watchers.Add(-1)
+	s := &w.e.stream
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if w.closed {
+		return
+	}
+	w.closed = true
+	if w.values {
+		s.curious.Add(-1)
+	}
+	if s.watchers.Add(-1) == 0 {
+		s.latest = nil
 	}
 }
 
-// Lost gives how many events were not taken since it was last asked.
-func (w *Watcher) Lost() uint64 { return w.lost.Swap(0) }
+// note copies what watchers are to see of a statement, which is gone when it ends.
+func (s *stream) note(d *Decision, r *Request) {
+	d.comment = bytes.Clone(r.Comment)
+	if s.curious.Load() > 0 {
+		d.exact, d.bound = bytes.Clone(r.Exact), bytes.Clone(r.Bound)
+	}
+}
 
-func (s *stream) watched() bool { return s.watchers.Load() > 0 }
+// watched says whether somebody is to learn of a statement.
+func (s *stream) watched() bool { return s.watchers.Load() > 0 && s.room.Load() > 0 }
 
 func (s *stream) send(ev Event) {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	for w := range s.list {
-		select {
-		case w.C <- ev:
-		default:
-			w.lost.Add(1)
+	left := int64(1)
+	if ev.Pattern != nil {
+		if left = s.room.Add(-1); left < 0 {
+			return
 		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if left == 0 {
+		s.filled++
+	}
+	if s.latest != nil {
+		s.latest[s.sent%streamLength] = ev
+		s.sent++
 	}
 }

@@ -27,7 +27,7 @@ const longestText = 2 << 10
 // get gives the statement that was read from exactly these bytes, if it is remembered, and the place for it.
 func (t *texts) get(sql []byte) (st *Statement, hash uint64) {
 	hash = maphash.Bytes(seed, sql)
-	if x := t.places[hash%uint64(len(t.places))].text.Load(); x != nil && x.sql == string(sql) {
+	if x := t.places[hash%uint64(len(t.places))].text.Load(); x != nil && x.sql == string(sql) && !x.st.Pattern.merged.Load() {
 		return &x.st, hash
 	}
 	return nil, hash

@@ -1,0 +1,144 @@
+package engine
+
+import (
+	"cmp"
+	"encoding/binary"
+	"math"
+	"slices"
+	"sync"
+
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/store"
+)
+
+// Asked is what a result was asked by, as its key holds it: what is needed to ask it again.
+type Asked struct {
+	Origin, Database string
+	// User is empty for a result that is shared: then any who may read it will do.
+	User string
+	// Values are the settings of the session, in the order of Settings.Values.
+	Values []string
+	Shape  byte
+	// Exact is the statement, and Types and Bound are its parameters, as in a Request.
+	Exact, Types, Bound []byte
+
+	// Key is the whole key, and Rule the name of the rule that kept the result.
+	Key  string
+	Rule string
+}
+
+// again is what is to be fetched again, in the order in which it was dropped.
+type again struct {
+	mu      sync.Mutex
+	list    []fetch
+	waiting map[string]bool // by key
+	bell    chan struct{}   // rings when there is something; made with the engine
+}
+
+type fetch struct{ key, rule string }
+
+// mostAgain bounds what waits to be fetched after drops: beyond it results are fetched when they are asked for.
+const mostAgain = 4096
+
+// add has a result fetched, if not so many wait already.
+func (a *again) add(key, rule string, most int) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.waiting == nil {
+		a.waiting = map[string]bool{}
+	}
+	if a.waiting[key] || len(a.list) >= most {
+		return
+	}
+	a.waiting[key] = true
+	a.list = append(a.list, fetch{key, rule})
+	select {
+	case a.bell <- struct{}{}:
+	default:
+	}
+}
+
+// FetchAgain gives what is to be fetched next for an origin, if anything is; ring tells when to ask again.
+func (e *Engine) FetchAgain(origin string) (next Asked, ok bool, ring <-chan struct{}) {
+	a := &e.again
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for i := 0; i < len(a.list); i++ {
+		asked, ok := e.asked(a.list[i].key)
+		if ok && asked.Origin != origin {
+			continue
+		}
+		asked.Rule = a.list[i].rule
+		delete(a.waiting, a.list[i].key)
+		a.list = slices.Delete(a.list, i, i+1)
+		i--
+		if ok && e.wanted(&asked) {
+			return asked, true, a.bell
+		}
+	}
+	return Asked{}, false, a.bell
+}
+
+// wanted says whether something is still to be fetched: its rule is in force, and nobody has asked for it meanwhile.
+func (e *Engine) wanted(a *Asked) bool {
+	r := e.Rules().Named(a.Rule)
+	return r != nil && r.Keeps() && !e.Held() && !e.Has(a.Key)
+}
+
+// Has says whether a result is kept, and true, under a key.
+func (e *Engine) Has(key string) bool {
+	entry := e.store.Get([]byte(key))
+	return entry != nil && entry.Stamp.Valid()
+}
+
+// FetchAtStart has results fetched whose keys were given by MostUsed before, for a rule in force.
+func (e *Engine) FetchAtStart(rule *rules.Rule, keys []string) {
+	for _, k := range keys {
+		e.again.add(k, rule.Name, math.MaxInt) // so many as the rule says
+	}
+}
+
+// MostUsed gives the keys of the results kept by a rule that were asked for most, so many at most. They hold values.
+func (e *Engine) MostUsed(rule string, most int) (keys []string) {
+	var list []*store.Entry
+	e.store.All(func(entry *store.Entry) bool {
+		if entry.Rule != nil && entry.Rule.Name == rule && entry.Uses.Load() > 0 {
+			list = append(list, entry)
+		}
+		return true
+	})
+	slices.SortFunc(list, func(a, b *store.Entry) int { return cmp.Compare(b.Uses.Load(), a.Uses.Load()) })
+	for _, entry := range list[:min(len(list), most)] {
+		keys = append(keys, entry.Key())
+	}
+	return keys
+}
+
+// asked reads a key; it is false for one of another version of the program, whose keys hold other settings.
+func (e *Engine) asked(key string) (a Asked, ok bool) {
+	b, bad := []byte(key), false
+	part := func() []byte {
+		n, used := binary.Uvarint(b)
+		if used <= 0 || n > uint64(len(b)-used) {
+			bad = true
+			return nil
+		}
+		p := b[used : used+int(n)]
+		b = b[used+int(n):]
+		return p
+	}
+	a = Asked{Origin: string(part()), Database: string(part()), User: string(part()), Key: key}
+	if a.User != "" {
+		part()
+		part() // its roles
+	}
+	for range e.values.Load() {
+		a.Values = append(a.Values, string(part()))
+	}
+	if len(b) == 0 {
+		return a, false
+	}
+	a.Shape, b = b[0]&^ttlOnlyForm, b[1:]
+	a.Exact, a.Types, a.Bound = part(), part(), part()
+	return a, !bad && len(b) == 0 && len(a.Values) > 0
+}

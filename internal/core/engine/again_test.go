@@ -1,0 +1,63 @@
+package engine
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jollylarder/internal/core/rules"
+)
+
+// A key holds all that is needed to ask again.
+func TestAKeyTellsWhatWasAsked(t *testing.T) {
+	for _, change := range []func(*rules.Rule){func(*rules.Rule) {}, func(r *rules.Rule) { r.Share = true }, func(r *rules.Rule) { r.TTLOnly = true }} {
+		e, s := begin(t, Options{Values: 1})
+		s.Asking(NeedSettings, now)
+		s.Learned(Settings{Values: []string{"UTC"}, Roles: []string{"ines", "ines"}, ReadCommitted: true})
+		r := rules.Rule{Pattern: s.Read([]byte(read)).Pattern.ID, Verdict: rules.Keep, TTL: 1 << 40, FetchAgain: true}
+		change(&r)
+		e.SetRules(rules.NewSet([]rules.Rule{r}))
+		ask(s, read, now)
+		ask(s, read, now)
+		keys := e.MostUsed(string(r.Pattern), 10)
+		require.Len(t, keys, 1)
+		a, ok := e.asked(keys[0])
+		require.True(t, ok)
+		assert.Equal(t, []any{"skerrow", "ines", []string{"UTC"}, byte('q'), read}, []any{a.Database, a.User, a.Values, a.Shape, string(a.Exact)})
+		e.DropPattern(r.Pattern)
+		e.FetchAtStart(&e.Rules().List()[0], keys)
+		next, ok, _ := e.FetchAgain("")
+		assert.True(t, ok)
+		assert.Equal(t, keys[0], next.Key)
+		_, ok, _ = e.FetchAgain("")
+		assert.False(t, ok, "once")
+	}
+}
+
+// A rule may ask for more at the start than may wait after drops.
+func TestAllThatARuleAsksForAtTheStart(t *testing.T) {
+	e, _ := begin(t, Options{Values: 1})
+	var keys []string
+	for i := range 3 * mostAgain {
+		keys = append(keys, fmt.Sprint(i))
+	}
+	e.FetchAtStart(&rules.Rule{Name: "boards"}, keys)
+	assert.Len(t, e.again.list, len(keys))
+	e.again.add("dropped", "boards", mostAgain)
+	assert.Len(t, e.again.list, len(keys))
+}
+
+// Keys come from a file as well.
+func FuzzKey(f *testing.F) {
+	f.Add([]byte("\x00\x07skerrow\x04ines\x04ines\x04ines\x03UTCq\x08select 1\x00\x00"), 1)
+	f.Add([]byte("\xff\xff\xff\xff\xff\xff\xff\xff\xff\x01"), 30)
+	f.Fuzz(func(t *testing.T, key []byte, values int) {
+		e := &Engine{}
+		e.values.Store(int32(values % 100))
+		if a, ok := e.asked(string(key)); ok {
+			require.LessOrEqual(t, len(a.Exact)+len(a.Types)+len(a.Bound), len(key))
+		}
+	})
+}

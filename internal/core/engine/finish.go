@@ -1,0 +1,136 @@
+package engine
+
+import (
+	"time"
+
+	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/statement"
+	"jollylarder/internal/core/store"
+)
+
+// Result is how a statement ended.
+type Result struct {
+	Took   time.Duration
+	Rows   int
+	Bytes  int
+	Failed bool
+	// Fetch is the part of Took that the origin needed.
+	Fetch time.Duration
+	// Sum is a hash of the rows and their description, where Compare asked for it; 0 if there is none.
+	Sum uint64
+	// Reply is the whole reply for a miss that may be kept, or nil. It is the engine's from then on.
+	Reply []byte
+}
+
+// Finish follows the end of one statement: it is counted, and a miss is kept if that is still right.
+func (s *Session) Finish(d *Decision, r Result, now time.Time) {
+	if d.Own {
+		return
+	}
+	rec := ledger.Record{Outcome: d.Outcome, Reason: d.Reason, Took: r.Took, Keepable: d.Keepable, Failed: r.Failed, Rows: r.Rows, Bytes: r.Bytes, Caller: s.who, Lane: s.lane}
+	var age time.Duration
+	switch d.Outcome {
+	case ledger.Hit:
+		rec.Spared = d.Entry.Took - r.Took
+		rec.Rows = d.Entry.Rows
+		if !s.Own {
+			d.Entry.Uses.Add(1)
+		}
+		age = now.Sub(d.Entry.Fetched)
+		s.follow(d, now)
+	case ledger.Miss:
+		if d.sample != nil {
+			s.compare(d, &r, now)
+		}
+		if r.Rows > 0 && d.Pattern.Facts.RowsAreFound || freshness.Off(freshness.UniqueFound) {
+			d.stamp.Found()
+		}
+		if r.Reply != nil && !r.Failed && len(r.Reply) <= s.e.largest(d.rule) && !(r.Rows == 0 && d.rule.SkipEmpty) && d.stamp.Storable() {
+			s.e.keep(d.key, &store.Entry{
+				Reply: r.Reply, Stamp: d.stamp, Readings: d.readings(), Pattern: d.Pattern.ID, Numbers: d.Pattern.Numbers, Rule: d.rule,
+				Rows: r.Rows, Fetched: now.Add(-r.Fetch), Took: r.Fetch,
+			})
+		}
+	}
+	s.landed(d.flight)
+	if w := d.write; w != nil && w.name != "" && !r.Failed && d.Pattern.Facts.Verb != prepares {
+		s.db.done(w.name, w.times)
+	}
+	if d.Compare && r.Sum != 0 && !r.Failed && d.Outcome != ledger.Hit {
+		s.e.numbers(d.Pattern).Compare(d.input, r.Sum, d.changes, now)
+	}
+	s.last = Report{d.Pattern.ID, d.Outcome, d.Reason, r.Took, age, rec.Spared}
+	if !s.Own {
+		s.app.Record(rec)
+		s.e.numbers(d.Pattern).Record(rec)
+	}
+	if s.e.stream.watched() {
+		s.e.stream.send(Event{
+			At: now, Pattern: d.Pattern, Outcome: d.Outcome, Reason: d.Reason,
+			Application: s.Application, User: s.User, Database: s.db.name, Address: s.Address,
+			Took: r.Took, Spared: rec.Spared, Age: age, Rows: rec.Rows, Bytes: r.Bytes, Failed: r.Failed,
+			Exact: d.exact, Bound: d.bound, Labels: statement.Labels(d.comment),
+		})
+	}
+}
+
+// largest is the largest reply in bytes that is kept by a rule.
+func (e *Engine) largest(r *rules.Rule) int {
+	if r.Largest > 0 {
+		return min(r.Largest, e.opts.Largest)
+	}
+	return e.opts.Largest
+}
+
+// Close ends the session. What was sent and whose outcome has not arrived is taken to be under way until it has
+// settled.
+func (s *Session) Close(now time.Time, outstanding ...freshness.Pending) {
+	if !s.needed {
+		if h := s.db.habit(s.asker(), false); h != nil {
+			h.note(false)
+		}
+	}
+	s.Landed()
+	if s.askedSchema { // somebody else may ask at once
+		s.LearnedCatalog(nil, now)
+		s.db.mu.Lock()
+		s.db.askNext = now
+		s.db.mu.Unlock()
+	}
+	s.e.mu.Lock()
+	defer s.e.mu.Unlock()
+	delete(s.e.sessions, s)
+	if s.temporary {
+		var gone freshness.Change
+		gone.Add(s.db.clocks.System)
+		s.e.unsettled = append(s.e.unsettled, unsettled{s.db, gone.Begin(), now.Add(min(s.e.opts.Settle, leavesTime))})
+	}
+	for _, p := range append(outstanding, s.Pending()) {
+		if freshness.Off(freshness.LostConnections) {
+			p.End()
+		}
+		if !p.Empty() {
+			s.e.unsettled = append(s.e.unsettled, unsettled{s.db, p, now.Add(s.e.opts.Settle)})
+		}
+	}
+}
+
+// leavesTime is how long a server may take after a connection has ended to take what was temporary out of its catalogs.
+const leavesTime = 10 * time.Second
+
+// Running gives the statements that are under way.
+func (e *Engine) Running() []Running {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	var out []Running
+	for s := range e.sessions {
+		s.running.Lock()
+		if r := &s.running; r.pattern != nil {
+			out = append(out, Running{s.Identity, r.pattern, r.outcome, r.reason, r.since})
+		}
+		s.running.Unlock()
+	}
+	return out
+}

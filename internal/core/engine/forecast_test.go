@@ -1,0 +1,132 @@
+package engine
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jollylarder/internal/core/forecast"
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/statement"
+)
+
+// harbour is traffic in an imagined time: screens that ask the same all day, a login that asks for few people far more
+// often than for others, and writes to one of the tables.
+type harbour struct {
+	boards, web *Session
+	r           *rand.Rand
+	at          time.Time
+	calls, hits map[string]int
+}
+
+const (
+	ofBoards = "select n from berths where id = %d"
+	ofLogin  = "select name from ports where card = %d"
+)
+
+func newHarbour(t testing.TB) (*Engine, *harbour) {
+	e, s := begin(t, Options{})
+	web := e.NewSession(Identity{Database: "skerrow", User: "ines", Application: "booking-web", Address: "10.1.2.3:400"})
+	learn(web)
+	return e, &harbour{boards: s, web: web, r: rand.New(rand.NewPCG(1, 2)), at: now}
+}
+
+// run lets so much time pass.
+func (h *harbour) run(e *Engine, length time.Duration) {
+	h.calls, h.hits = map[string]int{}, map[string]int{}
+	one := func(name string, s *Session, sql string) {
+		h.calls[name]++
+		if ask(s, sql, h.at) == ledger.Hit {
+			h.hits[name]++
+		}
+	}
+	for end := h.at.Add(length); h.at.Before(end); h.at = h.at.Add(50 * time.Millisecond) {
+		tick := h.at.UnixMilli() / 50
+		if tick%10 == 0 {
+			for i := range 12 {
+				one("boards", h.boards, fmt.Sprintf(ofBoards, i))
+			}
+		}
+		for range 3 {
+			one("login", h.web, fmt.Sprintf(ofLogin, int(5000*h.r.Float64()*h.r.Float64()*h.r.Float64()*h.r.Float64())))
+		}
+		if h.r.IntN(40) == 0 {
+			ask(h.web, "update berths set n = 2", h.at)
+		}
+		e.Tick(h.at)
+	}
+}
+
+func keeping(ttl time.Duration) *rules.Set {
+	id := func(sql string) statement.ID { return statement.Of(fmt.Sprintf(sql, 1)) }
+	return rules.NewSet([]rules.Rule{
+		{Name: "boards", Pattern: id(ofBoards), Verdict: rules.Keep, TTL: 10 * ttl},
+		{Name: "login", Pattern: id(ofLogin), Verdict: rules.Keep, TTL: ttl, When: rules.Conditions{Application: "booking-web"}},
+	})
+}
+
+// What was foretold comes true: within five points of the share of hits, and of the rest in proportion.
+func TestAForecastComesTrue(t *testing.T) {
+	for _, ttl := range []time.Duration{2 * time.Second, 30 * time.Second, 5 * time.Minute} {
+		e, h := newHarbour(t)
+		h.run(e, 10*time.Minute)
+		f, err := e.Forecast(keeping(ttl), h.at, time.Hour, nil)
+		require.NoError(t, err)
+		e.SetRules(keeping(ttl))
+		h.run(e, 2*time.Minute) // memory fills
+		drops := e.Ledger.Drops.Load()
+		h.run(e, 10*time.Minute)
+		for _, name := range []string{"boards", "login"} {
+			o := f.Rules[name]
+			actual := float64(h.hits[name]) / float64(h.calls[name])
+			assert.InDelta(t, actual, o.Hits/o.Calls, 0.05, "%s at %s", name, ttl)
+			assert.InEpsilon(t, float64(h.calls[name])/10, o.Calls, 0.1, "%s at %s", name, ttl)
+		}
+		assert.InEpsilon(t, float64(e.Ledger.Drops.Load()-drops)/10, f.Sum.Drops, 0.1)
+		assert.LessOrEqual(t, f.Rules["login"].Oldest, 3*ttl/2)
+	}
+}
+
+func TestAForecastGoesByWhatRulesSay(t *testing.T) {
+	e, h := newHarbour(t)
+	h.run(e, 5*time.Minute)
+	make := func(change func(*rules.Rule)) forecast.Outcome {
+		list := keeping(time.Minute).List()
+		change(&list[0])
+		f, err := e.Forecast(rules.NewSet(list), h.at, time.Hour, nil)
+		require.NoError(t, err)
+		if f.Rules["boards"] == nil {
+			return forecast.Outcome{}
+		}
+		return *f.Rules["boards"]
+	}
+	usual := make(func(*rules.Rule) {})
+	assert.Positive(t, usual.Drops)
+	aged := make(func(r *rules.Rule) { r.TTLOnly = true })
+	assert.Zero(t, aged.Drops)
+	assert.Greater(t, aged.Hits, usual.Hits)
+	for _, change := range []func(*rules.Rule){
+		func(r *rules.Rule) { r.Paused = true }, func(r *rules.Rule) { r.Verdict = rules.Never },
+		func(r *rules.Rule) { r.When.Application = "nobody" }, func(r *rules.Rule) { r.Largest = 3 },
+	} {
+		assert.Zero(t, make(change).Hits)
+	}
+	_, err := e.Forecast(keeping(time.Minute), h.at, time.Hour, func(float64) bool { return false })
+	assert.ErrorIs(t, err, forecast.ErrStopped)
+}
+
+// An hour of traffic like the demo's.
+func BenchmarkForecastOfAnHour(b *testing.B) {
+	e, h := newHarbour(b)
+	h.run(e, time.Hour)
+	for b.Loop() {
+		if _, err := e.Forecast(keeping(time.Minute), h.at, time.Hour, nil); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

@@ -1,0 +1,120 @@
+package engine
+
+import (
+	"bytes"
+	"hash/maphash"
+	"math/bits"
+	"time"
+
+	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
+)
+
+// needs notes that a statement came that cannot be decided without the session's settings.
+func (s *Session) needs() {
+	if !s.needed {
+		s.needed = true
+		s.db.habit(s.asker(), true).note(true)
+	}
+}
+
+// inputOf hashes what a statement asks: equal hashes are taken for equal inputs, which is good enough for what is foretold.
+func (s *Session) inputOf(r *Request) uint64 {
+	h := s.hash ^ uint64(r.Shape)
+	for _, part := range [...][]byte{r.Exact, r.Types, r.Bound} {
+		h = bits.RotateLeft64(h, 23)*0x9e3779b97f4a7c15 ^ maphash.Bytes(seed, part)
+	}
+	return max(h, 1)
+}
+
+// repeats says whether a statement asks what the session's last one asked a moment ago.
+func (s *Session) repeats(d *Decision, now time.Time) bool {
+	l := &s.lately
+	return l.pattern == d.Pattern && l.input == d.input && l.changes == d.tables && l.tick == now.UnixNano()/int64(ledger.Tick)
+}
+
+// follow has the ledger follow the inputs of a statement, before it is sent or when it was answered from memory.
+func (s *Session) follow(d *Decision, now time.Time) {
+	if d.input == 0 {
+		return
+	}
+	l := &s.lately
+	if s.repeats(d, now) {
+		l.more++ // a session that asks the same over and over is counted at once
+		return
+	}
+	if l.more > 0 {
+		l.pattern.Numbers.FollowMore(l.input, l.more)
+	}
+	*l = lately{d.Pattern, d.input, d.tables, now.UnixNano() / int64(ledger.Tick), 0}
+	if !d.Pattern.Numbers.Follows(d.input) {
+		return
+	}
+	class := s.class
+	if bytes.Contains(d.labels, []byte("='")) {
+		if s.labelled == nil || !bytes.Equal(s.labelled, d.labels) {
+			s.labelled = append(s.labelled[:0], d.labels...)
+			s.labelledClass = s.e.Ledger.Class(ledger.Class{Caller: s.who, Client: s.host, Comment: string(d.labels)})
+		}
+		class = s.labelledClass
+	}
+	d.Compare = d.Pattern.Numbers.Follow(ledger.Asked{Input: d.input, Changes: uint32(d.changes), Class: class, Blocked: d.blocked}, now)
+}
+
+// lookUp decides between a hit and a miss.
+func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Time) {
+	d.rule = rule
+	readings := d.resolved.readings
+	k := s.key[:0]
+	if rule.Share && len(s.settings.Roles) > 0 && d.resolved.SharedBy(s.settings.Roles[0]) {
+		if len(s.shared) == 0 {
+			s.shared = s.appendIdentity(s.shared, "", nil)
+		}
+		k = append(k, s.shared...)
+	} else {
+		k = append(k, s.identity...)
+	}
+	form := r.Shape
+	if rule.TTLOnly { // what is kept for those who accept an age is nobody else's
+		form |= ttlOnlyForm
+		readings = d.resolved.shape
+	}
+	k = append(k, form)
+	k = appendPart(k, r.Exact)
+	k = appendPart(k, r.Types)
+	k = appendPart(k, r.Bound)
+	s.key = k
+	if e := s.e.store.Get(k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) {
+		if !s.sampled(rule) {
+			d.Outcome, d.Entry = ledger.Hit, e
+			return
+		}
+		d.Reason = whySample
+		if !rule.TTLOnly && !(rule.AcceptTime && d.resolved.OfTime) { // which may differ
+			d.sample = e
+		}
+	}
+	d.Outcome = ledger.Miss
+	d.key = append([]byte(nil), k...)
+	if rule.TTLOnly {
+		d.stamp = readings.Take()
+	} else {
+		d.stamp = readings.Take(s.pinned(d.resolved, r)...)
+	}
+	if s.db.current() != d.resolved.schema { // then it may rest on more than that: it is not known what the stamp should hold
+		d.Outcome, d.Reason, d.key = ledger.Pass, whySchema, nil
+	}
+}
+
+// ttlOnlyForm is added to the form of a request in the keys of results that are answered whatever is written. Forms are
+// letters.
+const ttlOnlyForm = 0x80
+
+// readings gives what a decision's stamp was taken of.
+func (d *Decision) readings() freshness.Readings {
+	if d.rule.TTLOnly {
+		return d.resolved.shape
+	}
+	return d.resolved.readings
+}

@@ -1,0 +1,341 @@
+package engine
+
+import (
+	"bytes"
+	"slices"
+	"strconv"
+	"strings"
+	"sync/atomic"
+
+	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/statement"
+)
+
+// shaped is what is known of statements of one shape.
+type shaped struct {
+	pattern *Pattern
+	places  atomic.Pointer[places]
+}
+
+// places says for each of the pattern's pins where, in statements of one shape, its values stand.
+type places struct{ pins [][]place }
+
+// place is that of one value: the number of its placeholder, and what the statement makes of what stands there.
+type place struct {
+	number int32
+	analysis.PinValue
+}
+
+// narrowRead is a table of which only some rows are read.
+type narrowRead struct {
+	clock   *freshness.Clock
+	key     *freshness.Key
+	columns []catalog.PinColumn
+}
+
+// someColumns gives the reading of a table of which only some columns need to be known.
+func someColumns(clock *freshness.Clock, names []string) (p freshness.Pinned, ok bool) {
+	p.Table = clock
+	for _, name := range append([]string{""}, names...) {
+		c := clock.Column(name)
+		if c == nil {
+			return p, false
+		}
+		p.Columns = append(p.Columns, c)
+	}
+	return p, true
+}
+
+// narrowWrite is a table of which it is known which rows are written.
+type narrowWrite struct {
+	clock *freshness.Clock
+	catalog.WritePin
+}
+
+// narrow takes over what the catalog says of rows that are read and written.
+func (r *resolution) narrow(p *Pattern) {
+	if len(r.Reasons) == 0 || r.OfTime {
+		for _, t := range r.Reads { // in an order that is always the same
+			pin, ok := r.ReadPins[t]
+			if !ok {
+				if names, some := r.ReadColumns[t]; some {
+					if p, ok := someColumns(r.db.clocks.Table(t), names); ok {
+						r.columns = append(r.columns, p)
+					}
+				}
+				continue
+			}
+			var names []string
+			for _, c := range pin.Columns {
+				names = append(names, c.Name)
+			}
+			clock := r.db.clocks.Table(t)
+			if key := clock.Key(names, pin.Unique); key != nil {
+				r.reads = append(r.reads, narrowRead{clock, key, pin.Columns})
+			}
+		}
+	}
+	if r.Everything {
+		return
+	}
+	for _, t := range r.Writes {
+		if pin, ok := r.WritePins[t]; ok && (len(pin.Columns) > 0 || pin.Adds || len(pin.Sets) > 0) {
+			r.writes = append(r.writes, narrowWrite{r.db.clocks.Table(t), pin})
+		}
+	}
+}
+
+// Parameter is one bound value as the protocol sent it.
+type Parameter struct {
+	Value        []byte
+	Null, Binary bool
+	// Type is that of the parameter, or NoType where it was not declared and the statement decides; Array says that it is an array of it.
+	// Other is set for a type that is none of these.
+	Type         freshness.Type
+	Array, Other bool
+}
+
+// values reads the values of a statement's pins.
+type values struct {
+	e            *Engine
+	scan         *statement.Scan
+	text         []byte
+	at           *places
+	types, bound []byte
+	utf8         bool
+}
+
+// values prepares for reading those of a statement; it is nil where they are not known.
+func (s *Session) values(r *Request) *values {
+	if len(r.Pattern.Facts.Pins) == 0 || len(r.Exact) == 0 || len(r.Exact) > long {
+		return nil
+	}
+	s.again.Read(r.Exact)
+	at := s.e.placesOf(r.Pattern, &s.again, r.Exact)
+	if at == nil {
+		return nil
+	}
+	return &values{s.e, &s.again, r.Exact, at, r.Types, r.Bound, s.utf8 && !s.setting}
+}
+
+// placesOf gives the places of a pattern's pins in statements of the shape that was just read. The first statement of a shape is
+// parsed for it.
+func (e *Engine) placesOf(p *Pattern, scan *statement.Scan, text []byte) *places {
+	x := e.patterns.shaped(scan.Shape)
+	if x == nil || x.pattern != p {
+		return nil
+	}
+	if at := x.places.Load(); at != nil {
+		if at.pins == nil {
+			return nil
+		}
+		return at
+	}
+	at := &places{}
+	x.places.Store(at)
+	f := e.opts.Facts(string(text))
+	if len(f.Pins) != len(p.Facts.Pins) {
+		return nil
+	}
+	pins := make([][]place, len(f.Pins))
+	for i, pin := range f.Pins {
+		if !pin.Same(p.Facts.Pins[i]) {
+			return nil
+		}
+		for _, v := range pin.Values {
+			to := place{-1, v}                                                       // a value that is no literal is not known
+			if !v.Negative && v.At >= 0 && v.At+1 < len(text) && text[v.At] == '-' { // the grammar takes the sign for the number's
+				v.At, to.Negative = v.At+2, true
+			}
+			if l := slices.IndexFunc(scan.Literals, func(l statement.Literal) bool { return l.Start == v.At }); l >= 0 {
+				to.number = scan.Literals[l].Place
+			}
+			to.At = 0
+			if !slices.Contains(pins[i], to) {
+				pins[i] = append(pins[i], to)
+			}
+		}
+	}
+	at = &places{pins}
+	x.places.Store(at)
+	return at
+}
+
+// mostValues bounds the values of one pin that are told apart.
+const mostValues = 16
+
+// of gives the hashes of a pin's values.
+func (v *values) of(pin int, t freshness.Type) (hashes []uint64, ok bool) {
+	for _, at := range v.at.pins[pin] {
+		found := false
+		for i, l := range v.scan.Literals {
+			if l.Place != at.number || l.Joined {
+				continue
+			}
+			if i+1 < len(v.scan.Literals) && v.scan.Literals[i+1].Joined {
+				return nil, false
+			}
+			here, ok := v.literal(l, &at, t)
+			if !ok || len(hashes)+len(here) > mostValues {
+				return nil, false
+			}
+			hashes, found = append(hashes, here...), true
+		}
+		if !found {
+			return nil, false
+		}
+	}
+	slices.Sort(hashes)
+	return slices.Compact(hashes), true
+}
+
+// casts are the types of a cast that leave a value what it is among those compared alike.
+var casts = map[string]freshness.Type{
+	"int2": freshness.Integer, "int4": freshness.Integer, "int8": freshness.Integer,
+	"text": freshness.Text, "varchar": freshness.Text, "uuid": freshness.UUID, "date": freshness.Date,
+}
+
+func (v *values) literal(l statement.Literal, at *place, t freshness.Type) ([]uint64, bool) {
+	array := at.Array
+	if at.Cast != "" {
+		if casts[strings.TrimSuffix(at.Cast, "[]")] != t {
+			return nil, false
+		}
+	}
+	token := v.text[l.Start:l.End]
+	switch l.Kind {
+	case statement.Parameter:
+		n, err := strconv.Atoi(string(token[1:]))
+		if err != nil || v.e.opts.Parameter == nil || at.Negative {
+			return nil, false
+		}
+		p, ok := v.e.opts.Parameter(v.types, v.bound, n)
+		if !ok || p.Other || p.Type != freshness.NoType && p.Type != t || p.Array && !array {
+			return nil, false
+		}
+		if p.Null {
+			return nil, true // which nothing is equal to
+		}
+		return v.hash(p.Value, p.Binary, array, t)
+	case statement.Number:
+		if t != freshness.Integer || array {
+			return nil, false
+		}
+		if at.Negative {
+			token = append([]byte("-"), token...)
+		}
+		return v.hash(token, false, false, t)
+	default:
+		n := len(token)
+		if n < 2 || token[0] != '\'' || token[n-1] != '\'' || at.Negative {
+			return nil, false // in another notation
+		}
+		return v.hash(bytes.ReplaceAll(token[1:n-1], []byte("''"), []byte("'")), false, array, t)
+	}
+}
+
+func (v *values) hash(value []byte, binary, array bool, t freshness.Type) (hashes []uint64, ok bool) {
+	each := [][]byte{value}
+	if array {
+		if each, ok = elements(value, binary, mostValues); !ok {
+			return nil, false
+		}
+	}
+	for _, b := range each {
+		var h uint64
+		switch {
+		case binary:
+			h, ok = t.HashBinary(b, v.utf8)
+		case v.utf8:
+			h, ok = t.HashUTF8(b)
+		default:
+			h, ok = t.Hash(b)
+		}
+		if !ok {
+			return nil, false
+		}
+		hashes = append(hashes, h)
+	}
+	return hashes, true
+}
+
+// pinned gives how the reading of tables is narrowed for one statement.
+func (s *Session) pinned(res *resolution, r *Request) (pins []freshness.Pinned) {
+	if len(res.reads) == 0 {
+		return res.columns
+	}
+	v := s.values(r)
+	if v == nil {
+		return res.columns
+	}
+	pins = slices.Clone(res.columns)
+	for _, n := range res.reads {
+		if hashes, ok := v.together(n.columns); ok {
+			pins = append(pins, freshness.Pinned{Table: n.clock, Key: n.key, Hashes: hashes})
+		}
+	}
+	return pins
+}
+
+// together gives the hashes of the combinations of several columns' values.
+func (v *values) together(columns []catalog.PinColumn) (all []uint64, ok bool) {
+	for i, c := range columns {
+		here, ok := v.of(c.Pin, c.Type)
+		if !ok || i > 0 && len(all)*len(here) > mostValues {
+			return nil, false
+		}
+		if i == 0 {
+			all = here
+			continue
+		}
+		var both []uint64
+		for _, a := range all {
+			for _, b := range here {
+				both = append(both, freshness.Together(a, b))
+			}
+		}
+		all = both
+	}
+	return all, true
+}
+
+// changeOf gives what a statement may alter.
+func (s *Session) changeOf(res *resolution, r *Request) freshness.Change {
+	if len(res.writes) == 0 {
+		return res.change
+	}
+	var c freshness.Change
+	v := s.values(r)
+	for _, p := range res.change.Parts() {
+		for _, n := range res.writes {
+			if n.clock != p.Clock {
+				continue
+			}
+			p.Adds, p.Sets = n.Adds, n.Sets
+			for _, w := range n.Columns {
+				if hashes, ok := v.written(w); ok {
+					p.Values = append(p.Values, freshness.Values{Column: w.Name, Hashes: hashes})
+				}
+			}
+		}
+		c.AddPart(p)
+	}
+	return c
+}
+
+// written gives the hashes of a column's values before and after.
+func (v *values) written(w catalog.WrittenColumn) (all []uint64, ok bool) {
+	if v == nil {
+		return nil, false
+	}
+	for _, pin := range w.Pins {
+		here, ok := v.of(pin, w.Type)
+		if !ok {
+			return nil, false
+		}
+		all = append(all, here...)
+	}
+	return all, true
+}

@@ -1,0 +1,30 @@
+package engine
+
+import (
+	"time"
+
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/statement"
+)
+
+// LastShown is what a client asks SHOW for, to learn what became of its last statement. It is answered here: no server has a
+// setting of the name.
+const LastShown = "jollylarder.last"
+
+const showLast = "show " + LastShown
+
+// Report is what became of a statement.
+type Report struct {
+	// Pattern is the statement's, or empty if the session has not asked anything yet.
+	Pattern statement.ID
+	Outcome ledger.Outcome
+	Reason  string
+	// Took is how long the client waited, Age how old the answer of a hit was, and Spared what it avoided.
+	Took, Age, Spared time.Duration
+}
+
+// Last gives what became of the session's last statement but those that ask for this.
+func (s *Session) Last() Report { return s.last }
+
+// AsksForLast says whether statements of the pattern ask what became of the last one.
+func (p *Pattern) AsksForLast() bool { return p.own }

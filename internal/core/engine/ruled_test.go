@@ -1,0 +1,147 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/statement"
+)
+
+// Rules are worked out once for a pattern, a database and a caller, and change for all at once.
+func TestRulesForSomeTablesAndCallers(t *testing.T) {
+	e, boards := begin(t, Options{})
+	web := e.NewSession(Identity{Database: "skerrow", User: "ines", Application: "booking-web"})
+	learn(web)
+	e.SetRules(rules.NewSet([]rules.Rule{
+		{Name: "labelled", Tables: []string{"berths"}, When: rules.Conditions{Application: "quay-boards", Labels: map[string]string{"page": "1"}}, Verdict: rules.Never},
+		{Name: "boards", Tables: []string{"berths"}, When: rules.Conditions{Application: "quay-boards"}, Verdict: rules.Keep, TTL: time.Minute},
+		{Name: "ports", OnlyTables: []string{"public.ports"}, Verdict: rules.Keep},
+	}))
+	for range 2 {
+		assert.Equal(t, ledger.Pass, ask(boards, read+" /*page='1'*/", now))
+		assert.Equal(t, ledger.Pass, ask(web, read, now))
+	}
+	assert.Equal(t, ledger.Miss, ask(boards, read, now))
+	assert.Equal(t, ledger.Hit, ask(boards, read+" /*page='2'*/", now))
+	assert.Equal(t, ledger.Miss, ask(web, "select name from ports", now))
+	assert.Equal(t, ledger.Hit, ask(web, "select name from ports", now))
+	web.SetApplication("quay-boards")
+	assert.Equal(t, ledger.Hit, ask(web, read, now), "the same user's, by another rule from now on")
+
+	kept, _, _ := e.Kept()
+	assert.Equal(t, 2, kept)
+	paused := slices.Clone(e.Rules().List())
+	for i := range paused {
+		paused[i].Paused = true
+	}
+	d := decide(boards, read) // under way while rules change
+	e.SetRules(rules.NewSet(paused))
+	boards.Finish(&d, Result{}, now)
+	assert.Equal(t, ledger.Pass, ask(boards, read, now))
+	kept, _, _ = e.Kept()
+	assert.Equal(t, 2, kept, "what is kept stays while a rule is paused")
+	assert.Equal(t, 1, e.DropRule("ports"))
+	e.SetRules(rules.NewSet(paused[2:]))
+	kept, _, _ = e.Kept()
+	assert.Zero(t, kept, "and goes when no rule keeps it")
+}
+
+// Each watcher learns how much he was not shown, whoever reads first.
+func TestWatchersLearnWhatTheyMissed(t *testing.T) {
+	e, s := begin(t, Options{})
+	masked, curious := e.Watch(false), e.Watch(true)
+	defer masked.Close()
+	defer curious.Close()
+	for range 3 * streamRoom {
+		ask(s, read, now)
+	}
+	for _, w := range []*Watcher{masked, curious} {
+		events, lost := w.Read()
+		assert.Len(t, events, streamRoom)
+		assert.Equal(t, uint64(2*streamRoom), lost)
+		assert.Equal(t, w == curious, len(events[0].Exact) > 0)
+	}
+	ask(s, read, now)
+	events, lost := masked.Read()
+	assert.Len(t, events, 1)
+	assert.Zero(t, lost)
+}
+
+func manyRules(n int) *rules.Set {
+	var list []rules.Rule
+	for i := range n {
+		r := rules.Rule{Name: fmt.Sprint("r", i), Verdict: rules.Keep, TTL: time.Minute}
+		switch i % 3 {
+		case 0:
+			r.Pattern = statement.Of(fmt.Sprintf("select c%d from berths", i))
+		case 1:
+			r.Text = fmt.Sprintf("select c%d from *", i)
+		default:
+			r.Pattern = statement.Of(read)
+			r.When.Application = fmt.Sprint("app", i)
+		}
+		list = append(list, r)
+	}
+	return rules.NewSet(append(list, rules.Rule{Pattern: statement.Of(read), Verdict: rules.Keep, TTL: time.Minute}))
+}
+
+// Deciding with many rules takes what it takes with one.
+func BenchmarkDecideWithRules(b *testing.B) {
+	for _, n := range []int{0, 10_000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			e, s := begin(b, Options{})
+			e.SetRules(manyRules(n))
+			ask(s, read, now)
+			r := &Request{Statement: s.Read([]byte(read)).Clone(), Shape: 'q'}
+			b.ReportAllocs()
+			for b.Loop() {
+				if d := s.Decide(r, now); d.Outcome != ledger.Hit {
+					b.Fatal(d.Reason)
+				}
+			}
+		})
+	}
+}
+
+// What the slowest of the statements waits that are decided on while 10,000 rules are put in force, with 2,000 patterns known.
+func BenchmarkApply(b *testing.B) {
+	e, s := begin(b, Options{})
+	for i := range 2000 {
+		ask(s, fmt.Sprintf("select c%d from berths", i), now)
+	}
+	sets := []*rules.Set{manyRules(10_000), manyRules(10_000)}
+	reader := session(e)
+	r := &Request{Statement: reader.Read([]byte(read)).Clone(), Shape: 'q'}
+	var worst []time.Duration
+	var stop atomic.Bool
+	done := make(chan struct{})
+	var begun, slowest atomic.Int64
+	go func() {
+		defer close(done)
+		for !stop.Load() {
+			at := time.Now()
+			reader.Decide(r, now)
+			if took := int64(time.Since(at)); took > slowest.Load() {
+				slowest.Store(took)
+			}
+			begun.Add(1)
+		}
+	}()
+	for i := 0; b.Loop(); i++ {
+		slowest.Store(0)
+		e.SetRules(sets[i%2])
+		worst = append(worst, time.Duration(slowest.Load()))
+	}
+	stop.Store(true)
+	<-done
+	slices.Sort(worst)
+	b.ReportMetric(float64(worst[len(worst)/2].Microseconds()), "µs-slowest-median")
+	b.ReportMetric(float64(worst[len(worst)-1].Microseconds()), "µs-slowest-of-all")
+}

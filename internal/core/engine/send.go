@@ -1,0 +1,158 @@
+package engine
+
+import (
+	"time"
+
+	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/ledger"
+)
+
+// InBlock says whether the session is in a transaction block, or will be when what was sent has been done.
+func (s *Session) InBlock() bool { return s.state == InBlock || s.begun }
+
+// StaysInBlock is InBlock where nothing was sent that may end the block.
+func (s *Session) StaysInBlock() bool { return s.InBlock() && !s.ended }
+
+// Quiet says whether a statement's reply tells nothing that the database holds, so that a statement behind it may be
+// answered before it: nobody can find the second answer older than the first.
+func (d *Decision) Quiet() bool {
+	switch d.Pattern.Facts.Verb {
+	case "begin", "savepoint":
+		return true
+	}
+	return false
+}
+
+// Send follows a statement that is about to be sent to the origin. It must be called before the first byte is.
+func (s *Session) Send(d *Decision, now time.Time) {
+	f := d.Pattern.Facts
+	res := d.resolved
+	s.follow(d, now)
+	if f.Effect&analysis.Begins != 0 {
+		s.isolation = s.isolationOf(f)
+		s.begun = true
+	}
+	if res.Settings || res.Everything || f.Effect&analysis.Schema != 0 {
+		s.ForgetSettings()
+		s.setting = true
+		if s.state != Idle || s.begun {
+			s.isolation = unknownIsolation
+		}
+	}
+	change := res.change
+	if d.Outcome == ledger.Write {
+		change = d.write.change
+	}
+	if res.SchemaChanges && (d.write == nil || d.write.times == 0) && !freshness.Off(freshness.UnknownEffects) {
+		all := freshness.Change{}
+		all.AddAll(change)
+		all.Add(s.e.everyDatabase(s.Origin)...)
+		change = all
+	}
+	by := source{pattern: d.Pattern, application: s.Application}
+	s.temporary = s.temporary || res.SystemChanges || res.Everything
+	schemaAt := s.db.clocks.Schema.Changes()
+	if res.schema != s.db.current() {
+		schemaAt-- // it was resolved by another catalog than this moment's: then nothing is sure
+	}
+	if !change.Empty() {
+		if s.collected.Empty() {
+			s.schemaAt = schemaAt
+		}
+		s.collected.AddAll(change)
+		if res.schema == nil && !res.SchemaChanges {
+			s.db.wroteBlindly(d.Pattern)
+			s.blind = append(s.blind, d.Pattern)
+		}
+	}
+	if f.Verb == prepares {
+		all := s.collected.Clone()
+		if len(s.blind) > 0 { // it may have changed the schema
+			all = freshness.Change{}
+			all.Add(s.e.everyDatabase(s.Origin)...)
+		}
+		s.db.prepared(d.write.name, all, s.schemaAt)
+	}
+	s.ended = s.ended || f.Effect&(analysis.Commits|analysis.Unknown|analysis.Ends) != 0
+	switch {
+	case f.Effect&(analysis.Commits|analysis.Unknown) != 0:
+		if !s.collected.Empty() && s.db.clocks.Schema.Changes() != s.schemaAt {
+			s.collected.Add(s.db.clocks.Every) // what it wrote may have done more than was known when it was sent
+		}
+		s.begin(s.collected.Clone(), schemaAt, by, now)
+	case s.state == Idle || s.ended:
+		s.begin(change, schemaAt, by, now)
+	}
+	s.lastSent = now
+	s.runs(d.Pattern, d.Outcome, d.Reason, now)
+}
+
+// begin moves the clocks of what may be committed from now on. SchemaAt is what the schema's clock showed when that was
+// resolved.
+func (s *Session) begin(c freshness.Change, schemaAt uint64, by source, now time.Time) {
+	if c.Empty() {
+		return
+	}
+	p := c.Begin()
+	if !c.Has(s.db.clocks.Every) {
+		p.Guard(s.db.clocks, schemaAt)
+	}
+	if blind := s.blind; len(blind) > 0 {
+		s.blind = nil
+		e, db := s.e, s.db
+		p.AtEnd(func() { e.blindEnded(db, blind) })
+	}
+	s.pending.Add(p)
+	s.e.wrote(s.db, &c, &p, by, now)
+}
+
+// Ready follows the end of an exchange, at which the server says where the session stands, when nothing more is under
+// way. It must be called before the client gets to know.
+func (s *Session) Ready(state TxState) {
+	s.endUnseen(state)
+	if state == Idle {
+		s.collected.Clear()
+		s.blind = nil
+		s.isolation = unknownIsolation
+	} else if s.state == Idle && !s.begun {
+		s.isolation = unknownIsolation
+	}
+	s.state = state
+	s.begun, s.ended, s.setting = false, false, false
+	s.runs(nil, 0, "", time.Time{})
+}
+
+// ReadyBehind is Ready while more has been sent already: where the session stands is then known only when the last of
+// it has ended.
+func (s *Session) ReadyBehind(state TxState) {
+	s.endUnseen(state)
+	s.state = state
+}
+
+// endUnseen moves the clocks of what was written in a block that ended in a way that was not recognised.
+func (s *Session) endUnseen(state TxState) {
+	if state == Idle && s.state != Idle && !s.ended {
+		all := s.collected.Clone()
+		p := all.Begin()
+		s.e.wrote(s.db, &all, &p, source{application: s.Application}, s.lastSent)
+		p.End()
+	}
+}
+
+// Unknown notes that what is sent from now on is not looked at.
+func (s *Session) Unknown(now time.Time) {
+	d := s.Decide(&Request{Statement: Statement{Pattern: s.e.Unreadable("not a message of the protocol")}, NoAsking: true}, now)
+	s.Send(&d, now)
+}
+
+// Pending hands over what Send has made pending since it was last called. It is to be ended when the exchange that it
+// was sent in has ended, before the client gets to know, or else given to Close.
+func (s *Session) Pending() freshness.Pending {
+	p := s.pending
+	s.pending = freshness.Pending{}
+	return p
+}
+
+// State says where the session stands.
+func (s *Session) State() TxState { return s.state }
