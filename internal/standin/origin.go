@@ -220,7 +220,9 @@ create table pg_language (oid int, lanname text);
 create table pg_attrdef (oid int, adrelid int);
 create table pg_rewrite (oid int, ev_class int, ev_action text);
 create table pg_policy (oid int, polrelid int, polqual text);
-create table pg_attribute (attrelid int, attnum int, atttypid int);
+create view pg_attribute as
+  select m.rowid as attrelid, x.cid + 1 as attnum, x.name as attname, case when x.type in ('INTEGER', 'integer', 'int', 'INT') then 23 else 0 end as atttypid
+  from sqlite_master m, pragma_table_xinfo(m.name) x where m.type = 'table' and m.name not like 'sqlite_%' and m.name not like 'pg_%';
 create table pg_operator (oid int, oprname text, oprcode int, oprnamespace int);
 create table pg_cast (castfunc int);
 `

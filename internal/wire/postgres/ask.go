@@ -1,17 +1,20 @@
 package postgres
 
 import (
+	"bytes"
+	"strings"
 	"time"
 
 	"jollylarder/internal/core/engine"
-	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/ledger"
 )
 
 // decide asks the engine, and puts the engine's questions to the origin first where it has any. It is called with
 // sending and mu held, and gives mu up while waiting for answers.
 func (s *session) decide(r *engine.Request, now time.Time) engine.Decision {
+	waited := false
 	for tries := 0; ; tries++ {
-		if rule := r.Pattern.Rule(); rule != nil && rule.Verdict == rules.Keep {
+		if tries > 0 || s.server.Engine.MayKeep(r.Pattern) || len(r.Pattern.Facts.Writes) > 0 && s.server.Engine.Rules().Keeps() {
 			s.awaitQuestions()
 		}
 		if s.queue.len() > 0 || s.mid {
@@ -21,11 +24,67 @@ func (s *session) decide(r *engine.Request, now time.Time) engine.Decision {
 			r.NoAsking = true
 		}
 		d := s.eng.Decide(r, now)
-		if d.Need == 0 {
+		if d.Need != 0 {
+			s.ask(d.Need)
+			continue
+		}
+		if d.Own {
+			d.Entry = s.report(r.Shape, r.Bound)
+		}
+		if d.Outcome != ledger.Miss {
 			return d
 		}
-		s.ask(d.Need)
+		done, most := s.eng.Join(&d)
+		if done == nil || waited || s.queue.len() > 0 || s.mid {
+			return d
+		}
+		// Nothing of this session's is under way, nor held back behind what another waits for: so nobody waits in a circle.
+		waited = true
+		s.await(done, most)
+		if s.clientGone || s.originGone || s.ending.Load() {
+			return d
+		}
+		now = s.server.now()
 	}
+}
+
+// await waits for what another session is fetching, so long at most. It is called with sending and mu held, and gives mu up
+// while it waits.
+func (s *session) await(done <-chan struct{}, most time.Duration) {
+	select {
+	case <-s.hurried: // it was meant for another statement, unless the session ends
+	default:
+	}
+	if s.originGone || s.ending.Load() {
+		return
+	}
+	s.awaits = true
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		s.awaits = false
+	}()
+	timer := time.NewTimer(most)
+	defer timer.Stop()
+	select {
+	case <-done:
+	case <-s.hurried:
+	case <-timer.C:
+	}
+}
+
+// hurry ends the waiting for another session's result.
+func (s *session) hurry() {
+	select {
+	case s.hurried <- struct{}{}:
+	default:
+	}
+}
+
+// awaitSent waits until what the session was about to send has been sent: sending is held from the waiting on.
+func (s *session) awaitSent() {
+	s.sending.Lock()
+	defer s.sending.Unlock()
 }
 
 // awaitQuestions waits while nothing but questions of the larder's own is under way.
@@ -46,13 +105,28 @@ func (s *session) awaitQuestions() {
 // ask puts questions to the origin. It is called with sending and mu held, and gives mu up while it writes.
 func (s *session) ask(need engine.Need) {
 	need = s.eng.Asking(need, s.server.now())
+	if need&engine.NeedCatalog != 0 && s.settings.Catalog != nil {
+		need &^= engine.NeedCatalog
+		go s.readCatalog()
+	}
 	var msg []byte
 	for _, n := range []engine.Need{engine.NeedSettings, engine.NeedCatalog} {
 		if need&n == 0 {
 			continue
 		}
+		sql := settingsQuery
+		if n == engine.NeedCatalog {
+			switch {
+			case s.eng.AsksMark():
+				sql = markQuery
+			case s.eng.PlainCatalog():
+				sql = plainCatalogQuery
+			default:
+				sql = catalogQuery
+			}
+		}
 		s.queue.push(&exchange{closed: true, synced: true, question: &question{need: n, done: make(chan struct{})}})
-		msg = append(msg, questionMessages(questionSQL[n])...)
+		msg = append(msg, questionMessages(sql)...)
 	}
 	if msg == nil {
 		return
@@ -64,13 +138,15 @@ func (s *session) ask(need engine.Need) {
 
 // askAhead asks what decisions to come will rest on. Right after the login the questions wait in the origin's socket
 // until it is ready, so that the client's first statement waits for no round trip; later they are put only when the
-// session is at rest, outside any transaction.
-func (s *session) askAhead(login bool) {
+// session is at rest, outside any transaction. A client that was faster has begun one, perhaps, in which a query would be
+// one too many.
+func (s *session) askAhead() {
 	s.sending.Lock()
 	defer s.sending.Unlock()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.clientGone || s.raw || s.replication != notReplication || !login && (s.queue.len() > 0 || s.eng.State() != engine.Idle) {
+	loggingIn := s.login && s.queue.len() == 1
+	if s.clientGone || s.raw || s.replication != notReplication || !loggingIn && (s.queue.len() > 0 || s.eng.State() != engine.Idle) {
 		return
 	}
 	if n := s.eng.Wants(s.server.now()); n != 0 {
@@ -83,6 +159,7 @@ type question struct {
 	need engine.Need
 	rows [][]string
 	bad  bool
+	lack bool // the server does not know what it was asked for
 	done chan struct{}
 	over bool // done is closed
 }
@@ -108,8 +185,6 @@ func questionMessages(sql string) []byte {
 	return frame(out, 'S')
 }
 
-var questionSQL = map[engine.Need]string{engine.NeedSettings: settingsQuery, engine.NeedCatalog: catalogQuery}
-
 // answered takes a part of the answer to a question of the larder's own.
 func (s *session) answered(x *exchange, kind byte, body []byte, now time.Time) {
 	q := x.question
@@ -121,7 +196,7 @@ func (s *session) answered(x *exchange, kind byte, body []byte, now time.Time) {
 		}
 		q.rows = append(q.rows, row)
 	case 'E':
-		q.bad = true
+		q.bad, q.lack = true, q.lack || lacks(body)
 	case 'Z':
 		s.queue.pop()
 		switch q.need {
@@ -130,13 +205,43 @@ func (s *session) answered(x *exchange, kind byte, body []byte, now time.Time) {
 				s.eng.Learned(set)
 			}
 		case engine.NeedCatalog:
-			if c, ok := schema(q.rows); ok && !q.bad {
-				s.eng.LearnedCatalog(c, now)
-			} else {
+			rows, strange := catalogRows(q.rows)
+			switch {
+			case s.eng.AsksMark():
+				mark := ""
+				if !q.bad && len(q.rows) == 1 && len(q.rows[0]) == 1 {
+					mark = q.rows[0][0]
+				}
+				s.eng.LearnedMark(mark, now)
+			case !q.bad && !strange:
+				s.eng.LearnedCatalog(rows, now)
+			case q.lack && !s.eng.PlainCatalog():
+				s.server.log().Warn("this server does not describe its schema whole: views, partitions, functions and the like are not followed", "database", s.eng.Database)
+				s.eng.TakePlainCatalog(now)
+			default:
 				s.server.log().Warn("the catalog could not be read, so nothing is kept", "database", s.eng.Database)
 				s.eng.LearnedCatalog(nil, now)
 			}
 		}
 		q.end()
 	}
+}
+
+// lacking says whether an error's code means that the server does not know what it was asked for, and not that it had no
+// time for it or the like. Source: class 42 of the manual's "PostgreSQL Error Codes", and feature_not_supported.
+func lacking(code string) bool { return strings.HasPrefix(code, "42") || code == "0A000" }
+
+// lacks is lacking for the body of an error message.
+func lacks(body []byte) bool {
+	for len(body) > 1 {
+		value, rest, ok := bytes.Cut(body[1:], []byte{0})
+		if body[0] == 'C' {
+			return lacking(string(value))
+		}
+		if !ok {
+			return false
+		}
+		body = rest
+	}
+	return false
 }

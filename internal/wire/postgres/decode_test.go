@@ -3,6 +3,7 @@ package postgres
 import (
 	"bytes"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -26,7 +27,7 @@ func FuzzTextRow(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if row, ok := textRow(b); ok {
 			settings([][]string{row})
-			schema([][]string{row})
+			catalogRows([][]string{row})
 		}
 	})
 }
@@ -34,6 +35,12 @@ func FuzzTextRow(f *testing.F) {
 func FuzzBoundValues(f *testing.F) {
 	f.Add([]byte("\x00\x00\x00\x01\x00\x00\x00\x03now\x00\x00"))
 	f.Fuzz(func(t *testing.T, b []byte) { boundMayMeanNow(b) })
+}
+
+func TestPatience(t *testing.T) {
+	for setting, want := range map[string]time.Duration{"0": 0, "": 0, "250ms": 250 * time.Millisecond, "5s": 5 * time.Second, "2min": 2 * time.Minute, "3h": 3 * time.Hour, "1d": 24 * time.Hour, "soon": 0} {
+		assert.Equal(t, want, patience(setting), setting)
+	}
 }
 
 func TestBoundValuesThatMayMeanNow(t *testing.T) {

@@ -196,6 +196,16 @@ var conversations = []struct {
 			x.say(query(sql)).ready()
 		}
 	}},
+	{"an isolation asked for behind a read that no Sync has ended", true, func(x *talk) {
+		for _, end := range []pgproto3.FrontendMessage{flushing, syncing} { // with a Sync it comes in time
+			x.say(together(unit(allQuays), end)...).hear('C', 1)
+			if end == syncing {
+				x.hear('Z', 1)
+			}
+			x.say(together(unit("begin isolation level repeatable read"), syncing)...).ready()
+			x.say(query("rollback")).ready()
+		}
+	}},
 	{"settings", true, func(x *talk) {
 		for _, sql := range []string{"set datestyle = 'german'", "set time zone 'Etc/GMT-10'", "set application_name = 'another'", "set client_encoding = 'LATIN1'", "show all_is_well",
 			"reset all", "set local datestyle = 'sql'", "begin", "set local time zone 'UTC'", "commit", "discard all", "set role nobody_there", "set standard_conforming_strings = off",

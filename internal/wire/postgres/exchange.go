@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"hash/maphash"
 	"time"
 
 	"jollylarder/internal/core/engine"
@@ -92,8 +93,9 @@ func (x *exchange) private() bool {
 // execution is one statement being run.
 type execution struct {
 	d      engine.Decision
-	gather bool   // its reply is copied, to be kept
-	reply  []byte // with room before it for what may go before
+	gather bool          // its reply is copied, to be kept
+	reply  []byte        // with room before it for what may go before
+	sum    *maphash.Hash // of the rows and their description, where that is wanted
 	rows   int
 	bytes  int
 	done   bool
@@ -298,6 +300,9 @@ func (s *session) endExchange(x *exchange, state engine.TxState, now time.Time) 
 			s.idle = append(s.idle, e)
 		}
 	}
+	if !behind {
+		s.eng.Landed()
+	}
 	s.active = now
 	s.queue.recycle(x)
 	s.rest(now)
@@ -309,5 +314,11 @@ func (s *session) finish(x *exchange, e *execution, now time.Time) {
 	if e.gather && e.d.Outcome == ledger.Miss && !x.failed && !x.noticed && e.bytes == len(e.reply)-len(lead) {
 		r.Reply = append(e.reply, trail...)
 	}
+	if e.sum != nil {
+		r.Sum = max(e.sum.Sum64(), 1)
+	}
 	s.eng.Finish(&e.d, r, now)
 }
+
+// sumSeed is the seed of what is compared: results of one run of the program with each other.
+var sumSeed = maphash.MakeSeed()

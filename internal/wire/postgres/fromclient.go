@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"hash/maphash"
 	"math"
 	"runtime/debug"
 	"time"
@@ -398,6 +399,10 @@ func (s *session) start(x *exchange, e *execution, now time.Time) {
 		x.loud++
 	}
 	s.eng.Send(&e.d, now)
+	if e.d.Compare {
+		e.sum = &maphash.Hash{}
+		e.sum.SetSeed(sumSeed)
+	}
 	x.pending.Add(s.eng.Pending())
 }
 
@@ -444,6 +449,7 @@ func (s *session) writeClient(b []byte) bool {
 func (s *session) finishHit(d *engine.Decision, bytes int, arrived time.Time) {
 	now := s.server.now()
 	s.eng.Finish(d, engine.Result{Took: now.Sub(arrived), Bytes: bytes}, now)
+	s.rest(now)
 }
 
 // write sends bytes to the origin. It is called with sending held.

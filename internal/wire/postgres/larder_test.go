@@ -64,8 +64,9 @@ type larder struct {
 	server   *wire.Server
 	address  string
 	database string
-	direct   string // the database's own URL
-	through  string // its URL through the larder
+	age      time.Duration // of the catalog, before it is read again
+	direct   string        // the database's own URL
+	through  string        // its URL through the larder
 
 	mu     sync.Mutex
 	events []engine.Event
@@ -90,14 +91,14 @@ func newLarder(t testing.TB, setup ...string) *larder {
 }
 
 func (l *larder) serve(origin string) {
-	e, err := engine.New(engine.Options{Facts: readFacts, Settle: time.Second}, time.Now())
+	e, err := engine.New(engine.Options{Facts: readFacts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter, SameRows: wire.SameRows, Settle: time.Second, CatalogAge: l.age}, time.Now())
 	require.NoError(l.t, err)
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(l.t, err)
 	srv := &wire.Server{Engine: e, Origin: origin}
 	l.engine, l.server, l.address = e, srv, ln.Addr().String()
 	ended := make(chan struct{})
-	w := e.Watch(10_000)
+	w := e.Watch(false)
 	go func() { _ = srv.Serve(ln) }()
 	go func() {
 		tick := time.NewTicker(10 * time.Millisecond)
@@ -105,9 +106,9 @@ func (l *larder) serve(origin string) {
 			select {
 			case now := <-tick.C:
 				e.Tick(now)
-			case ev := <-w.C:
+				events, _ := w.Read()
 				l.mu.Lock()
-				l.events = append(l.events, ev)
+				l.events = append(l.events, events...)
 				l.mu.Unlock()
 			case <-ended:
 				return
@@ -128,7 +129,7 @@ func (l *larder) know() {
 	require.Eventually(l.t, func() bool {
 		_, err := c.Exec(ctx, "select 'is it known'")
 		known := false
-		l.engine.Databases(func(_ string, k bool, _ []string) { known = k })
+		l.engine.Databases(func(_ string, k, _ bool, _ []string) { known = k })
 		return err == nil && known
 	}, 30*time.Second, 10*time.Millisecond)
 }
@@ -142,11 +143,7 @@ func (l *larder) keep(sql ...string) {
 	l.engine.SetRules(rules.NewSet(list))
 }
 
-func patternOf(sql string) statement.ID {
-	var s statement.Scan
-	s.Read([]byte(sql))
-	return statement.Name(s.Pattern)
-}
+func patternOf(sql string) statement.ID { return statement.Of(sql) }
 
 // outcomes waits for the end of n statements of a pattern and gives what became of them.
 func (l *larder) outcomes(sql string, n int) []engine.Event {

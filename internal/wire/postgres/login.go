@@ -7,7 +7,8 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"syscall"
+
+	"jollylarder/internal/peer"
 )
 
 // The login is the origin's: its challenges and the client's responses are relayed as they come, and nothing of them is
@@ -93,7 +94,7 @@ func near(client, origin net.Conn) (ok bool, why string) {
 		if !ok {
 			return false, "it is reached over a Unix socket, where the database sees the larder's operating system user"
 		}
-		if uid, ok := peerUser(cu); !ok || uid != os.Getuid() {
+		if uid, ok := peer.User(cu); !ok || uid != os.Getuid() {
 			return false, "it sees the larder's operating system user, which is not the client's"
 		}
 		return true, ""
@@ -122,20 +123,6 @@ func netConn(c net.Conn) net.Conn {
 			return c
 		}
 	}
-}
-
-// peerUser gives the operating system's user at the other end of a Unix socket.
-func peerUser(c *net.UnixConn) (uid int, ok bool) {
-	rc, err := c.SyscallConn()
-	if err != nil {
-		return 0, false
-	}
-	_ = rc.Control(func(fd uintptr) {
-		if cred, err := syscall.GetsockoptUcred(int(fd), syscall.SOL_SOCKET, syscall.SO_PEERCRED); err == nil {
-			uid, ok = int(cred.Uid), true
-		}
-	})
-	return uid, ok
 }
 
 // admits says why a client that the origin let in without a challenge is not let in after all, or "".
@@ -176,7 +163,7 @@ func (s *session) authentication(o *outbound, body []byte) (forward bool) {
 		}
 		a.admitted = true
 		s.room.Broadcast()
-		go s.askAhead(true)
+		go s.askAhead()
 	case authSASL:
 		a.challenged, a.initial = true, true
 		s.room.Broadcast()

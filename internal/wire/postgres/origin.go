@@ -239,6 +239,9 @@ func (s *session) takeRows(o *outbound) bool {
 	}
 	e.exec.rows += rows
 	e.exec.bytes += len(b)
+	if e.exec.sum != nil {
+		e.exec.sum.Write(b)
+	}
 	if e.exec.gather {
 		if len(e.exec.reply)+len(b) > s.server.Engine.Largest() {
 			e.exec.gather, e.exec.reply = false, nil
@@ -318,6 +321,9 @@ func (s *session) keep(o *outbound, b []byte) {
 	}
 	if e := s.running(); e != nil {
 		e.bytes += len(b)
+		if e.sum != nil {
+			e.sum.Write(b)
+		}
 		if e.gather {
 			e.reply = append(e.reply, b...)
 		}
@@ -360,6 +366,8 @@ func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time
 	case 'S':
 		s.parameter(body)
 		return true
+	case 'K':
+		s.cancelKey = bytes.Clone(body)
 	case 'N':
 		if x != nil {
 			x.noticed = true
@@ -480,7 +488,7 @@ func (s *session) inBatch(o *outbound, x *exchange, e *expected, kind byte, tota
 				return false, true
 			}
 		case 'I', 's':
-			e.exec.gather = false
+			e.exec.gather, e.exec.sum = false, nil
 			s.executed(x, e.exec, now)
 			s.next(x)
 		case 'G', 'W':
@@ -514,6 +522,7 @@ func (s *session) parameter(body []byte) {
 	case "application_name":
 		s.eng.SetApplication(v)
 	case "client_encoding", "standard_conforming_strings":
+		s.eng.SetUTF8(s.parameters["client_encoding"] == "UTF8")
 		s.eng.SetUnreadable(unreadable(s.parameters["client_encoding"], s.parameters["standard_conforming_strings"]))
 	}
 }

@@ -89,7 +89,7 @@ func (s *session) owesQuery(d *engine.Decision) bool {
 		return false
 	}
 	switch d.Pattern.Facts.Verb {
-	case "set", "begin", "several", "unknown", "call", "do":
+	case "set", "reset", "begin", "several", "unknown", "call", "do":
 		return true
 	}
 	return false

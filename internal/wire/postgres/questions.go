@@ -2,19 +2,20 @@ package postgres
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
+	"time"
 
-	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/engine"
 )
 
-// catalogQuery asks a PostgreSQL server for a schema's description: six text columns, as in catalog.Row. It keeps to what any SQL
-// engine with these system tables can run, names every system table in full, and needs no privilege.
+// plainCatalogQuery asks a server that cannot answer catalogQuery for what it has: tables, and by flags what makes them
+// more than that. It keeps to what any SQL engine with these system tables can run.
 //
 // The numbers are the server's fixed object ids: 2604 pg_attrdef, 2606 pg_constraint, 2618 pg_rewrite, 3256
 // pg_policy, 1255 pg_proc, 1266 timetz, 1270 its array, 2078
 // set_config; below 16384 are the server's own.
-const catalogQuery = `/* jolly larder reads the catalog */
+const plainCatalogQuery = `/* jolly larder reads the catalog */
 select 'relation', n.nspname, c.relname,
        cast(c.relkind as text)
        || case when c.relrowsecurity then 'S' else '' end
@@ -49,11 +50,15 @@ left join (select coalesce(a.adrelid, k.conrelid, w.ev_class, y.polrelid) as rel
 where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and c.relpersistence <> 't'
   and n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast')
 union all
-select 'cascade', n.nspname, c.relname, '', m.nspname, e.relname
+select 'reference', n.nspname, c.relname, cast(k.confupdtype as text) || cast(k.confdeltype as text), m.nspname, e.relname
 from pg_catalog.pg_constraint k
 join pg_catalog.pg_class c on c.oid = k.confrelid join pg_catalog.pg_namespace n on n.oid = c.relnamespace
 join pg_catalog.pg_class e on e.oid = k.conrelid join pg_catalog.pg_namespace m on m.oid = e.relnamespace
 where k.contype = 'f' and (k.confupdtype in ('c', 'n', 'd') or k.confdeltype in ('c', 'n', 'd'))
+union all
+select 'columns', n.nspname, c.relname, '', '', case when a.atttypid in (20, 21, 23) then 'n' else '' end || ' ' || cast(a.attname as text)
+from pg_catalog.pg_attribute a join pg_catalog.pg_class c on c.oid = a.attrelid join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+where a.attnum > 0 and c.relkind = 'r' and c.relpersistence <> 't' and n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast')
 union all
 select 'function', '', p.proname, max(cast(p.provolatile as text)), '', ''
 from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
@@ -90,7 +95,8 @@ var settingsQuery = func() string {
 	q.WriteString("/* jolly larder reads this session's settings */ select " +
 		"pg_catalog.current_setting('default_transaction_isolation', true), pg_catalog.current_setting('standard_conforming_strings', true), " +
 		"case when pg_catalog.pg_my_temp_schema() = 0 then 0 else (select count(*) from pg_catalog.pg_class where relnamespace = pg_catalog.pg_my_temp_schema()) end, " +
-		"current_user, session_user")
+		"pg_catalog.array_to_string(current_schemas(true), pg_catalog.chr(10)), current_user, session_user, " +
+		"pg_catalog.current_setting('" + engine.OptOut + "', true), pg_catalog.current_setting('statement_timeout', true)")
 	for _, n := range settingNames {
 		fmt.Fprintf(&q, ", pg_catalog.current_setting('%s', true)", n)
 	}
@@ -99,16 +105,20 @@ var settingsQuery = func() string {
 
 // settings reads the answer to settingsQuery.
 func settings(rows [][]string) (engine.Settings, bool) {
-	if len(rows) != 1 || len(rows[0]) != 5+len(settingNames) {
+	if len(rows) != 1 || len(rows[0]) != 8+len(settingNames) {
 		return engine.Settings{}, false
 	}
 	r := rows[0]
 	s := engine.Settings{
-		Values:        append([]string{}, r[3:]...),
+		Values:        append([]string{r[3]}, r[8:]...),
+		Roles:         []string{r[4], r[5]},
+		Path:          strings.Split(r[3], "\n"),
 		ReadCommitted: r[0] == "read committed" || r[0] == "read uncommitted",
 		Temporary:     r[2] != "0",
+		LeftOut:       r[6] == "off",
+		Patience:      patience(r[7]),
 	}
-	if strangePath(r[5]) {
+	if strangePath(r[8]) {
 		s.Strange = "the session's search path puts other schemas before the system's"
 	}
 	if r[1] == "off" {
@@ -117,22 +127,16 @@ func settings(rows [][]string) (engine.Settings, bool) {
 	return s, true
 }
 
-// schema reads the answer to catalogQuery.
-func schema(rows [][]string) (*catalog.Schema, bool) {
-	out := make([]catalog.Row, 0, len(rows))
-	for _, r := range rows {
-		if len(r) != 6 {
-			return nil, false
-		}
-		if r[0] == "path" {
-			if strangePath(r[2]) {
-				return nil, false // its functions and operators may not be the server's own
-			}
-			continue
-		}
-		out = append(out, catalog.Row{What: r[0], Schema: r[1], Name: r[2], Flags: r[3], OtherSchema: r[4], OtherName: r[5]})
+// patience reads the server's limit for a statement's time, which it writes in the largest unit that fits, and 0 for none.
+// Source: "Parameter Names and Values" in its manual.
+func patience(setting string) time.Duration {
+	digits := strings.TrimRight(setting, "usminhd")
+	n, err := strconv.ParseInt(digits, 10, 64)
+	if err != nil {
+		return 0
 	}
-	return catalog.New(out), true
+	unit := map[string]time.Duration{"us": time.Microsecond, "ms": time.Millisecond, "s": time.Second, "min": time.Minute, "h": time.Hour, "d": 24 * time.Hour}
+	return time.Duration(n) * unit[strings.TrimPrefix(setting, digits)]
 }
 
 // strangePath says whether a search path lets other schemas stand before the system's, which it otherwise begins with

@@ -3,6 +3,7 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -27,6 +28,10 @@ type Settings struct {
 	RequireTLS bool
 	// OriginTLS is for connections to the origin, as by func OriginTLS; nil means none.
 	OriginTLS *tls.Config
+	// Catalog is the account by which catalogs are read; nil means over a client's own connection.
+	Catalog *Account
+	// Fetch is the account by which results are fetched ahead; nil means that none are. It is for a Fetcher.
+	Fetch *Account
 	// Unchallenged says who is let in when the origin asks for no proof; empty means SameHost.
 	Unchallenged Unchallenged
 	// MaxConnections is how many clients may be connected at once; 0 means any number.
@@ -136,7 +141,7 @@ func (s *Server) Serve(l net.Listener) error {
 		}
 		s.wg.Go(func() {
 			defer s.untrack(c)
-			s.handle(c)
+			s.handle(c, false)
 		})
 	}
 }
@@ -197,6 +202,8 @@ func (s *Server) Close() {
 		if x == nil {
 			c.Close()
 		} else {
+			x.ending.Store(true)
+			x.hurry()
 			sever(c)
 		}
 	}
@@ -224,8 +231,9 @@ func (s *Server) untrack(c net.Conn) {
 	s.mu.Unlock()
 }
 
-// handle serves one client from its first byte to its last. A fault of ours ends this connection and no other.
-func (s *Server) handle(accepted net.Conn) {
+// handle serves one client from its first byte to its last; own says that it is the larder itself. A fault of ours ends
+// this connection and no other.
+func (s *Server) handle(accepted net.Conn, own bool) {
 	defer func() {
 		if r := recover(); r != nil {
 			s.log().Error("a fault in the larder ended a connection", "client", accepted.RemoteAddr(), "fault", r)
@@ -249,7 +257,7 @@ func (s *Server) handle(accepted net.Conn) {
 		return
 	}
 	_ = accepted.SetReadDeadline(time.Time{})
-	if most := set.MaxConnections; most > 0 && s.Clients() > most && !start.cancel {
+	if most := set.MaxConnections; most > 0 && s.Clients() > most && !start.cancel && !own {
 		s.log().Warn("a client was sent away", "client", accepted.RemoteAddr(), "limit", most)
 		s.refuse(accepted, client, &startupError{"53300", fmt.Sprintf("jolly larder has too many clients: at most %d may be connected", most),
 			"The limit is connections in the larder's configuration."})
@@ -273,6 +281,9 @@ func (s *Server) handle(accepted net.Conn) {
 			return
 		}
 	}
+	if start.cancel && len(start.raw) > cancelHeader {
+		s.beforeCancel(start.raw[cancelHeader:])
+	}
 	if _, err := origin.Write(start.raw); err != nil {
 		_, _ = client.Write(fatal("08006", "jolly larder lost the database at "+s.Origin+": "+err.Error(), ""))
 		return
@@ -283,13 +294,30 @@ func (s *Server) handle(accepted net.Conn) {
 	case start.other:
 		relay(client, origin)
 	default:
-		start.identity.Origin = s.Name
+		start.identity.Origin, start.identity.Own = s.Name, own
 		x := newSession(s, set, client, origin, start)
 		s.mu.Lock()
 		s.conns[accepted] = x
 		s.mu.Unlock()
 		x.run()
 	}
+}
+
+// cancelHeader is what stands before the key in a request to cancel: its length and its code.
+const cancelHeader = 8
+
+// beforeCancel sees to it that the statement that is to be cancelled is at the origin: it may be waiting for what another
+// session fetches.
+func (s *Server) beforeCancel(key []byte) {
+	s.each(func(x *session) {
+		x.mu.Lock()
+		is := bytes.Equal(x.cancelKey, key)
+		x.mu.Unlock()
+		if is {
+			x.hurry()
+			x.awaitSent()
+		}
+	})
 }
 
 // refuse tells a client why it cannot begin. It no longer counts as connected.

@@ -3,6 +3,7 @@ package postgres
 import (
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"jollylarder/internal/core/engine"
@@ -54,6 +55,10 @@ type session struct {
 	raw         bool // replication, or a conversation that is no longer followed: everything is relayed
 	active      time.Time
 	parameters  map[string]string
+	cancelKey   []byte        // by which its statements can be cancelled
+	hurried     chan struct{} // ends the waiting for another session's result
+	awaits      bool          // it waits for that
+	ending      atomic.Bool   // the server is being closed
 
 	// What the client has prepared. A name whose meaning is not certain is not in statements.
 	statements map[string]*prepared
@@ -62,7 +67,7 @@ type session struct {
 	here, there       *prepared
 	hereNow, thereNow *prepared
 
-	answeredInBlock bool // in this transaction block something was, of which the origin knows nothing
+	answeredInBlock bool // in this transaction something was, of which the origin knows nothing
 
 	// The unnamed portal, where the client's and the origin's differ since a Bind was answered from memory.
 	portal      *localPortal // the client's; it is local, or nil
@@ -110,8 +115,8 @@ func newSession(srv *Server, set *Settings, client, origin net.Conn, start *star
 		server: srv, settings: set, client: newSocket(client), origin: newSocket(origin),
 		auth: newAuth(set, client, origin), replication: start.replication, login: true,
 		eng:        srv.Engine.NewSession(start.identity),
-		parameters: map[string]string{},
-		active:     srv.now(),
+		parameters: map[string]string{}, hurried: make(chan struct{}, 1),
+		active: srv.now(),
 	}
 	s.room = sync.NewCond(&s.mu)
 	x := s.queue.open(s.active)
@@ -174,6 +179,7 @@ func (s *session) endQuestions() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.originGone = true
+	s.hurry()
 	for _, x := range s.queue.all() {
 		if x.question != nil {
 			x.question.end()
@@ -185,13 +191,13 @@ func (s *session) endQuestions() {
 
 // atRest says whether nothing is under way: the connection can be ended without anybody losing anything.
 func (s *session) atRest() bool {
-	return !s.raw && !s.login && !s.mid && s.queue.len() == 0 && s.eng.State() == engine.Idle
+	return !s.raw && !s.login && !s.mid && !s.awaits && s.queue.len() == 0 && s.eng.State() == engine.Idle
 }
 
 // rest does what is to be done when the session has come to rest. It is called with mu held.
 func (s *session) rest(now time.Time) {
 	if s.queue.len() == 0 && s.eng.State() == engine.Idle && s.eng.WantsCatalog(now) {
-		go s.askAhead(false)
+		go s.askAhead()
 	}
 }
 

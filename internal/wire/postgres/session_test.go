@@ -49,12 +49,13 @@ func FuzzSession(f *testing.F) {
 	f.Add(start+frame('p', "SCRAM-SHA-256\x00\x00\x00\x00\x01y"), "R\x00\x00\x00\x17\x00\x00\x00\x0aSCRAM-SHA-256\x00\x00"+ready, uint8(0))
 	f.Add("\x00\x00\x00\x08\x04\xd2\x16\x2f"+start+"Q\x00\x00\x00\x02", ready+"Z\x00\x00\x00\x01", uint8(9))
 	f.Add("\x16\x03\x01\x00\x05hello", "", uint8(0))
+	show := "show jollylarder.last\x00"
+	f.Add(start+frame('Q', show)+frame('P', "s\x00"+show+"\x00\x00")+frame('D', "Ss\x00")+frame('S', "")+frame('B', "\x00s\x00\x00\x00\x00\x00\x00\x01\x00\x01")+frame('D', "P\x00")+
+		frame('E', "\x00\x00\x00\x00\x00")+frame('E', "\x00\x00\x00\x00\x00")+frame('S', "")+frame('B', "\x00s\x00\x00\x01")+frame('E', "\x00\x00\x00\x00\x00"), ready, uint8(50))
 	f.Fuzz(func(t *testing.T, client, origin string, piece uint8) {
-		e, err := engine.New(engine.Options{Facts: facts.Facts}, time.Now())
+		e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body}, time.Now())
 		require.NoError(t, err)
-		var s statement.Scan
-		s.Read([]byte("select n from berths where id = 1"))
-		e.SetRules(rules.NewSet([]rules.Rule{{Pattern: statement.Name(s.Pattern), Verdict: rules.Keep, TTL: time.Minute}}))
+		e.SetRules(rules.NewSet([]rules.Rule{{Pattern: statement.Of("select n from berths where id = 1"), Verdict: rules.Keep, TTL: time.Minute}}))
 		seen := make(chan string, 1)
 		theirs, mine := net.Pipe()
 		server, far := net.Pipe()
@@ -78,7 +79,7 @@ func FuzzSession(f *testing.F) {
 		ended := make(chan struct{})
 		go func() {
 			srv.track(mine)
-			srv.handle(mine)
+			srv.handle(mine, false)
 			srv.untrack(mine)
 			server.Close()
 			close(ended)
@@ -112,4 +113,23 @@ func FuzzLogin(f *testing.F) {
 		s := &session{server: &Server{Log: slog.New(slog.DiscardHandler)}, client: newSocket(near), auth: auth{initial: true, bound: true}}
 		s.password(response)
 	})
+}
+
+// The larder's own questions go in front of all that a client says, or wait until it rests: in a transaction that has just begun,
+// one query would be one too many for what must come before any.
+func TestQuestionsAreNotPutIntoAClientsTransaction(t *testing.T) {
+	e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body}, time.Now())
+	require.NoError(t, err)
+	far, near := net.Pipe()
+	defer far.Close()
+	go func() { _, _ = io.Copy(io.Discard, far) }()
+	s := newSession(&Server{Engine: e, Log: slog.New(slog.DiscardHandler)}, &Settings{}, near, near, &startup{})
+	begin := s.queue.open(time.Now()) // sent before the login's end was heard of
+	s.askAhead()
+	require.Equal(t, 2, s.queue.len())
+	s.queue.list = s.queue.list[:1]
+	s.queue.recycle(begin)
+	s.askAhead()
+	require.Equal(t, 2, s.queue.len(), "while there is nothing but the login, they are put")
+	require.NotNil(t, s.queue.last().question)
 }
