@@ -1,0 +1,164 @@
+// Package freshcheck looks for old answers: it has random clients of a larder do random things to random schemas, with faults in between, and holds every
+// answer from memory against what the database says to the same session at that moment.
+package freshcheck
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+)
+
+// Checker looks for old answers.
+type Checker struct {
+	// Address is that of a PostgreSQL server for nothing else, which lets postgres in. It needs max_prepared_transactions, and for Feed
+	// wal_level = logical.
+	Address string
+	// Feed has some writes come around the larder, with a change feed that tells of them.
+	Feed bool
+	// Steps are those of one script; 0 means 1000.
+	Steps int
+	// Shrink is how often a failing script is run again at most, to make it shorter; 0 means 150.
+	Shrink int
+	// Patience is how long a read is awaited that may wait for what is held back; 0 means 20 ms.
+	Patience time.Duration
+}
+
+// Violation is an old answer.
+type Violation struct {
+	Seed   uint64
+	Schema []string
+	Script Script
+	What   error
+}
+
+func (v *Violation) String() string {
+	return fmt.Sprintf("seed %d: %v\nafter\n%sin the schema\n  %s\n", v.Seed, v.What, v.Script, strings.Join(v.Schema, ";\n  "))
+}
+
+var databases atomic.Uint64
+
+// Seed checks one world by one script, both made from a seed. A violation comes with a script that is as short as could be found.
+func (c *Checker) Seed(seed uint64) (Counts, *Violation, error) {
+	r := rand.New(rand.NewPCG(seed, 17))
+	w := newWorld(r)
+	var next int64
+	steps := c.Steps
+	if steps == 0 {
+		steps = 1000
+	}
+	s := newScript(w, r, steps, &next, c.Feed)
+	counts, what, err := c.try(w, s)
+	if err != nil || what == nil {
+		return counts, nil, err
+	}
+	v := &Violation{seed, w.schema, s, what}
+	most := c.Shrink
+	if most == 0 {
+		most = 150
+	}
+	v.Script = shrink(s, most, func(shorter Script) bool {
+		_, again, err := c.try(w, shorter)
+		if err == nil && again != nil {
+			v.What = again
+			return true
+		}
+		return false
+	})
+	return counts, v, nil
+}
+
+// try runs a script on a fresh database.
+func (c *Checker) try(w *world, s Script) (counts Counts, violation error, err error) {
+	admin, err := connect("postgres://postgres@"+c.Address+"/postgres?sslmode=disable", "freshcheck")
+	if err != nil {
+		return counts, nil, err
+	}
+	defer admin.Close(context.Background())
+	name := fmt.Sprintf("freshcheck%d", databases.Add(1))
+	drop := func() { simple(admin, "drop database if exists "+name+" with (force)") }
+	drop()
+	simple(admin, "create role "+role)
+	if got := simple(admin, "create database "+name); strings.HasPrefix(got, "error") {
+		return counts, nil, errors.New(got)
+	}
+	defer drop()
+	own, err := pgconn.Connect(context.Background(), "postgres://postgres@"+c.Address+"/"+name+"?sslmode=disable")
+	if err != nil {
+		return counts, nil, err
+	}
+	for _, sql := range w.schema {
+		if got := simple(own, sql); strings.HasPrefix(got, "error") {
+			own.Close(context.Background())
+			return counts, nil, fmt.Errorf("%s: %s", sql, got)
+		}
+	}
+	own.Close(context.Background())
+	x, err := newRun(c.Address, name, c.Feed)
+	if err != nil {
+		return counts, nil, err
+	}
+	defer x.close()
+	if x.patience = c.Patience; x.patience == 0 {
+		x.patience = 20 * time.Millisecond
+	}
+	err = x.all(s)
+	if errors.Is(err, errOld) {
+		return x.counts, err, nil
+	}
+	return x.counts, nil, err
+}
+
+// Run checks one seed after the other, so many at once, until the time is over or it finds a violation. Progress, if it is not nil, is called
+// from time to time.
+func (c *Checker) Run(ctx context.Context, first uint64, length time.Duration, atOnce int, progress func(Counts)) (sum Counts, found *Violation, err error) {
+	type outcome struct {
+		counts Counts
+		found  *Violation
+		err    error
+	}
+	ctx, cancel := context.WithTimeout(ctx, length)
+	defer cancel()
+	results := make(chan outcome)
+	var seed atomic.Uint64
+	seed.Store(first)
+	for range atOnce {
+		go func() {
+			for ctx.Err() == nil {
+				counts, v, err := c.Seed(seed.Add(1) - 1)
+				results <- outcome{counts, v, err}
+				if v != nil || err != nil {
+					break
+				}
+			}
+			results <- outcome{err: errEnded}
+		}()
+	}
+	for running := atOnce; running > 0; {
+		o := <-results
+		if errors.Is(o.err, errEnded) {
+			running--
+			continue
+		}
+		sum.add(o.counts)
+		if o.found != nil && found == nil {
+			found = o.found
+			cancel()
+		}
+		if o.err != nil && err == nil {
+			err = o.err
+			cancel()
+		}
+		if progress != nil {
+			progress(sum)
+		}
+	}
+	return sum, found, err
+}
+
+var errEnded = errors.New("ended")

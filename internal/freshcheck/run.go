@@ -1,0 +1,569 @@
+package freshcheck
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"regexp"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/feed"
+	wire "jollylarder/internal/wire/postgres"
+)
+
+// The ways in which a statement is sent.
+var modes = []string{"simple", "extended", "prepared", "bound"}
+
+// repeats is how often an answer from memory is asked for again at once.
+const repeats = 3
+
+// tickEvery is how often the larder does what is to be done from time to time.
+const tickEvery = 5 * time.Millisecond
+
+// settleTime is how long a write of unknown outcome takes to settle, by the clock of the larder under test.
+const settleTime = 10 * time.Second
+
+// run is one script being run on a larder of its own, before a database of its own.
+type run struct {
+	origin   string // URL of the database, without the database's name at its end
+	database string
+	engine   *engine.Engine
+	wire     *wire.Server
+	gate     *gate
+	ln       net.Listener
+	shift    atomic.Int64 // by how much the larder's clock is ahead
+	ended    chan struct{}
+
+	clients  [sessionCount]*client
+	observer *pgconn.PgConn
+	follower *feed.Follower
+	stopFeed context.CancelFunc
+
+	patience time.Duration // how long a read is awaited that may wait for what is held back
+
+	counts Counts
+}
+
+// Counts are what was done.
+type Counts struct{ Scripts, Operations, Reads, Hits, Around int }
+
+func (c *Counts) add(o Counts) {
+	c.Scripts += o.Scripts
+	c.Operations += o.Operations
+	c.Reads += o.Reads
+	c.Hits += o.Hits
+	c.Around += o.Around
+}
+
+// client is one client of the larder.
+type client struct {
+	name     string
+	conn     *pgconn.PgConn
+	prepared map[string]string
+	names    int
+	dead     bool        // its connection was cut
+	busy     chan string // the outcome of what it has begun and was not awaited, or nil
+	waiting  string      // the statement of a read that waits for another's, or empty
+	allowed  []string    // what that may be answered with
+	plain    bool        // it has changed nothing of its session
+	held     bool
+}
+
+var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
+
+func newRun(address, database string, withFeed bool) (_ *run, err error) {
+	r := &run{origin: "postgres://postgres@" + address + "/", database: database, ended: make(chan struct{})}
+	defer func() {
+		if err != nil {
+			r.close()
+		}
+	}()
+	if r.gate, err = newGate(address); err != nil {
+		return nil, err
+	}
+	r.engine, err = engine.New(engine.Options{
+		Facts: facts.Facts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter, Settle: settleTime, CatalogAge: time.Hour,
+	}, r.now())
+	if err != nil {
+		return nil, err
+	}
+	r.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
+	r.wire = &wire.Server{Engine: r.engine, Origin: r.gate.address(), Log: quiet, Now: r.now}
+	r.wire.Configure(wire.Settings{LostTime: 200 * time.Millisecond, Unchallenged: wire.Anybody})
+	if r.ln, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+		return nil, err
+	}
+	go func() { _ = r.wire.Serve(r.ln) }()
+	go func() {
+		t := time.NewTicker(tickEvery)
+		defer t.Stop()
+		for {
+			select {
+			case <-t.C:
+				r.engine.Tick(r.now())
+			case <-r.ended:
+				return
+			}
+		}
+	}()
+	if r.observer, err = connect(r.origin+database, "observer"); err != nil {
+		return nil, err
+	}
+	if withFeed {
+		if err = r.follow(); err != nil {
+			return nil, err
+		}
+	}
+	for i := range r.clients {
+		r.clients[i] = &client{name: fmt.Sprintf("s%d", i)}
+		if err = r.dial(r.clients[i]); err != nil {
+			return nil, err
+		}
+	}
+	for end := time.Now().Add(20 * time.Second); ; {
+		if r.ask(r.clients[0], "select 'is it known'", 0); r.known() {
+			return r, nil
+		}
+		if time.Now().After(end) {
+			return nil, errors.New("the larder does not come to know the catalog")
+		}
+		time.Sleep(time.Millisecond)
+	}
+}
+
+func (r *run) now() time.Time { return time.Now().Add(time.Duration(r.shift.Load())) }
+
+func (r *run) known() (known bool) {
+	r.engine.Databases(func(name string, k, _ bool, _ []string) { known = known || k && name == r.database })
+	return known
+}
+
+func connect(url, name string) (*pgconn.PgConn, error) {
+	cfg, err := pgconn.ParseConfig(url)
+	if err != nil {
+		return nil, err
+	}
+	cfg.RuntimeParams["application_name"] = name
+	cfg.RuntimeParams["lock_timeout"] = "30ms"
+	cfg.TLSConfig = nil
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	return pgconn.ConnectConfig(ctx, cfg)
+}
+
+func (r *run) dial(c *client) (err error) {
+	c.conn, err = connect("postgres://postgres@"+r.ln.Addr().String()+"/"+r.database+"?sslmode=disable", c.name)
+	c.prepared, c.plain, c.held, c.busy, c.waiting, c.dead = map[string]string{}, true, false, nil, "", false
+	return err
+}
+
+// follow sets up a change feed and waits until it is followed.
+func (r *run) follow() error {
+	ctx := context.Background()
+	names := feed.UsualNames(r.database)
+	own, err := pgconn.Connect(ctx, r.origin+r.database+"?sslmode=disable") // one that may wait for others' transactions
+	if err != nil {
+		return err
+	}
+	defer own.Close(ctx)
+	p, err := feed.SetUp(ctx, own, r.database, names)
+	if err == nil && len(p.Obstacles) > 0 {
+		err = errors.New(p.Obstacles[0])
+	}
+	if err == nil {
+		err = p.Run(ctx, own)
+	}
+	if err != nil {
+		return err
+	}
+	r.follower = &feed.Follower{
+		Feed: r.engine.Feed("", r.database), Database: r.database, Slot: names.Slot, Publication: names.Publication, Log: quiet, ProbeEvery: 2 * time.Millisecond,
+		Connect: func(ctx context.Context, parameters map[string]string) (*pgconn.PgConn, error) {
+			cfg, err := pgconn.ParseConfig(r.origin + r.database + "?sslmode=disable")
+			if err != nil {
+				return nil, err
+			}
+			for k, v := range parameters {
+				cfg.RuntimeParams[k] = v
+			}
+			return pgconn.ConnectConfig(ctx, cfg)
+		},
+	}
+	run, stop := context.WithCancel(ctx)
+	ended := make(chan struct{})
+	go func() { defer close(ended); r.follower.Run(run) }()
+	r.stopFeed = func() { stop(); <-ended }
+	return r.caughtUp()
+}
+
+// caughtUp waits until the feed has told all that was committed by now.
+func (r *run) caughtUp() error {
+	from := time.Now()
+	for time.Since(from) < 20*time.Second {
+		if s := r.follower.Status(); s.Mode == feed.Stream && s.At.Add(-s.Lag).After(from) {
+			return nil
+		}
+		time.Sleep(200 * time.Microsecond)
+	}
+	return fmt.Errorf("the feed does not come to the present: %+v", r.follower.Status())
+}
+
+func (r *run) close() {
+	if r.stopFeed != nil {
+		r.stopFeed()
+	}
+	if r.gate != nil {
+		for _, c := range r.clients {
+			if c != nil {
+				r.gate.release(c.name)
+			}
+		}
+	}
+	for _, c := range r.clients {
+		if c != nil && c.conn != nil {
+			c.conn.Conn().Close()
+		}
+	}
+	if r.ln != nil {
+		r.ln.Close()
+		r.wire.Close()
+	}
+	if r.gate != nil {
+		r.gate.close()
+	}
+	close(r.ended)
+	if r.observer != nil {
+		for k := range 4 { // prepared transactions would keep the database from being dropped
+			simple(r.observer, fmt.Sprintf("rollback prepared 'x%d'", k))
+		}
+		if r.follower != nil {
+			names := feed.UsualNames(r.database)
+			for range 100 { // the server takes a moment to see that nobody follows any more
+				p, err := feed.Remove(context.Background(), r.observer, names)
+				if err == nil && len(p.Obstacles) == 0 && p.Run(context.Background(), r.observer) == nil {
+					break
+				}
+				time.Sleep(10 * time.Millisecond)
+			}
+		}
+		r.observer.Conn().Close()
+	}
+}
+
+// simple runs a statement and gives what came of it as text.
+func simple(c *pgconn.PgConn, sql string) string {
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	results, err := c.Exec(ctx, sql).ReadAll()
+	var out []string
+	for _, x := range results {
+		out = append(out, rows(x))
+	}
+	return finished(strings.Join(out, ";"), err)
+}
+
+func rows(x *pgconn.Result) string {
+	var out strings.Builder
+	for _, row := range x.Rows {
+		for _, v := range row {
+			if v == nil {
+				out.WriteString("null|")
+			} else {
+				out.WriteString(string(v) + "|")
+			}
+		}
+		out.WriteByte('\n')
+	}
+	return out.String()
+}
+
+func finished(text string, err error) string {
+	var wrong *pgconn.PgError
+	switch {
+	case err == nil:
+		return text
+	case errors.As(err, &wrong):
+		return "error " + wrong.Code + " " + wrong.Message
+	}
+	return "no answer: " + err.Error()
+}
+
+var number = regexp.MustCompile(`(= |\(|, )(\d{1,9})\b`)
+
+// bind takes the numbers out of a statement.
+func bind(sql string) (string, [][]byte) {
+	var values [][]byte
+	text := number.ReplaceAllStringFunc(sql, func(s string) string {
+		m := number.FindStringSubmatch(s)
+		values = append(values, []byte(m[2]))
+		return fmt.Sprintf("%s$%d", m[1], len(values))
+	})
+	return text, values
+}
+
+// ask sends a statement in one of the modes, and gives what came of it.
+func (r *run) ask(c *client, sql string, mode int) string {
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	if strings.Contains(sql, ";") || strings.HasPrefix(sql, "do ") || !strings.HasPrefix(sql, "select") && !strings.HasPrefix(sql, "update") && !strings.HasPrefix(sql, "delete") && !strings.HasPrefix(sql, "insert") && mode == 3 {
+		mode = 0
+	}
+	switch mode {
+	case 1:
+		x := c.conn.ExecParams(ctx, sql, nil, nil, nil, nil).Read()
+		return finished(rows(x), x.Err)
+	case 2, 3:
+		var values [][]byte
+		if mode == 3 {
+			sql, values = bind(sql)
+		}
+		name := c.prepared[sql]
+		if name == "" {
+			c.names++
+			name = fmt.Sprintf("p%d", c.names)
+			if _, err := c.conn.Prepare(ctx, name, sql, nil); err != nil {
+				return finished("", err)
+			}
+			c.prepared[sql] = name
+		}
+		x := c.conn.ExecPrepared(ctx, name, values, nil, nil).Read()
+		if x.Err != nil {
+			clear(c.prepared) // it may be gone, or not fit any more
+			_, _ = c.conn.Exec(ctx, "deallocate all").ReadAll()
+		}
+		return finished(rows(x), x.Err)
+	}
+	return simple(c.conn, sql)
+}
+
+// truth is what the database says to the same session at this moment.
+func (r *run) truth(c *client, sql string) string {
+	return simple(c.conn, sql+" /*jollylarder='off'*/")
+}
+
+func (r *run) hits() uint64 { return r.engine.Ledger.Total.Total().Count[ledger.Hit] }
+
+// start sends a statement and does not wait for what comes of it.
+func (r *run) start(c *client, sql string, mode int) chan string {
+	done := make(chan string, 1)
+	go func() { done <- r.ask(c, sql, mode) }()
+	return done
+}
+
+// ErrOld is an answer that was another than the database's.
+var errOld = errors.New("an answer was another than the database's")
+
+// step does one step. An error is a violation if it is errOld, or else a fault of the checker's surroundings.
+func (r *run) step(s step) error {
+	c := r.clients[s.session]
+	r.counts.Operations++
+	if c.busy == nil && (c.dead || c.conn.IsClosed()) {
+		r.gate.release(c.name)
+		if err := r.dial(c); err != nil {
+			return err
+		}
+	}
+	if c.busy != nil && c.waiting == "" && !c.held {
+		if err := r.finish(c); err != nil {
+			return err
+		}
+	}
+	busy := c.busy != nil
+	switch s.kind {
+	case read, write, beginHeld, beginStuck:
+		if busy {
+			return nil
+		}
+	}
+	switch s.kind {
+	case read:
+		return r.read(c, s)
+	case write:
+		r.changes(c, s.sql)
+		r.ask(c, s.sql, s.mode)
+	case beginHeld, beginStuck:
+		r.changes(c, s.sql)
+		before := r.gate.readies(c.name)
+		r.gate.hold(c.name, s.kind == beginHeld)
+		c.held = true
+		done := r.start(c, s.sql, 0)
+		ended := make(chan struct{})
+		c.busy = make(chan string, 1)
+		go func() { c.busy <- <-done; close(ended) }()
+		if s.kind == beginHeld {
+			r.gate.await(c.name, before, ended)
+		} else {
+			r.awaitSent(c, ended)
+		}
+	case release:
+		r.gate.release(c.name)
+		c.held = false
+		return r.finish(c)
+	case cutOrigin:
+		r.gate.cut(c.name)
+		c.held = false
+		c.dead = true
+		err := r.finish(c)
+		c.conn.Conn().Close()
+		return err
+	case cutClient:
+		c.dead = true
+		c.conn.Conn().Close()
+		err := r.finish(c)
+		r.gate.release(c.name)
+		c.held = false
+		return err
+	case cutLate:
+		before := r.engine.Sessions()
+		r.gate.orphan(c.name)
+		c.dead, c.held = true, false
+		err := r.finish(c)
+		c.conn.Conn().Close()
+		for end := time.Now().Add(time.Second); r.engine.Sessions() >= before && time.Now().Before(end); {
+			time.Sleep(100 * time.Microsecond) // the larder comes to know
+		}
+		return err
+	case arrives:
+		r.gate.arrive()
+	case later:
+		r.shift.Add(int64(3 * settleTime))
+		time.Sleep(3 * tickEvery)
+	case around:
+		r.counts.Around++
+		simple(r.observer, s.sql)
+		return r.caughtUp()
+	}
+	return nil
+}
+
+// awaitSent waits until the larder has sent on a client's statement, or has answered it itself, or a while.
+func (r *run) awaitSent(c *client, ended <-chan struct{}) {
+	for end := time.Now().Add(2 * time.Second); time.Now().Before(end) && !r.gate.holds(c.name); {
+		select {
+		case <-ended:
+			return
+		case <-time.After(200 * time.Microsecond):
+		}
+	}
+}
+
+// changes notes that a client is not as it was when it connected.
+func (r *run) changes(c *client, sql string) {
+	if slices.Contains(sessionStatements, strings.TrimSpace(sql)) || strings.HasPrefix(sql, "begin") || strings.HasPrefix(sql, "set ") || strings.HasPrefix(sql, "create temp") || strings.HasPrefix(sql, "prepare") {
+		c.plain = false
+	}
+}
+
+// read asks, and judges the answer if it came from memory: what did not is the database's own.
+func (r *run) read(c *client, s step) error {
+	r.counts.Reads++
+	if c.conn.TxStatus() == 'I' && !r.known() {
+		r.shift.Add(int64(time.Second)) // the larder leaves a pause between two readings
+		for range 100 {                 // it is being read again, or else most of the time nothing would be kept
+			if simple(c.conn, "select 'is it known'"); r.known() {
+				break
+			}
+			time.Sleep(time.Millisecond)
+		}
+	}
+	before, ready := r.hits(), r.gate.readies(c.name)
+	done := r.start(c, s.sql, s.mode)
+	patience := 20 * time.Second
+	for _, o := range r.clients {
+		if o.held {
+			patience = r.patience // it may wait for what is held back
+		}
+	}
+	select {
+	case got := <-done:
+		if r.hits() == before && r.gate.readies(c.name) > ready || strings.HasPrefix(got, "error") || strings.HasPrefix(got, "no answer") { // no error is kept
+			return nil
+		}
+		r.counts.Hits++
+		want := r.truth(c, s.sql)
+		if strings.HasPrefix(want, "error 55P03") { // somebody locks the table, and nothing can be said
+			return nil
+		}
+		for more := 0; got == want && more < repeats; more++ { // nothing happens meanwhile
+			r.counts.Reads++
+			r.counts.Hits++
+			got = r.ask(c, s.sql, s.mode)
+		}
+		if got != want {
+			return fmt.Errorf("%w: %d asked %s, and was answered\n%sand not\n%s", errOld, s.session, s.sql, got, want)
+		}
+	case <-time.After(patience):
+		c.busy, c.waiting = done, s.sql
+		c.allowed = []string{simple(r.observer, s.sql)}
+	}
+	return nil
+}
+
+// finish waits for what a client has begun.
+func (r *run) finish(c *client) error {
+	if c.busy == nil || c.waiting != "" {
+		return nil
+	}
+	patience := 20 * time.Second
+	for _, o := range r.clients {
+		if o.held {
+			patience = 10 * time.Millisecond // it may wait for what is held back
+		}
+	}
+	select {
+	case <-c.busy:
+		c.busy = nil
+	case <-time.After(patience):
+		if patience > time.Second {
+			return errors.New("a statement does not end that was let go on")
+		}
+	}
+	return nil
+}
+
+// waiters looks what reads have been answered that waited for another's: it may be with anything that was true since they were sent.
+func (r *run) waiters() error {
+	for i, c := range r.clients {
+		if c.waiting == "" {
+			continue
+		}
+		c.allowed = append(c.allowed, simple(r.observer, c.waiting))
+		select {
+		case got := <-c.busy:
+			sql := c.waiting
+			c.busy, c.waiting = nil, ""
+			if c.plain && !strings.HasPrefix(got, "no answer") && !slices.Contains(c.allowed, got) {
+				return fmt.Errorf("%w: %d asked %s, waited, and was answered\n%sand not one of\n%s", errOld, i, sql, got, strings.Join(c.allowed, "or\n"))
+			}
+			r.counts.Hits++
+		default:
+		}
+	}
+	return nil
+}
+
+// all runs a whole script.
+func (r *run) all(s Script) error {
+	r.counts.Scripts++
+	for _, x := range s {
+		if err := r.step(x); err != nil {
+			return err
+		}
+		if err := r.waiters(); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,105 @@
+package freshcheck
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jollylarder/internal/core/freshness"
+)
+
+var small = &world{schema: []string{
+	"create table a (id int primary key, k int, n int default 0)", "create table c (id int primary key, k int, n int default 0)", "create table e (id serial primary key, n int)",
+	"create table stamps (id int primary key, at timestamptz)", "create view v as select id, n from c",
+	"create function follow() returns trigger language plpgsql as $$ begin update e set n = new.n; return new; end $$",
+	"create function mirror() returns trigger language plpgsql as $$ begin update c set n = new.n where id = new.id; return new; end $$",
+	"create trigger follows after update on c for each row execute function follow()",
+	"insert into a select g, g from generate_series(0, 4) g", "insert into c select g, g from generate_series(0, 4) g", "insert into stamps values (1, '2026-01-01 00:00+00')",
+}}
+
+func asks(session int, sql string) step  { return step{session: session, kind: read, sql: sql} }
+func sends(session int, sql string) step { return step{session: session, kind: write, sql: sql} }
+
+// Each row: a safeguard, and what happens when it is missed.
+var needed = map[string]struct {
+	off    freshness.Safeguard
+	script Script
+}{
+	"clock moved": {freshness.ClockMoved, Script{asks(0, "select n from a where id = 1"), asks(0, "select n from a where id = 1"), sends(1, "update a set n = 5 where id = 1"), asks(0, "select n from a where id = 1")}},
+	"pending at sending": {freshness.PendingAtSending, Script{
+		asks(2, "select n from a where id = 1"), {session: 1, kind: beginStuck, sql: "update a set n = 5 where id = 1"}, asks(0, "select n from a where id = 1"), {session: 1, kind: release}, asks(2, "select n from a where id = 1"),
+	}},
+	"other columns": {freshness.OtherColumns, Script{asks(0, "select n from a where id = 1"), sends(1, "update a set n = 5 where k = 1"), asks(0, "select n from a where id = 1")}},
+	"new keys wait": {freshness.NewKeysWait, Script{
+		{session: 1, kind: beginStuck, sql: "update a set n = 5 where id = 1"}, asks(0, "select n from a where k = 1"), {session: 1, kind: release}, asks(0, "select n from a where k = 1"),
+	}},
+	"schema meanwhile": {freshness.SchemaMeanwhile, Script{
+		{session: 1, kind: beginStuck, sql: "update a set n = 5 where id = 1"}, sends(2, "create trigger mirrors after update on a for each row execute function mirror()"),
+		asks(0, "select n from c where id = 1"), asks(0, "select n from c where id = 1"), {session: 1, kind: release}, asks(0, "select n from c where id = 1"),
+	}},
+	"own writes": {freshness.OwnWrites, Script{asks(0, "select n from a where id = 1"), sends(0, "begin"), sends(0, "update a set n = 5 where id = 1"), asks(0, "select n from a where id = 1")}},
+	"assigned": {freshness.Assigned, Script{
+		asks(0, "select count(*) from a where k = 2"), asks(0, "select count(*) from a where k = 2"), sends(1, "update a set k = k + 1 where k = 1"), asks(0, "select count(*) from a where k = 2"),
+	}},
+	"unique found": {freshness.UniqueFound, Script{asks(0, "select n from e where id = 1"), sends(1, "insert into e (n) values (5)"), asks(0, "select n from e where id = 1")}},
+	"isolation": {freshness.Isolation, Script{
+		sends(0, "begin isolation level repeatable read"), asks(0, "select n from a where id = 1"), sends(1, "update a set n = 5 where id = 1"),
+		asks(2, "select n from a where id = 1"), asks(0, "select n from a where id = 1"),
+	}},
+	"hidden": {freshness.Hidden, Script{asks(0, "select sum(n) from e"), sends(1, "insert into e (n) values (1)"), asks(0, "select sum(n) from e"), sends(1, "update c set n = 5 where id = 1"), asks(0, "select sum(n) from e")}},
+	"settings in key": {freshness.SettingsInKey, Script{
+		asks(0, "select at::text from stamps where id = 1"), sends(1, "set time zone 'Asia/Tokyo'"), asks(1, "select at::text from stamps where id = 1"),
+	}},
+	"unknown effects": {freshness.UnknownEffects, Script{asks(0, "select n from a where id = 1"), sends(1, "do $$ begin update a set n = 5; end $$"), asks(0, "select n from a where id = 1")}},
+	"two-phase": {freshness.TwoPhase, Script{
+		sends(1, "begin"), sends(1, "update a set n = 5 where id = 1"), sends(1, "prepare transaction 'x1'"), asks(0, "select n from a where id = 1"),
+		sends(2, "commit prepared 'x1'"), asks(0, "select n from a where id = 1"),
+	}},
+	"lost connections": {freshness.LostConnections, Script{
+		asks(0, "select n from a where id = 1"), {session: 1, kind: beginStuck, sql: "update a set n = 5 where id = 1"}, {session: 1, kind: cutLate},
+		asks(0, "select n from a where id = 1"), asks(0, "select n from a where id = 1"), {kind: arrives}, asks(0, "select n from a where id = 1"),
+	}},
+}
+
+// Each safeguard is needed: without it an old answer is found by a script that finds none with it.
+func TestEachSafeguardIsNeeded(t *testing.T) {
+	for name, x := range needed {
+		t.Run(name, func(t *testing.T) {
+			c := checker(t)
+			c.Patience = 2 * time.Second // in none of these does one wait for another
+			_, with, err := c.try(small, x.script)
+			require.NoError(t, err)
+			require.NoError(t, with)
+			defer freshness.SwitchOff(x.off)()
+			for range 5 { // on a slow machine something may not be kept in time
+				_, without, err := c.try(small, x.script)
+				require.NoError(t, err)
+				if without != nil {
+					return
+				}
+			}
+			t.Error("it may be left out unnoticed")
+		})
+	}
+}
+
+// A failure is made as short as it can be.
+func TestShrinking(t *testing.T) {
+	var long Script
+	for i := range 60 {
+		long = append(long, step{session: i})
+	}
+	tries := 0
+	short := shrink(long, 1000, func(s Script) bool {
+		tries++
+		seven, fifty := false, false
+		for _, x := range s {
+			seven, fifty = seven || x.session == 7, fifty || x.session == 50
+		}
+		return seven && fifty
+	})
+	assert.Equal(t, Script{{session: 7}, {session: 50}}, short)
+	assert.Less(t, tries, 100)
+}
