@@ -10,17 +10,32 @@ import (
 type Config struct {
 	// Rules is the rules file's path; empty means that rules are not kept.
 	Rules string
+	// FollowRules has a rules file taken over as soon as somebody edits it.
+	FollowRules bool
+	// State is the directory for what is remembered beyond the end; empty means that nothing is.
+	State string
 	// Control is the path of the control socket; empty means none.
 	Control string
+	// ControlTCP opens the control API on TCP as well, if it has an address.
+	ControlTCP ControlTCP
 	// Memory is the limit for kept results, and LargestResult for one of them, in bytes.
 	Memory, LargestResult int64
 	// DrainTime is how long busy clients may go on when the larder is told to end.
 	DrainTime time.Duration
+	// ShowValues lets those who may use the control socket see the literals and parameters of live statements.
+	ShowValues bool
+	// KeepValues lets inputs be remembered in State, to be fetched at the start.
+	KeepValues bool
 	// Profile is the address for Go's profiler; empty means none.
 	Profile string
 	Log     Log
 	// Origins are the databases it stands before: at least one.
 	Origins []Origin
+}
+
+// ControlTCP is the control API over TLS. Paths are those of files.
+type ControlTCP struct {
+	Listen, Certificate, Key, TokenFile string
 }
 
 // Log says what is logged and how.
@@ -50,6 +65,26 @@ type Origin struct {
 
 	TLS     OriginTLS
 	Clients ClientTLS
+	// CatalogUser is the account by which catalogs are read, and CatalogPassword the path of the file with its password,
+	// which may be empty; without a user they are read over clients' own connections.
+	CatalogUser, CatalogPassword string
+	// FetchUser and FetchPassword are the same for fetching ahead; without a user nothing is.
+	FetchUser, FetchPassword string
+	// Feed is how changes around the larder are followed.
+	Feed Feed
+}
+
+// Feed is how changes around the larder are followed; without a user they are not.
+type Feed struct {
+	User, Password string
+	// Databases are those followed, and Mode is stream or poll.
+	Databases []string
+	Mode      string
+	// Slot and Publication are as jollylarder feed setup makes them; an empty Slot means its usual name.
+	Slot, Publication string
+	// LargestSlot is how many bytes of its log the server may hold back.
+	LargestSlot int64
+	PollEvery   time.Duration
 }
 
 // OriginTLS is how the larder connects to the database. Paths are those of PEM files.
@@ -88,7 +123,8 @@ func defaultOrigin() Origin {
 	return Origin{
 		StartTime: 30 * time.Second, ConnectTime: 30 * time.Second, LostTime: time.Minute,
 		LargestMessage: 1 << 30, UnchallengedLogins: "same-host",
-		TLS: OriginTLS{Mode: "disable"}, Clients: ClientTLS{TLS: "off", Minimum: tls.VersionTLS12},
+		Feed: Feed{Mode: "stream", Publication: "jolly_larder", LargestSlot: 1 << 30, PollEvery: time.Second},
+		TLS:  OriginTLS{Mode: "disable"}, Clients: ClientTLS{TLS: "off", Minimum: tls.VersionTLS12},
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"os"
 	"reflect"
 	"regexp"
+	"strings"
 	"testing"
 	"time"
 
@@ -80,7 +81,7 @@ func TestTheDocumentationHasEveryKey(t *testing.T) {
 	keys = func(of reflect.Type) {
 		for i := range of.NumField() {
 			f := of.Field(i)
-			assert.Contains(t, string(text), "`"+f.Tag.Get("toml")+"`")
+			assert.True(t, strings.Contains(string(text), "`"+f.Tag.Get("toml")+"`"), f.Tag.Get("toml"))
 			inner := f.Type
 			for inner.Kind() == reflect.Slice || inner.Kind() == reflect.Pointer {
 				inner = inner.Elem()

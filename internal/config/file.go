@@ -13,18 +13,32 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
+
+	"jollylarder/internal/core/tomlproblem"
 )
 
 // The file as it is written. Every key is described in docs/configuration.md.
 type fileTOML struct {
 	Rules         *string      `toml:"rules"`
+	FollowRules   *bool        `toml:"follow_rules"`
+	State         *string      `toml:"state"`
 	Control       *string      `toml:"control"`
+	ControlTCP    controlTOML  `toml:"control_tcp"`
 	Memory        *string      `toml:"memory"`
 	LargestResult *string      `toml:"largest_result"`
 	DrainTime     *string      `toml:"drain_time"`
+	ShowValues    *bool        `toml:"show_values"`
+	KeepValues    *bool        `toml:"keep_values"`
 	Profile       *string      `toml:"profile"`
 	Log           logTOML      `toml:"log"`
 	Origin        []originTOML `toml:"origin"`
+}
+
+type controlTOML struct {
+	Listen      *string `toml:"listen"`
+	Certificate *string `toml:"certificate"`
+	Key         *string `toml:"key"`
+	TokenFile   *string `toml:"token_file"`
 }
 
 type logTOML struct {
@@ -45,6 +59,25 @@ type originTOML struct {
 	UnchallengedLogins *string        `toml:"unchallenged_logins"`
 	TLS                originTLSTOML  `toml:"tls"`
 	Clients            clientsTLSTOML `toml:"clients"`
+	Catalog            accountTOML    `toml:"catalog"`
+	Fetch              accountTOML    `toml:"fetch"`
+	Feed               feedTOML       `toml:"feed"`
+}
+
+type feedTOML struct {
+	User         *string  `toml:"user"`
+	PasswordFile *string  `toml:"password_file"`
+	Databases    []string `toml:"databases"`
+	Mode         *string  `toml:"mode"`
+	Slot         *string  `toml:"slot"`
+	Publication  *string  `toml:"publication"`
+	LargestSlot  *string  `toml:"largest_slot"`
+	PollEvery    *string  `toml:"poll_every"`
+}
+
+type accountTOML struct {
+	User         *string `toml:"user"`
+	PasswordFile *string `toml:"password_file"`
 }
 
 type originTLSTOML struct {
@@ -114,7 +147,7 @@ func positions(path string, err error) error {
 	var wrong *toml.DecodeError
 	if errors.As(err, &wrong) {
 		line, column := wrong.Position()
-		return Error{path, line, column, strings.TrimPrefix(wrong.Error(), "toml: ")}
+		return Error{path, line, column, tomlproblem.Of(wrong)}
 	}
 	return fmt.Errorf("%s: %w", path, err)
 }
@@ -206,6 +239,16 @@ func (r *reader) file(f *fileTOML, c *Config) {
 	r.size("memory", f.Memory, &c.Memory, 1<<20)
 	r.size("largest_result", f.LargestResult, &c.LargestResult, 1)
 	r.duration("drain_time", f.DrainTime, &c.DrainTime)
+	for from, to := range map[*bool]*bool{f.ShowValues: &c.ShowValues, f.KeepValues: &c.KeepValues, f.FollowRules: &c.FollowRules} {
+		if from != nil {
+			*to = *from
+		}
+	}
+	r.filePath(f.State, &c.State)
+	if c.KeepValues && c.State == "" {
+		r.wrong("keep_values", `keep_values = true needs a place to keep them: expected state = "a directory"`)
+	}
+	r.controlTCP(&f.ControlTCP, &c.ControlTCP)
 	r.address("profile", f.Profile, &c.Profile)
 	r.text("log.level", f.Log.Level, &c.Log.Level, "debug", "info", "warn", "error")
 	r.text("log.format", f.Log.Format, &c.Log.Format, "text", "json")
@@ -228,6 +271,20 @@ func (r *reader) file(f *fileTOML, c *Config) {
 			}
 			addresses[a] = true
 		}
+	}
+}
+
+func (r *reader) controlTCP(f *controlTOML, c *ControlTCP) {
+	r.address("control_tcp.listen", f.Listen, &c.Listen)
+	r.filePath(f.Certificate, &c.Certificate)
+	r.filePath(f.Key, &c.Key)
+	r.filePath(f.TokenFile, &c.TokenFile)
+	set := c.Listen != "" || c.Certificate != "" || c.Key != "" || c.TokenFile != ""
+	if set && (c.Listen == "" || c.Certificate == "" || c.Key == "" || c.TokenFile == "") {
+		r.wrong("control_tcp", "control over TCP needs listen, certificate, key and token_file: it is open to nobody without TLS and a token")
+	}
+	if IsPath(c.Listen) {
+		r.wrong("control_tcp.listen", "listen = %q: expected host:port; for a Unix socket there is control", c.Listen)
 	}
 }
 
@@ -271,11 +328,40 @@ func (r *reader) origin(key string, f *originTOML, named bool) Origin {
 	r.text(at("unchallenged_logins"), f.UnchallengedLogins, &o.UnchallengedLogins, "same-host", "anybody", "nobody")
 	r.originTLS(at("tls"), &f.TLS, &o)
 	r.clients(at("clients"), &f.Clients, &o.Clients)
+	r.account(at("catalog"), &f.Catalog, &o.CatalogUser, &o.CatalogPassword)
+	r.account(at("fetch"), &f.Fetch, &o.FetchUser, &o.FetchPassword)
+	r.feed(at("feed"), &f.Feed, &o.Feed)
 	if f.TLS.Certificate != nil && o.Clients.CA == "" && o.UnchallengedLogins == "same-host" {
 		r.wrong(at("tls.certificate"), "the larder shows the database a certificate, which may let in whoever connects to the larder: "+
 			"have clients show theirs by clients.ca, or say unchallenged_logins = \"nobody\" or \"anybody\"")
 	}
 	return o
+}
+
+func (r *reader) feed(key string, f *feedTOML, o *Feed) {
+	r.account(key, &accountTOML{f.User, f.PasswordFile}, &o.User, &o.Password)
+	o.Databases = f.Databases
+	r.text(key+".mode", f.Mode, &o.Mode, "stream", "poll")
+	r.text(key+".slot", f.Slot, &o.Slot)
+	r.text(key+".publication", f.Publication, &o.Publication)
+	r.size(key+".largest_slot", f.LargestSlot, &o.LargestSlot, 1<<20)
+	r.duration(key+".poll_every", f.PollEvery, &o.PollEvery)
+	switch {
+	case o.User == "" && (f.Databases != nil || f.Mode != nil):
+		r.wrong(key, `a change feed needs an account: expected user = "a role that may replicate"`)
+	case o.User != "" && len(f.Databases) == 0:
+		r.wrong(key, `a change feed needs to know what to follow: expected databases = ["a database"]`)
+	case o.Slot != "" && len(f.Databases) > 1:
+		r.wrong(key+".slot", "slot = %q: each database needs a slot of its own, so leave it out where there are several", o.Slot)
+	}
+}
+
+func (r *reader) account(key string, f *accountTOML, user, password *string) {
+	r.text(key+".user", f.User, user)
+	r.filePath(f.PasswordFile, password)
+	if *password != "" && *user == "" {
+		r.wrong(key, `a password file without a user: expected user = "the account's name"`)
+	}
 }
 
 func (r *reader) originTLS(key string, f *originTLSTOML, o *Origin) {

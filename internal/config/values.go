@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"jollylarder/internal/core/bytesize"
 )
 
 // IsPath says whether an address is the path of a Unix socket.
@@ -52,31 +54,11 @@ func (r *reader) duration(key string, from *string, to *time.Duration) {
 	*to = d
 }
 
-// units of sizes, the longer names first.
-var units = []struct {
-	name  string
-	bytes int64
-}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"B", 1}}
-
-// ParseSize reads a number of bytes with its unit.
-func ParseSize(s string) (int64, error) {
-	for _, u := range units {
-		if number, ok := strings.CutSuffix(s, u.name); ok {
-			n, err := strconv.ParseInt(strings.TrimSpace(number), 10, 64)
-			if err == nil && n >= 0 && n <= 1<<50/u.bytes {
-				return n * u.bytes, nil
-			}
-			break
-		}
-	}
-	return 0, fmt.Errorf(`%q: expected a number with a unit, such as "64KiB", "256MiB" or "2GiB"`, s)
-}
-
 func (r *reader) size(key string, from *string, to *int64, least int64) {
 	if from == nil {
 		return
 	}
-	n, err := ParseSize(*from)
+	n, err := bytesize.Parse(*from)
 	switch {
 	case err != nil:
 		r.wrong(key, "%s = %v", last(key), err)

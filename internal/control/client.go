@@ -4,26 +4,39 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
+	"os/user"
+	"strings"
 )
 
-// Client talks to a larder over its control socket.
+// Client talks to a larder over its control socket, or over TLS.
 type Client struct {
-	path string
-	http *http.Client
+	where, base, token string
+	http               *http.Client
 }
 
 // NewClient makes a client for the socket at path. Nothing is sent yet.
 func NewClient(path string) *Client {
-	return &Client{path: path, http: &http.Client{Transport: &http.Transport{
+	return &Client{where: path, base: "http://larder", http: &http.Client{Transport: &http.Transport{
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			var d net.Dialer
 			return d.DialContext(ctx, "unix", path)
 		},
+	}}}
+}
+
+// NewTLSClient makes a client for a larder at a URL such as https://larder:7433, that knows its token; roots are the
+// authorities it trusts, nil for the system's.
+func NewTLSClient(base, token string, roots *x509.CertPool) *Client {
+	return &Client{where: base, base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{Transport: &http.Transport{
+		TLSClientConfig: &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12},
 	}}}
 }
 
@@ -47,13 +60,19 @@ func (c *Client) open(ctx context.Context, method, path string, in any) (*http.R
 	if in == nil {
 		body = nil
 	}
-	req, err := http.NewRequestWithContext(ctx, method, "http://larder"+path, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+		if u, err := user.Current(); err == nil {
+			req.Header.Set(WhoHeader, u.Username)
+		}
+	}
 	resp, err := c.http.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("no larder answers at %s: %w", c.path, err)
+		return nil, fmt.Errorf("no larder answers at %s: %w", c.where, err)
 	}
 	if resp.StatusCode == http.StatusOK {
 		return resp, nil
@@ -63,7 +82,7 @@ func (c *Client) open(ctx context.Context, method, path string, in any) (*http.R
 	if err := json.NewDecoder(resp.Body).Decode(&p); err != nil || p.Problem == "" {
 		return nil, fmt.Errorf("the larder answers %s to %s", resp.Status, path)
 	}
-	return nil, errors.New(p.Problem)
+	return nil, &RefusedError{resp.StatusCode, p.Problem}
 }
 
 // Status asks for the larder as a whole.
@@ -71,9 +90,10 @@ func (c *Client) Status(ctx context.Context) (s Status, err error) {
 	return s, c.do(ctx, "GET", "/v1/status", nil, &s)
 }
 
-// Patterns asks for all patterns, those with the most waiting to be spared first.
-func (c *Client) Patterns(ctx context.Context) (p []Pattern, err error) {
-	return p, c.do(ctx, "GET", "/v1/patterns", nil, &p)
+// Patterns asks for the patterns that match a filter, in an order: spareable, waited, calls, slowest, drops or rows.
+func (c *Client) Patterns(ctx context.Context, filter, order string) (p PatternList, err error) {
+	q := url.Values{"filter": {filter}, "order": {order}}
+	return p, c.do(ctx, "GET", "/v1/patterns?"+q.Encode(), nil, &p)
 }
 
 // Pattern asks for one pattern in full.
@@ -81,14 +101,101 @@ func (c *Client) Pattern(ctx context.Context, id string) (p Pattern, err error) 
 	return p, c.do(ctx, "GET", "/v1/patterns/"+id, nil, &p)
 }
 
-// PutRule makes or replaces the rule for a pattern.
-func (c *Client) PutRule(ctx context.Context, r Rule) error {
-	return c.do(ctx, "PUT", "/v1/rules/"+r.Pattern, r, &Rule{})
+// RefusedError is what the larder says it did not do, and why.
+type RefusedError struct {
+	Code    int
+	Problem string
 }
 
-// RemoveRule removes the rule for a pattern.
-func (c *Client) RemoveRule(ctx context.Context, id string) error {
-	return c.do(ctx, "DELETE", "/v1/rules/"+id, nil, &struct{}{})
+func (e *RefusedError) Error() string { return e.Problem }
+
+// Conflict says whether it was because of what is, or has been changed, and not because of how it was asked.
+func (e *RefusedError) Conflict() bool { return e.Code == http.StatusConflict }
+
+// Rules asks for the rules in force.
+func (c *Client) Rules(ctx context.Context) (b RuleBook, err error) {
+	return b, c.do(ctx, "GET", "/v1/rules", nil, &b)
+}
+
+// PutRule makes or replaces the rule of a name at once.
+func (c *Client) PutRule(ctx context.Context, name string, r Rule) (e Entry, err error) {
+	return e, c.do(ctx, "PUT", "/v1/rules/"+url.PathEscape(name), r, &e)
+}
+
+// RemoveRule removes a rule at once.
+func (c *Client) RemoveRule(ctx context.Context, name, why string) (e Entry, err error) {
+	return e, c.do(ctx, "DELETE", "/v1/rules/"+url.PathEscape(name)+"?"+url.Values{"why": {why}}.Encode(), nil, &e)
+}
+
+// Pause has a rule paused at once, or in force again.
+func (c *Client) Pause(ctx context.Context, name string, on bool, why string) (e Entry, err error) {
+	return e, c.do(ctx, "PUT", "/v1/rules/"+url.PathEscape(name)+"/pause", map[string]any{"on": on, "why": why}, &e)
+}
+
+// Check says what is wrong with a rules file's text, and what it would change.
+func (c *Client) Check(ctx context.Context, text string) (out Checked, err error) {
+	return out, c.do(ctx, "POST", "/v1/check", map[string]string{"text": text}, &out)
+}
+
+// Draft asks for the caller's draft; Edit makes one edit of it, Discard gives it up, and Renew makes its changes anew on the
+// rules as they are now.
+func (c *Client) Draft(ctx context.Context) (d Draft, err error) {
+	return d, c.do(ctx, "GET", "/v1/draft", nil, &d)
+}
+
+// Edit is described at Draft.
+func (c *Client) Edit(ctx context.Context, e Edit) (d Draft, err error) {
+	return d, c.do(ctx, "POST", "/v1/draft/edit", e, &d)
+}
+
+// Discard is described at Draft.
+func (c *Client) Discard(ctx context.Context) (d Draft, err error) {
+	return d, c.do(ctx, "DELETE", "/v1/draft", nil, &d)
+}
+
+// Renew is described at Draft.
+func (c *Client) Renew(ctx context.Context) (d Draft, err error) {
+	return d, c.do(ctx, "POST", "/v1/draft/renew", struct{}{}, &d)
+}
+
+// Forecast asks what a text, or the caller's draft if there is none, would do. Progress is told how much is done; the
+// forecast stops when the context ends.
+func (c *Client) Forecast(ctx context.Context, text *string, progress func(done float64)) (*Forecast, error) {
+	resp, err := c.open(ctx, "POST", "/v1/forecast", map[string]*string{"text": text})
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	dec := json.NewDecoder(resp.Body)
+	for {
+		var line Foretold
+		if err := dec.Decode(&line); err != nil {
+			return nil, fmt.Errorf("the forecast was broken off: %w", err)
+		}
+		switch {
+		case line.Problem != "":
+			return nil, errors.New(line.Problem)
+		case line.Forecast != nil:
+			return line.Forecast, nil
+		case progress != nil:
+			progress(line.Done)
+		}
+	}
+}
+
+// Apply puts a text in force.
+func (c *Client) Apply(ctx context.Context, a Apply) (e Entry, err error) {
+	return e, c.do(ctx, "POST", "/v1/apply", a, &e)
+}
+
+// Undo puts earlier rules in force again.
+func (c *Client) Undo(ctx context.Context, u Undo) (e Entry, err error) {
+	return e, c.do(ctx, "POST", "/v1/undo", u, &e)
+}
+
+// History asks for the latest changes of the rules, the last first.
+func (c *Client) History(ctx context.Context, most int) (list []Entry, err error) {
+	return list, c.do(ctx, "GET", fmt.Sprintf("/v1/history?limit=%d", most), nil, &list)
 }
 
 // Drop takes results out and gives their number.
@@ -103,9 +210,11 @@ func (c *Client) Hold(ctx context.Context, on bool) error {
 	return c.do(ctx, "PUT", "/v1/hold", map[string]bool{"on": on}, &struct{}{})
 }
 
-// Stream calls f with every event until the context ends or the larder goes; it always gives an error.
-func (c *Client) Stream(ctx context.Context, f func(Event)) error {
-	resp, err := c.open(ctx, "GET", "/v1/stream", nil)
+// Stream calls f with every event that matches a filter until the context ends or the larder goes; it always gives an
+// error. With values, literals and parameters come too, where the larder allows it.
+func (c *Client) Stream(ctx context.Context, filter string, values bool, f func(Event)) error {
+	q := url.Values{"filter": {filter}, "values": {fmt.Sprint(values)}}
+	resp, err := c.open(ctx, "GET", "/v1/stream?"+q.Encode(), nil)
 	if err != nil {
 		return err
 	}
@@ -123,4 +232,9 @@ func (c *Client) Stream(ctx context.Context, f func(Event)) error {
 		return err
 	}
 	return errors.New("the larder ended the stream")
+}
+
+// Guard gives what is known of whether anything old may be answered.
+func (c *Client) Guard(ctx context.Context) (g Guard, err error) {
+	return g, c.do(ctx, http.MethodGet, "/v1/guard", nil, &g)
 }

@@ -1,13 +1,17 @@
 package control
 
 import (
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/http"
 	"os"
 	"slices"
+	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -15,6 +19,7 @@ import (
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
+	"jollylarder/internal/state"
 )
 
 // Larder is what the API controls.
@@ -22,9 +27,11 @@ type Larder interface {
 	Engine() *engine.Engine
 	// Describe fills in what the engine does not know: addresses, version, files.
 	Describe(*Status)
-	// PutRule and RemoveRule change the rules in force and the rules file together, or neither.
-	PutRule(rules.Rule) error
-	RemoveRule(statement.ID) error
+	Book() Book
+	// ShowsValues says whether literals and parameters may be shown.
+	ShowsValues() bool
+	// Values reads the parameters of a statement as its protocol sends them.
+	Values(bound []byte) []string
 }
 
 // Listen opens the API's socket, for its owner alone. A socket left over by a larder that is gone is replaced; one that
@@ -53,21 +60,70 @@ func Listen(path string) (net.Listener, error) {
 
 // Handler serves the API.
 func Handler(l Larder) http.Handler {
-	s := &server{l}
+	s := &server{l: l}
 	mux := http.NewServeMux()
-	mux.HandleFunc("GET /v1/status", s.status)
-	mux.HandleFunc("GET /v1/patterns", s.patterns)
-	mux.HandleFunc("GET /v1/patterns/{id}", s.pattern)
-	mux.HandleFunc("GET /v1/rules", s.rules)
-	mux.HandleFunc("PUT /v1/rules/{id}", s.putRule)
-	mux.HandleFunc("DELETE /v1/rules/{id}", s.removeRule)
-	mux.HandleFunc("POST /v1/drop", s.drop)
-	mux.HandleFunc("PUT /v1/hold", s.hold)
-	mux.HandleFunc("GET /v1/stream", s.stream)
+	for pattern, f := range map[string]http.HandlerFunc{
+		"GET /v1/status":             s.status,
+		"GET /v1/patterns":           s.remembered.within(s.patterns),
+		"GET /v1/patterns/{id}":      s.remembered.within(s.pattern),
+		"GET /v1/rules":              s.rules,
+		"PUT /v1/rules/{name}":       s.putRule,
+		"DELETE /v1/rules/{name}":    s.removeRule,
+		"PUT /v1/rules/{name}/pause": s.pauseRule,
+		"POST /v1/check":             s.check,
+		"GET /v1/draft":              s.draft,
+		"PUT /v1/draft":              s.putDraft,
+		"DELETE /v1/draft":           s.removeDraft,
+		"POST /v1/draft/edit":        s.editDraft,
+		"POST /v1/draft/renew":       s.renewDraft,
+		"POST /v1/forecast":          s.foretell,
+		"POST /v1/apply":             s.applyText,
+		"POST /v1/undo":              s.undo,
+		"GET /v1/history":            s.history,
+		"GET /v1/history/{id}":       s.historyEntry,
+		"POST /v1/drop":              s.drop,
+		"GET /v1/guard":              s.remembered.within(s.guard),
+		"PUT /v1/hold":               s.hold,
+		"GET /v1/stream":             s.stream,
+	} {
+		if !strings.HasPrefix(pattern, "GET") {
+			f = s.changing(f)
+		}
+		mux.HandleFunc(pattern, f)
+	}
 	return mux
 }
 
-type server struct{ l Larder }
+// changing forgets what is remembered of answers behind what changes something.
+func (s *server) changing(next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		next(w, r)
+		s.remembered.forget()
+		s.common.forget()
+	}
+}
+
+type server struct {
+	l          Larder
+	remembered remembered
+	common     common
+	forecasts  forecasts
+	streams    streams
+}
+
+// longestBody is the longest request in bytes: a rules file is part of some.
+const longestBody = 16 << 20
+
+// read reads a request's body, or answers what is wrong with it.
+func read(w http.ResponseWriter, r *http.Request, into any) bool {
+	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, longestBody))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(into); err != nil {
+		problem(w, http.StatusBadRequest, "the request is not understood: %v", err)
+		return false
+	}
+	return true
+}
 
 func reply(w http.ResponseWriter, v any) {
 	w.Header().Set("Content-Type", "application/json")
@@ -97,7 +153,40 @@ func allSums(list []ledger.Sums) []Sums {
 	return out
 }
 
-func (s *server) status(w http.ResponseWriter, _ *http.Request) {
+// status answers with what is the same for everybody and, beside that, who asks and what he drafts.
+func (s *server) status(w http.ResponseWriter, r *http.Request) {
+	st := s.common.get(s.everybodys)
+	st.You = who(r)
+	if d, ok := s.l.Book().State().Draft(st.You); ok {
+		st.Drafted = s.drafted(&d, st.Revision)
+	}
+	reply(w, st)
+}
+
+// common is a status that was made a moment ago.
+type common struct {
+	mu sync.Mutex
+	at time.Time
+	st Status
+}
+
+func (c *common) get(fresh func() Status) Status {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if time.Since(c.at) > moment {
+		c.at, c.st = time.Now(), fresh()
+	}
+	return c.st
+}
+
+func (c *common) forget() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.at = time.Time{}
+}
+
+// everybodys makes what is the same for everybody of a status.
+func (s *server) everybodys() Status {
 	e := s.l.Engine()
 	now := time.Now()
 	st := Status{Now: now, Began: e.Ledger.Began, Clients: e.Sessions(), Rules: len(e.Rules().List()), Drops: e.Ledger.Drops.Load(),
@@ -115,53 +204,51 @@ func (s *server) status(w http.ResponseWriter, _ *http.Request) {
 		st.Applications = append(st.Applications, Application{Name: name, Minute: sums(t.Minute()), Total: sums(t.Total()), Seconds: allSums(t.Slots())})
 	})
 	for _, r := range e.Running() {
-		st.Running = append(st.Running, Running{r.Application, string(r.Pattern.ID), r.Pattern.Text, r.Outcome.String(), r.Reason, ms(now.Sub(r.Since))})
+		st.Running = append(st.Running, Running{r.Application, r.User, r.Database, r.Address, string(r.Pattern.ID), r.Pattern.Text, r.Outcome.String(), r.Reason, ms(now.Sub(r.Since))})
 	}
 	slices.SortFunc(st.Running, func(a, b Running) int { return int(b.For - a.For) })
-	e.Databases(func(name string, known bool, tables []string) {
-		st.Databases = append(st.Databases, Database{name, known, tables})
+	e.Databases(func(name string, known, whole bool, tables []string) {
+		st.Databases = append(st.Databases, Database{name, known, whole, tables})
 	})
 	for _, t := range e.Tables() {
-		row := Table{Name: t.Table, Writes: t.Writes, Drops: t.Drops}
+		row := Table{Name: t.Table, Writes: t.Writes, Minute: t.Minute, Drops: t.Drops}
 		if !t.LastDrop.IsZero() {
 			row.LastDrop = &t.LastDrop
 		}
 		st.Tables = append(st.Tables, row)
 	}
-	s.l.Describe(&st)
-	reply(w, st)
-}
-
-// describe makes the API's view of a pattern; whole adds what only the selected one is asked for.
-func (s *server) describe(p *engine.Pattern, held map[statement.ID]engine.Holding, whole bool) Pattern {
-	n := p.Numbers
-	does := p.Does()
-	out := Pattern{
-		ID: string(p.ID), Text: p.Text, Verb: p.Facts.Verb, Reads: does.Reads, Writes: does.Writes, Keepable: len(does.Reasons) == 0,
-		Reasons: does.Reasons, Minute: sums(n.Minute()), Total: sums(n.Total()), Rows: n.Rows.Load(), Bytes: n.Bytes.Load(),
-		Failed: n.Failed.Load(), Drops: n.Drops.Load(), Kept: held[p.ID].Results, KeptBytes: held[p.ID].Bytes, Slots: allSums(n.Slots()),
-		Origin: distribution(&n.Origin, whole), Memory: distribution(&n.Memory, whole),
-	}
-	if does.Everything {
-		out.Writes = []string{"any table"}
-	}
-	if r := p.Rule(); r != nil {
-		out.Rule = rule(*r)
-	}
-	if whole {
-		for _, r := range n.Reasons() {
-			out.Passed = append(out.Passed, Reason{r.Reason, r.Count})
+	for i := range e.Rules().List() {
+		if e.Rules().List()[i].Paused {
+			st.Paused++
 		}
 	}
-	return out
+	_, _, _, _, st.Stale = e.Sampled()
+	_, st.Revision = s.l.Book().Current()
+	st.Outside = s.outside(e.Rules())
+	for _, p := range []string{s.l.Book().State().Problem(), s.l.Book().State().Notice()} {
+		if p != "" {
+			st.Problems = append(st.Problems, p)
+		}
+	}
+	s.l.Describe(&st)
+	return st
 }
 
-func rule(r rules.Rule) *Rule {
-	out := &Rule{Pattern: string(r.Pattern), Verdict: string(r.Verdict), Note: r.Note}
-	if r.Verdict == rules.Keep {
-		out.TTL = rules.FormatTTL(r.TTL)
+// drafted counts the changes that a draft makes; one that cannot be read is one.
+func (s *server) drafted(d *state.Draft, revision string) int {
+	from := s.l.Engine().Rules()
+	if d.Base != revision {
+		if base, ok := s.l.Book().TextOf(d.Base); ok {
+			if set, err := rules.Parse(base); err == nil {
+				from = set
+			}
+		}
 	}
-	return out
+	set, err := rules.Parse(d.Text)
+	if err != nil {
+		return 1
+	}
+	return len(rules.Difference(from, set))
 }
 
 func distribution(d *ledger.Distribution, whole bool) *Distribution {
@@ -176,33 +263,6 @@ func distribution(d *ledger.Distribution, whole bool) *Distribution {
 		}
 	}
 	return out
-}
-
-func (s *server) patterns(w http.ResponseWriter, _ *http.Request) {
-	e := s.l.Engine()
-	held := e.KeptOf()
-	out := []Pattern{}
-	e.Patterns(func(p *engine.Pattern) { out = append(out, s.describe(p, held, false)) })
-	slices.SortFunc(out, func(a, b Pattern) int {
-		if d := b.Spareable() - a.Spareable(); d != 0 {
-			return sign(d)
-		}
-		if d := b.Minute.Waited - a.Minute.Waited; d != 0 {
-			return sign(d)
-		}
-		return sign(b.Total.Waited - a.Total.Waited)
-	})
-	reply(w, out)
-}
-
-func sign(d float64) int {
-	switch {
-	case d > 0:
-		return 1
-	case d < 0:
-		return -1
-	}
-	return 0
 }
 
 // find gives the pattern that the request's path names, or answers that there is none.
@@ -221,76 +281,13 @@ func (s *server) find(w http.ResponseWriter, r *http.Request) *engine.Pattern {
 
 func (s *server) pattern(w http.ResponseWriter, r *http.Request) {
 	if p := s.find(w, r); p != nil {
-		reply(w, s.describe(p, s.l.Engine().KeptOf(), true))
+		reply(w, describe(s.l.Engine(), p, s.l.Engine().KeptOf(), true))
 	}
-}
-
-func (s *server) rules(w http.ResponseWriter, _ *http.Request) {
-	out := []Rule{}
-	for _, r := range s.l.Engine().Rules().List() {
-		out = append(out, *rule(r))
-	}
-	reply(w, out)
-}
-
-func (s *server) putRule(w http.ResponseWriter, r *http.Request) {
-	id := r.PathValue("id")
-	if !statement.ValidID(id) {
-		problem(w, http.StatusBadRequest, "%q is not written like a pattern's id: expected something like bado-kife-ruma", id)
-		return
-	}
-	var in Rule
-	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<16))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(&in); err != nil {
-		problem(w, http.StatusBadRequest, "the rule is not understood: %v", err)
-		return
-	}
-	out := rules.Rule{Pattern: statement.ID(id), Verdict: rules.Verdict(in.Verdict), Note: in.Note}
-	switch out.Verdict {
-	case rules.Never:
-	case rules.Keep:
-		ttl, err := rules.ParseTTL(in.TTL)
-		if err != nil {
-			problem(w, http.StatusBadRequest, "%v", err)
-			return
-		}
-		out.TTL = ttl
-	default:
-		problem(w, http.StatusBadRequest, `verdict %q: expected "keep" or "never"`, in.Verdict)
-		return
-	}
-	if p := s.l.Engine().Pattern(out.Pattern); p != nil {
-		out.Statement = p.Text
-		if why := p.Does().Reasons; out.Verdict == rules.Keep && len(why) > 0 && !p.Unsure() {
-			problem(w, http.StatusConflict, "the pattern %s cannot be kept: %s", id, why[0])
-			return
-		}
-	}
-	if err := s.l.PutRule(out); err != nil {
-		problem(w, http.StatusInternalServerError, "%v", err)
-		return
-	}
-	reply(w, rule(out))
-}
-
-func (s *server) removeRule(w http.ResponseWriter, r *http.Request) {
-	id := statement.ID(r.PathValue("id"))
-	if s.l.Engine().Rules().For(id) == nil {
-		problem(w, http.StatusNotFound, "there is no rule for %s", id)
-		return
-	}
-	if err := s.l.RemoveRule(id); err != nil {
-		problem(w, http.StatusInternalServerError, "%v", err)
-		return
-	}
-	reply(w, struct{}{})
 }
 
 func (s *server) drop(w http.ResponseWriter, r *http.Request) {
 	var in Drop
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<16)).Decode(&in); err != nil {
-		problem(w, http.StatusBadRequest, "what to drop is not understood: %v", err)
+	if !read(w, r, &in) {
 		return
 	}
 	e := s.l.Engine()
@@ -301,8 +298,12 @@ func (s *server) drop(w http.ResponseWriter, r *http.Request) {
 		reply(w, Dropped{e.DropPattern(statement.ID(in.Pattern))})
 	case in.Table != "":
 		reply(w, Dropped{e.DropTable(in.Table)})
+	case in.Rule != "" && e.Rules().Named(in.Rule) == nil:
+		problem(w, http.StatusNotFound, "there is no rule %s", in.Rule)
+	case in.Rule != "":
+		reply(w, Dropped{e.DropRule(in.Rule)})
 	default:
-		problem(w, http.StatusBadRequest, `say what to drop: {"all": true}, {"pattern": "…"} or {"table": "schema.name"}`)
+		problem(w, http.StatusBadRequest, `say what to drop: {"all": true}, {"pattern": "…"}, {"rule": "…"} or {"table": "schema.name"}`)
 	}
 }
 
@@ -310,66 +311,23 @@ func (s *server) hold(w http.ResponseWriter, r *http.Request) {
 	var in struct {
 		On bool `json:"on"`
 	}
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<16)).Decode(&in); err != nil {
-		problem(w, http.StatusBadRequest, `expected {"on": true} or {"on": false}: %v`, err)
+	if !read(w, r, &in) {
 		return
 	}
 	s.l.Engine().Hold(in.On)
 	reply(w, in)
 }
 
-// mostWaiting is how many events wait for a watcher before it loses some.
-const mostWaiting = 4096
+// Serve serves the API on a Unix socket until the listener is closed.
+func Serve(ln net.Listener, l Larder) error { return serve(ln, Handler(l)) }
 
-// stream sends events as lines of JSON until the watcher goes. It gathers them for a moment: nobody reads faster.
-func (s *server) stream(w http.ResponseWriter, r *http.Request) {
-	flusher, ok := w.(http.Flusher)
-	if !ok {
-		problem(w, http.StatusInternalServerError, "this connection cannot stream")
-		return
-	}
-	w.Header().Set("Content-Type", "application/x-ndjson")
-	w.WriteHeader(http.StatusOK)
-	flusher.Flush()
-	watch := s.l.Engine().Watch(mostWaiting)
-	defer watch.Close()
-	enc := json.NewEncoder(w)
-	tick := time.NewTicker(50 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		select {
-		case <-r.Context().Done():
-			return
-		case <-tick.C:
-		}
-		for range len(watch.C) {
-			if err := enc.Encode(event(<-watch.C)); err != nil {
-				return
-			}
-		}
-		if n := watch.Lost(); n > 0 {
-			if err := enc.Encode(Event{At: time.Now(), Kind: "lost", Count: n}); err != nil {
-				return
-			}
-		}
-		flusher.Flush()
-	}
+// ServeTCP serves it over TLS to those who know a token.
+func ServeTCP(ln net.Listener, settings *tls.Config, token string, l Larder) error {
+	return serve(tls.NewListener(ln, settings), withToken(token, Handler(l)))
 }
 
-func event(ev engine.Event) Event {
-	if ev.Pattern == nil {
-		return Event{At: ev.At, Kind: "drop", Table: ev.Table, Database: ev.Database, Count: uint64(ev.Dropped)}
-	}
-	return Event{
-		At: ev.At, Kind: "statement", Pattern: string(ev.Pattern.ID), Text: ev.Pattern.Text, Outcome: ev.Outcome.String(), Reason: ev.Reason,
-		Application: ev.Application, User: ev.User, Database: ev.Database, Client: ev.Address,
-		Took: ms(ev.Took), Spared: ms(ev.Spared), Age: ms(ev.Age), Rows: ev.Rows, Bytes: ev.Bytes, Failed: ev.Failed,
-	}
-}
-
-// Serve serves the API until the listener is closed.
-func Serve(ln net.Listener, l Larder) error {
-	err := (&http.Server{Handler: Handler(l), ReadHeaderTimeout: 10 * time.Second}).Serve(ln)
+func serve(ln net.Listener, h http.Handler) error {
+	err := (&http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ConnContext: withPeer, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}).Serve(ln)
 	if errors.Is(err, net.ErrClosed) || errors.Is(err, http.ErrServerClosed) {
 		return nil
 	}

@@ -23,17 +23,36 @@ func (s Sums) Calls() uint64 { return s.Hits + s.Misses + s.Passes + s.Writes }
 
 // Status is the larder as a whole.
 type Status struct {
-	Version string    `json:"version"`
-	State   string    `json:"state"`          // watching, keeping or held
-	Note    string    `json:"note,omitempty"` // what is special about it, such as the demo's stand-in
-	Began   time.Time `json:"began"`
-	Now     time.Time `json:"now"`
-	Listen  string    `json:"listen"`
-	Origin  string    `json:"origin"`
-	Origins []Origin  `json:"origins"`
-	Clients int       `json:"clients"`
-	Rules   int       `json:"rules"`
-	RulesAt string    `json:"rules_file,omitempty"`
+	Version string `json:"version"`
+	// ShowsValues says whether literals and parameters may be asked for.
+	ShowsValues bool      `json:"shows_values"`
+	State       string    `json:"state"`          // watching, keeping or held
+	Note        string    `json:"note,omitempty"` // what is special about it, such as the demo's stand-in
+	Began       time.Time `json:"began"`
+	Now         time.Time `json:"now"`
+	Listen      string    `json:"listen"`
+	Origin      string    `json:"origin"`
+	Origins     []Origin  `json:"origins"`
+	Clients     int       `json:"clients"`
+	Rules       int       `json:"rules"`
+	Paused      int       `json:"rules_paused"`
+	RulesAt     string    `json:"rules_file,omitempty"`
+	Revision    string    `json:"revision"` // of the rules
+	// Outside is set when the rules file is another than what is in force, with what somebody made of it.
+	Outside *Outside `json:"outside,omitempty"`
+	// You is who asks, and Drafted how many changes his draft makes.
+	You     string `json:"you"`
+	Drafted int    `json:"drafted"`
+	// Problems says what does not work of the larder itself, such as a disk that is full; traffic goes on.
+	Problems []string `json:"problems,omitempty"`
+	Fetching []Fetch  `json:"fetching,omitempty"`
+	Feeds    []Feed   `json:"feeds,omitempty"`
+	// Stale is how many control samples found an old answer.
+	Stale uint64 `json:"stale_catches"`
+	// KeepsValues says whether inputs may be remembered, to be fetched at the start.
+	KeepsValues bool `json:"keeps_values"`
+	// Forgetful is set when history, drafts and numbers end with the program, since it was given no place for them.
+	Forgetful bool `json:"forgetful,omitempty"`
 
 	Kept      int    `json:"kept_results"`
 	KeptBytes int64  `json:"kept_bytes"`
@@ -57,6 +76,31 @@ type Origin struct {
 	Clients int      `json:"clients"`
 }
 
+// Feed is how the changes of one database are followed, whoever makes them.
+type Feed struct {
+	Origin   string `json:"origin,omitempty"`
+	Database string `json:"database"`
+	Mode     string `json:"mode"` // stream or poll; empty while there is neither
+	Problem  string `json:"problem,omitempty"`
+	// LagMS is how long after its commit a change is known at most: as measured at At with a stream, or by the servers' ways with a poll.
+	LagMS        float64    `json:"lag_ms"`
+	At           *time.Time `json:"at,omitempty"`
+	Held         int64      `json:"slot_bytes,omitempty"`
+	Bound        int64      `json:"slot_bytes_most,omitempty"`
+	Transactions uint64     `json:"transactions"`
+	Rows         uint64     `json:"rows"`
+	Gaps         uint64     `json:"gaps"` // how often something may have been left out, and everything was dropped
+	Polled       []string   `json:"polled,omitempty"`
+}
+
+// Fetch is what was fetched ahead from one origin.
+type Fetch struct {
+	Origin string `json:"origin,omitempty"`
+	Done   uint64 `json:"done"`
+	Failed uint64 `json:"failed"`
+	Why    string `json:"why,omitempty"` // the last could not be
+}
+
 // Application is one lane: an application and its last minute, second by second, the oldest first.
 type Application struct {
 	Name    string `json:"name"`
@@ -68,6 +112,9 @@ type Application struct {
 // Running is a statement that is under way.
 type Running struct {
 	Application string  `json:"application"`
+	User        string  `json:"user,omitempty"`
+	Database    string  `json:"database,omitempty"`
+	Client      string  `json:"client,omitempty"`
 	Pattern     string  `json:"pattern"`
 	Text        string  `json:"text"`
 	Outcome     string  `json:"outcome"`
@@ -77,26 +124,33 @@ type Running struct {
 
 // Database is one database that was connected to.
 type Database struct {
-	Name    string   `json:"name"`
-	Catalog bool     `json:"catalog_known"`
-	Tables  []string `json:"tables,omitempty"`
+	Name    string `json:"name"`
+	Catalog bool   `json:"catalog_known"`
+	// Whole says whether the catalog is one by which views, functions and the like can be followed.
+	Whole  bool     `json:"catalog_whole"`
+	Tables []string `json:"tables,omitempty"`
 }
 
 // Table is what writes to one table did; the empty name stands for writes that may have changed any.
 type Table struct {
 	Name     string     `json:"name"`
 	Writes   uint64     `json:"writes"`
+	Minute   uint64     `json:"writes_last_minute"`
 	Drops    uint64     `json:"drops"`
 	LastDrop *time.Time `json:"last_drop,omitempty"`
 }
 
 // Pattern is one statement pattern with its numbers.
 type Pattern struct {
-	ID     string   `json:"id"`
-	Text   string   `json:"text"`
-	Verb   string   `json:"verb"`
-	Reads  []string `json:"reads,omitempty"`
-	Writes []string `json:"writes,omitempty"`
+	ID     string  `json:"id"`
+	Text   string  `json:"text"`
+	Verb   string  `json:"verb"`
+	Reads  []Reach `json:"reads,omitempty"`
+	Writes []Reach `json:"writes,omitempty"`
+	// Pins are the columns fixed to values, as schema.table.column.
+	Pins []string `json:"pins,omitempty"`
+	// Merged is how many rare patterns are counted in this one, which stands for them.
+	Merged uint64 `json:"merged,omitempty"`
 	// Keepable says whether a rule could keep its results; if not, Reasons says why.
 	Keepable bool     `json:"keepable"`
 	Reasons  []string `json:"reasons,omitempty"`
@@ -116,10 +170,83 @@ type Pattern struct {
 	Origin *Distribution `json:"origin,omitempty"` // how long replies took from the origin
 	Memory *Distribution `json:"memory,omitempty"` // and from memory
 	Passed []Reason      `json:"passed,omitempty"` // why its statements passed
+
+	Advice  *Advice  `json:"advice,omitempty"`
+	Outlook *Outlook `json:"outlook,omitempty"`
+	Callers []Caller `json:"callers,omitempty"`
+	// WritesMinute is how many writes of the last minute touch its tables.
+	WritesMinute uint64 `json:"writes_last_minute"`
 }
 
-// Spareable is the waiting of the last minute that a rule could spare or spares, in milliseconds.
-func (p *Pattern) Spareable() float64 { return p.Minute.Keeping + p.Minute.Spared }
+// Reach is a table that a pattern reads or writes, and the way to it from the statement inwards; no steps for one that
+// the statement names.
+type Reach struct {
+	Table string   `json:"table"`
+	How   []string `json:"how,omitempty"`
+}
+
+// PatternList is the answer to a question for patterns.
+type PatternList struct {
+	Patterns []Pattern `json:"patterns"`
+	Matching int       `json:"matching"` // how many there are that match, of which Patterns are the first
+	All      int       `json:"all"`
+	Rare     uint64    `json:"rare"` // patterns that are not told apart any more
+}
+
+// Advice is what to do about a pattern.
+type Advice struct {
+	Kind     string   `json:"kind"` // keep, not worth it, not possible, watch longer, decided
+	Sentence string   `json:"sentence"`
+	For      []string `json:"for,omitempty"`
+	Against  []string `json:"against,omitempty"`
+	Could    []string `json:"could,omitempty"` // what would make it possible, or more worth it
+	TTL      string   `json:"ttl,omitempty"`
+	Hits     float64  `json:"hits"`      // the share of calls, from 0 to 1
+	Error    float64  `json:"error"`     // half of its interval of 95%
+	Spared   float64  `json:"spared_ms"` // a minute
+	Memory   float64  `json:"memory_bytes"`
+	Watch    float64  `json:"watch_ms,omitempty"`
+}
+
+// Outlook is what can be foretold of a pattern. Shares are from 0 to 1.
+type Outlook struct {
+	Followed float64 `json:"followed_ms"`
+	Calls    float64 `json:"calls"`   // of followed inputs
+	Inputs   float64 `json:"inputs"`  // different ones in use, estimated
+	Repeats  float64 `json:"repeats"` // share of calls
+	Half     float64 `json:"half"`    // the share of inputs that half of the calls ask for
+	Compared float64 `json:"compared"`
+	Changed  float64 `json:"changed"`
+	Unseen   float64 `json:"changed_unseen"` // with no write seen
+	Steps    []Step  `json:"steps"`
+}
+
+// Step is one lifetime.
+type Step struct {
+	TTL    string  `json:"ttl"`
+	Hits   float64 `json:"hits"`
+	Error  float64 `json:"error"`
+	Aged   float64 `json:"aged"`   // hits if writes dropped nothing
+	Live   float64 `json:"live"`   // results that would be kept
+	Stayed float64 `json:"stayed"` // results that were found changed after at most so long
+}
+
+// Caller is who sends statements of a pattern.
+type Caller struct {
+	Application string `json:"application"`
+	User        string `json:"user,omitempty"`
+	Database    string `json:"database,omitempty"`
+	Calls       uint64 `json:"calls"`
+}
+
+// Spareable is the waiting of the last minute that a rule spares, or could spare as far as that is foretold, in
+// milliseconds.
+func (p *Pattern) Spareable() float64 {
+	if p.Rule == nil && p.Advice != nil && (p.Advice.Kind == "keep" || p.Advice.Kind == "not worth it") {
+		return p.Advice.Spared
+	}
+	return p.Minute.Keeping + p.Minute.Spared
+}
 
 // Distribution is how a set of durations is spread.
 type Distribution struct {
@@ -142,16 +269,9 @@ type Reason struct {
 	Count  uint64 `json:"count"`
 }
 
-// Rule is a decision about one pattern.
-type Rule struct {
-	Pattern string `json:"pattern"`
-	Verdict string `json:"verdict"` // keep or never
-	TTL     string `json:"ttl,omitempty"`
-	Note    string `json:"note,omitempty"`
-}
-
-// Drop asks for results to be taken out: all, those of one pattern, or those that rest on one table.
+// Drop asks for results to be taken out: all, those of one pattern or one rule, or those that rest on one table.
 type Drop struct {
+	Rule    string `json:"rule,omitempty"`
 	All     bool   `json:"all,omitempty"`
 	Pattern string `json:"pattern,omitempty"`
 	Table   string `json:"table,omitempty"`
@@ -180,8 +300,13 @@ type Event struct {
 	Rows        int       `json:"rows,omitempty"`
 	Bytes       int       `json:"bytes,omitempty"`
 	Failed      bool      `json:"failed,omitempty"`
-	Table       string    `json:"table,omitempty"`
-	Count       uint64    `json:"count,omitempty"` // results dropped, or events left out
+	// Labels are those in the statement's comment.
+	Labels map[string]string `json:"labels,omitempty"`
+	// Statement and Values are the statement with its literals and its parameters, only if values were asked for.
+	Statement string   `json:"statement,omitempty"`
+	Values    []string `json:"values,omitempty"`
+	Table     string   `json:"table,omitempty"`
+	Count     uint64   `json:"count,omitempty"` // results dropped, or events left out
 }
 
 // Problem is the body of every answer that is not a success: what is wrong and what to do.

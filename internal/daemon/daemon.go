@@ -15,6 +15,8 @@ import (
 	"jollylarder/internal/control"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/feed"
+	"jollylarder/internal/state"
 	wire "jollylarder/internal/wire/postgres"
 )
 
@@ -35,10 +37,16 @@ type Larder struct {
 	log     *slog.Logger
 	engine  *engine.Engine
 	origins []*origin
-	rules   rulesFile
+	book    *ruleBook
+	state   *state.Store
+	rollups rollups
+	fetch   []*wire.Fetcher
+	feeds   []*feed.Follower
 
 	mu  sync.Mutex // of cfg
 	cfg config.Config
+
+	controlAddress string // of the control API over TCP, if it is open
 
 	ended chan struct{}
 	wg    sync.WaitGroup
@@ -55,14 +63,14 @@ type origin struct {
 // Check says what is wrong with a configuration, its rules and certificates, without opening anything.
 func Check(cfg config.Config) error {
 	_, err := settings(cfg)
-	rules := rulesFile{path: cfg.Rules}
-	_, err2 := rules.read()
-	return errors.Join(err, err2)
+	_, _, err2 := readRules(cfg.Rules)
+	_, _, err3 := controlTCP(cfg)
+	return errors.Join(err, err2, err3)
 }
 
 // Start makes a larder and begins to serve. What is wrong with the configuration is said before anything is opened.
 func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
-	l := &Larder{opts: opts, cfg: cfg, log: opts.Log, ended: make(chan struct{}), rules: rulesFile{path: cfg.Rules}}
+	l := &Larder{opts: opts, cfg: cfg, log: opts.Log, ended: make(chan struct{})}
 	if l.log == nil {
 		l.log = slog.Default()
 	}
@@ -70,19 +78,28 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 	if err != nil {
 		return nil, err
 	}
-	set, err := l.rules.read()
+	text, set, err := readRules(cfg.Rules)
 	if err != nil {
 		return nil, fmt.Errorf("nothing was started: %w", err)
 	}
-	e, err := engine.New(engine.Options{Facts: facts.Facts, Memory: cfg.Memory, Largest: int(cfg.LargestResult)}, time.Now())
+	e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Memory: cfg.Memory, Largest: int(cfg.LargestResult), Values: wire.KeySettings, Parameter: wire.Parameter, SameRows: wire.SameRows}, time.Now())
 	if err != nil {
 		return nil, err
 	}
 	l.engine = e
-	e.SetRules(set)
+	l.state = state.Open(cfg.State, time.Now())
+	for _, p := range []string{l.state.Notice(), l.state.Problem()} {
+		if p != "" {
+			l.log.Warn(p)
+		}
+	}
+	l.book = &ruleBook{engine: e, state: l.state}
+	l.book.begin(cfg.Rules, text, set, "start")
+	l.rollups.l = l
 	defer func() {
 		if err != nil {
 			l.stopAccepting()
+			l.state.Close()
 		}
 	}()
 	for i, o := range cfg.Origins {
@@ -106,12 +123,26 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 		l.close = append(l.close, func() { cl.Close() })
 		l.wg.Go(func() { l.complain(control.Serve(cl, l)) })
 	}
-	for _, o := range l.origins {
+	if err := l.serveControlTCP(cfg); err != nil {
+		return nil, err
+	}
+	for i, o := range l.origins {
 		for _, ln := range o.listeners {
 			l.wg.Go(func() { l.complain(o.server.Serve(ln)) })
 		}
+		if a := sets[i].Fetch; a != nil {
+			f := &wire.Fetcher{Server: o.server, Account: *a}
+			l.fetch = append(l.fetch, f)
+			ctx, stop := context.WithCancel(context.Background())
+			l.close = append(l.close, stop)
+			l.wg.Go(func() { f.Run(ctx) })
+		}
 	}
+	l.followChanges()
+	l.fetchAtStart()
 	l.wg.Go(l.tick)
+	l.wg.Go(l.watchRules)
+	l.wg.Go(l.watchSamples)
 	return l, nil
 }
 
@@ -125,6 +156,21 @@ func (l *Larder) complain(err error) {
 func (l *Larder) tick() {
 	t := time.NewTicker(50 * time.Millisecond)
 	defer t.Stop()
+	ended := make(chan struct{})
+	defer func() { <-ended }()
+	go func() { // what writes to a disk is not to hold up the rest
+		defer close(ended)
+		slow := time.NewTicker(time.Second)
+		defer slow.Stop()
+		for {
+			select {
+			case now := <-slow.C:
+				l.rollups.tick(now)
+			case <-l.ended:
+				return
+			}
+		}
+	}()
 	for n := 0; ; n++ {
 		select {
 		case now := <-t.C:
@@ -170,6 +216,8 @@ func (l *Larder) Close() {
 	}
 	close(l.ended)
 	l.wg.Wait()
+	l.rememberInputs()
+	l.state.Close()
 }
 
 // Address is where clients connect to: the first address of the first origin.
@@ -178,10 +226,41 @@ func (l *Larder) Address() string { return l.origins[0].listeners[0].Addr().Stri
 // Engine is described at control.Larder.
 func (l *Larder) Engine() *engine.Engine { return l.engine }
 
+// Book is described at control.Larder.
+func (l *Larder) Book() control.Book { return l.book }
+
+// ShowsValues is described at control.Larder.
+func (l *Larder) ShowsValues() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.cfg.ShowValues
+}
+
+// Values is described at control.Larder.
+func (l *Larder) Values(bound []byte) []string { return wire.Values(bound) }
+
 // Describe is described at control.Larder.
 func (l *Larder) Describe(s *control.Status) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	s.ShowsValues, s.KeepsValues = l.cfg.ShowValues, l.cfg.KeepValues
+	for _, f := range l.fetch {
+		s.Fetching = append(s.Fetching, control.Fetch{Origin: f.Server.Name, Done: f.Done.Load(), Failed: f.Failed.Load(), Why: f.Why()})
+	}
+	for _, f := range l.feeds {
+		x := f.Status()
+		out := control.Feed{
+			Origin: f.Origin, Database: f.Database, Mode: string(x.Mode), Problem: x.Problem, LagMS: ms(x.Lag),
+			Held: x.Held, Bound: x.Bound, Transactions: x.Transactions, Rows: x.Rows, Gaps: x.Gaps, Polled: x.Polled,
+		}
+		if !x.At.IsZero() {
+			out.At = &x.At
+		}
+		s.Feeds = append(s.Feeds, out)
+	}
+	if !l.state.Lasting() && l.cfg.State == "" {
+		s.Forgetful = true
+	}
 	s.Version, s.Note, s.RulesAt = Version, l.opts.Note, l.cfg.Rules
 	var listen, address []string
 	for i, o := range l.origins {

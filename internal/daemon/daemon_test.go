@@ -14,6 +14,7 @@ import (
 
 	"jollylarder/internal/config"
 	"jollylarder/internal/control"
+	"jollylarder/internal/core/rules"
 	"jollylarder/internal/standin"
 )
 
@@ -70,7 +71,7 @@ func TestAPI(t *testing.T) {
 	events := make(chan control.Event, 1000)
 	sctx, stop := context.WithCancel(ctx)
 	defer stop()
-	go func() { _ = api.Stream(sctx, func(e control.Event) { events <- e }) }()
+	go func() { _ = api.Stream(sctx, "", false, func(e control.Event) { events <- e }) }()
 	time.Sleep(100 * time.Millisecond)
 	next := func(kind string) control.Event {
 		for {
@@ -100,7 +101,9 @@ func TestAPI(t *testing.T) {
 		p, err := api.Pattern(ctx, e.Pattern)
 		return err == nil && p.Keepable
 	}, 5*time.Second, 20*time.Millisecond)
-	require.NoError(t, api.PutRule(ctx, control.Rule{Pattern: e.Pattern, Verdict: "keep", TTL: "30s", Note: "boards"}))
+	applied, err := api.PutRule(ctx, e.Pattern, control.Rule{Pattern: e.Pattern, Verdict: "keep", TTL: "30s", Note: "boards"})
+	require.NoError(t, err)
+	assert.Equal(t, "boards", applied.Why)
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), `pattern = "`+e.Pattern+`"`)
@@ -125,7 +128,7 @@ func TestAPI(t *testing.T) {
 	assert.Equal(t, uint64(1), s.Drops)
 	p, err := api.Pattern(ctx, e.Pattern)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"public.ports"}, p.Reads)
+	assert.Equal(t, []control.Reach{{Table: "public.ports"}}, p.Reads)
 	var why []string
 	for _, r := range p.Passed {
 		why = append(why, r.Reason)
@@ -141,10 +144,21 @@ func TestAPI(t *testing.T) {
 	assert.Equal(t, 1, n)
 	require.NoError(t, api.Hold(ctx, false))
 
-	require.NoError(t, api.RemoveRule(ctx, e.Pattern))
-	assert.ErrorContains(t, api.RemoveRule(ctx, e.Pattern), "no rule")
-	assert.ErrorContains(t, api.PutRule(ctx, control.Rule{Pattern: e.Pattern, Verdict: "keep", TTL: "soon"}), `ttl "soon"`)
-	assert.ErrorContains(t, api.PutRule(ctx, control.Rule{Pattern: "x", Verdict: "keep", TTL: "1s"}), "expected something like")
+	_, err = api.Pause(ctx, e.Pattern, true, "a doubt")
+	require.NoError(t, err)
+	read()
+	require.Eventually(t, func() bool {
+		ev := next("statement")
+		return ev.Reason == "its rule is paused"
+	}, 5*time.Second, time.Millisecond)
+	_, err = api.RemoveRule(ctx, e.Pattern, "")
+	require.NoError(t, err)
+	_, err = api.RemoveRule(ctx, e.Pattern, "")
+	assert.ErrorContains(t, err, "no rule")
+	_, err = api.PutRule(ctx, e.Pattern, control.Rule{Pattern: e.Pattern, Verdict: "keep", TTL: "soon"})
+	assert.ErrorContains(t, err, `ttl "soon"`)
+	_, err = api.PutRule(ctx, "x", control.Rule{Pattern: "x", Verdict: "keep", TTL: "1s"})
+	assert.ErrorContains(t, err, "expected something like")
 	_, err = api.Pattern(ctx, "bado-bado-bado")
 	assert.ErrorContains(t, err, "no pattern")
 }
@@ -154,13 +168,16 @@ func TestRulesAreThereAfterARestart(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("# mine\n[[rule]]\npattern = \"bado-kife-ruma\"\nverdict = \"keep\"\nttl = \"5s\"\n"), 0o640))
 	o := standIn(t)
 	l := start(t, before(o, "127.0.0.1:0", file, ""))
-	require.NoError(t, l.RemoveRule("bado-kife-ruma"))
-	text, _ := os.ReadFile(file)
+	require.NotNil(t, l.Engine().Rules().Named("bado-kife-ruma"))
+	text, base := l.Book().Current()
+	removed, err := rules.Remove(text, "bado-kife-ruma")
+	require.NoError(t, err)
+	_, err = l.Book().Apply(control.Proposal{Kind: "apply", Who: "ines", Text: removed, Base: base})
+	require.NoError(t, err)
+	text, _ = os.ReadFile(file)
 	assert.Equal(t, "# mine\n", string(text))
 	info, _ := os.Stat(file)
 	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
-	require.NoError(t, os.WriteFile(file, []byte("# somebody else's\n"), 0o640))
-	assert.ErrorContains(t, l.RemoveRule("bado-kife-ruma"), "changed by somebody else")
 }
 
 func TestWhatIsWrongIsSaidAtTheStart(t *testing.T) {

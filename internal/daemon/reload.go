@@ -3,6 +3,7 @@ package daemon
 import (
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 
 	"jollylarder/internal/config"
@@ -20,28 +21,35 @@ func (l *Larder) Reload(cfg config.Config) error {
 	if err != nil {
 		return err
 	}
-	rules := rulesFile{path: cfg.Rules}
-	set, err := rules.read()
+	text, set, err := readRules(cfg.Rules)
 	if err != nil {
 		return err
+	}
+	fetch, feed := false, false
+	for i := range cfg.Origins {
+		o, have := &cfg.Origins[i], &l.cfg.Origins[i]
+		fetch = fetch || o.FetchUser != have.FetchUser || o.FetchPassword != have.FetchPassword
+		feed = feed || !reflect.DeepEqual(o.Feed, have.Feed)
+		o.FetchUser, o.FetchPassword, o.Feed = have.FetchUser, have.FetchPassword, have.Feed
 	}
 	for _, c := range []struct {
 		key     string
 		changed bool
 	}{
-		{"control", cfg.Control != l.cfg.Control}, {"memory", cfg.Memory != l.cfg.Memory},
+		{"origin.fetch", fetch}, {"origin.feed", feed}, {"control", cfg.Control != l.cfg.Control}, {"memory", cfg.Memory != l.cfg.Memory},
 		{"largest_result", cfg.LargestResult != l.cfg.LargestResult}, {"profile", cfg.Profile != l.cfg.Profile},
+		{"state", cfg.State != l.cfg.State}, {"control_tcp", cfg.ControlTCP != l.cfg.ControlTCP},
 	} {
 		if c.changed {
 			l.log.Warn("a change of the configuration needs a restart", "key", c.key)
 		}
 	}
 	cfg.Control, cfg.Memory, cfg.LargestResult, cfg.Profile = l.cfg.Control, l.cfg.Memory, l.cfg.LargestResult, l.cfg.Profile
+	cfg.State, cfg.ControlTCP = l.cfg.State, l.cfg.ControlTCP
 	for i, o := range l.origins {
 		o.server.Configure(*sets[i])
 	}
-	l.rules.take(&rules)
-	l.engine.SetRules(set)
+	l.book.begin(cfg.Rules, text, set, "file")
 	l.cfg = cfg
 	return nil
 }

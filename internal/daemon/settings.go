@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"strings"
 
 	"jollylarder/internal/config"
+	"jollylarder/internal/control"
 	wire "jollylarder/internal/wire/postgres"
 )
 
@@ -46,9 +48,70 @@ func settings(cfg config.Config) ([]*wire.Settings, error) {
 		wrong("TLS from clients", err)
 		s.OriginTLS, err = originTLS(o)
 		wrong("TLS to the database", err)
+		s.Catalog, err = account(o.CatalogUser, o.CatalogPassword)
+		wrong("the account for reading catalogs", err)
+		s.Fetch, err = account(o.FetchUser, o.FetchPassword)
+		wrong("the account for fetching ahead", err)
+		_, err = account(o.Feed.User, o.Feed.Password)
+		wrong("the account for the change feed", err)
 		all = append(all, s)
 	}
 	return all, errors.Join(problems...)
+}
+
+func account(user, passwordFile string) (*wire.Account, error) {
+	if user == "" {
+		return nil, nil
+	}
+	a := &wire.Account{User: user}
+	if passwordFile != "" {
+		text, err := os.ReadFile(passwordFile)
+		if err != nil {
+			return nil, err
+		}
+		a.Password = strings.TrimRight(string(text), "\r\n")
+	}
+	return a, nil
+}
+
+// controlTCP makes what the control API needs over TCP: TLS, and the token by which it is opened.
+func controlTCP(cfg config.Config) (*tls.Config, string, error) {
+	c := cfg.ControlTCP
+	if c.Listen == "" {
+		return nil, "", nil
+	}
+	cert, err := tls.LoadX509KeyPair(c.Certificate, c.Key)
+	if err != nil {
+		return nil, "", fmt.Errorf("control_tcp: %w", err)
+	}
+	text, err := os.ReadFile(c.TokenFile)
+	if err != nil {
+		return nil, "", fmt.Errorf("control_tcp: reading the token: %w", err)
+	}
+	token := strings.TrimSpace(string(text))
+	if len(token) < leastToken {
+		return nil, "", fmt.Errorf("control_tcp: the token in %s has %d characters: expected at least %d, as openssl rand -hex 32 makes them", c.TokenFile, len(token), leastToken)
+	}
+	return &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}, token, nil
+}
+
+// leastToken is how long a token must be at least: shorter ones can be guessed.
+const leastToken = 20
+
+// serveControlTCP opens the control API on TCP, if that is wanted.
+func (l *Larder) serveControlTCP(cfg config.Config) error {
+	set, token, err := controlTCP(cfg)
+	if err != nil || set == nil {
+		return err
+	}
+	ln, err := net.Listen("tcp", cfg.ControlTCP.Listen)
+	if err != nil {
+		return fmt.Errorf("listening for the control API: %w: choose another address for control_tcp.listen", err)
+	}
+	l.controlAddress = ln.Addr().String()
+	l.close = append(l.close, func() { ln.Close() })
+	l.wg.Go(func() { l.complain(control.ServeTCP(ln, set, token, l)) })
+	return nil
 }
 
 func clientTLS(c config.ClientTLS) (*tls.Config, error) {

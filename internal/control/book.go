@@ -1,0 +1,117 @@
+package control
+
+import (
+	"fmt"
+	"net/http"
+	"time"
+
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/state"
+)
+
+// Book is the rules in force, and what leads to others.
+type Book interface {
+	// Current gives the rules file's text that is in force, and its revision, which is another for every text.
+	Current() (text []byte, revision string)
+	// Outside gives the text of the file where it is another than that, because somebody edited it; or why it cannot be taken.
+	Outside() (text []byte, changed bool, problem error)
+	// Apply puts a text in force, for all connections at once, and writes it to the file and the history. If it is in force
+	// already, nothing is done, and the entry has no ID.
+	Apply(Proposal) (state.Entry, error)
+	// TextOf gives the text of a revision, if it is remembered.
+	TextOf(revision string) ([]byte, bool)
+	// State is where history and drafts are.
+	State() *state.Store
+	// Since gives what was counted since the rules in force were put in force, and how long that is.
+	Since() (sums ledger.Sums, drops uint64, length time.Duration)
+}
+
+// book answers what the rules are.
+func (s *server) rules(w http.ResponseWriter, r *http.Request) {
+	text, revision := s.l.Book().Current()
+	set := s.l.Engine().Rules()
+	out := RuleBook{Revision: revision, Text: string(text), Rules: ruleList(set)}
+	out.File = s.ruleFile()
+	out.Outside = s.outside(set)
+	reply(w, out)
+}
+
+func (s *server) ruleFile() string {
+	var st Status
+	s.l.Describe(&st)
+	return st.RulesAt
+}
+
+// outside says what somebody else made of the file.
+func (s *server) outside(set *rules.Set) *Outside {
+	text, changed, err := s.l.Book().Outside()
+	switch {
+	case err != nil:
+		return &Outside{Problem: err.Error()}
+	case !changed:
+		return nil
+	}
+	now, err := rules.Parse(text)
+	if err != nil {
+		return &Outside{Problem: err.Error()}
+	}
+	return &Outside{Changes: changes(set, now), Lines: rules.Tell(rules.Difference(set, now))}
+}
+
+// possible says what speaks against a rule that keeps one pattern: it cannot be kept.
+func (s *server) possible(r *rules.Rule) error {
+	p := s.l.Engine().Pattern(r.Pattern)
+	if p == nil {
+		return nil
+	}
+	if r.Statement == "" {
+		r.Statement = p.Text
+	}
+	does := s.l.Engine().Does(p)
+	if r.Verdict == rules.Keep && len(does.Reasons) > 0 && !p.Unsure() && !(r.AcceptTime && does.OfTime) {
+		return fmt.Errorf("the pattern %s cannot be kept: %s", r.Pattern, does.Reasons[0])
+	}
+	return nil
+}
+
+// check says what is wrong with a rules file's text, and what it would change.
+func (s *server) check(w http.ResponseWriter, r *http.Request) {
+	var in struct {
+		Text string `json:"text"`
+	}
+	if !read(w, r, &in) {
+		return
+	}
+	reply(w, s.checked([]byte(in.Text)))
+}
+
+func (s *server) checked(text []byte) Checked {
+	set, err := rules.Parse(text)
+	if err != nil {
+		return Checked{Problems: Problems(err)}
+	}
+	now := s.l.Engine().Rules()
+	out := Checked{Rules: len(set.List()), Changes: changes(now, set), Lines: rules.Tell(rules.Difference(now, set))}
+	var st Status
+	s.l.Describe(&st)
+	for i := range set.List() {
+		r := &set.List()[i]
+		warn := func(text string) { out.Warnings = append(out.Warnings, "rule "+r.Name+": "+text) }
+		if (r.FetchAgain || r.FetchAtStart > 0) && len(st.Fetching) == 0 {
+			warn("nothing is fetched ahead without an account in [origin.fetch] of the configuration")
+		}
+		if r.FetchAtStart > 0 && !st.KeepsValues {
+			warn("nothing is remembered for the start without keep_values = true in the configuration")
+		}
+		if r.Pattern == "" {
+			continue
+		}
+		if s.l.Engine().Pattern(r.Pattern) == nil {
+			warn(fmt.Sprintf("no pattern %s has been seen yet; the rule counts from when it is", r.Pattern))
+		} else if err := s.possible(r); err != nil {
+			warn(err.Error())
+		}
+	}
+	return out
+}

@@ -1,0 +1,201 @@
+package control
+
+import "time"
+
+// Rule is one rule; docs/rules.md describes its keys.
+type Rule struct {
+	Name          string   `json:"name,omitempty"`
+	Pattern       string   `json:"pattern,omitempty"`
+	Text          string   `json:"text,omitempty"` // of patterns, with stars
+	Tables        []string `json:"tables,omitempty"`
+	OnlyTables    []string `json:"only_tables,omitempty"`
+	When          *When    `json:"when,omitempty"`
+	Verdict       string   `json:"verdict"` // keep or never
+	TTL           string   `json:"ttl,omitempty"`
+	TTLOnly       bool     `json:"ttl_only,omitempty"`
+	Largest       string   `json:"largest,omitempty"`
+	SkipEmpty     bool     `json:"skip_empty,omitempty"`
+	AcceptTime    bool     `json:"accept_time,omitempty"`
+	AlsoReads     []string `json:"also_reads,omitempty"`
+	FetchAgain    bool     `json:"fetch_again,omitempty"`
+	FetchAtStart  int      `json:"fetch_at_start,omitempty"`
+	Share         bool     `json:"share,omitempty"`
+	ControlSample *float64 `json:"control_sample,omitempty"` // nil for the usual share
+	GoOn          bool     `json:"go_on_when_stale,omitempty"`
+	Paused        bool     `json:"paused,omitempty"`
+	Note          string   `json:"note,omitempty"`
+	Statement     string   `json:"statement,omitempty"` // the pattern's text, for people
+}
+
+// When is what must hold of a caller; what is empty holds for all.
+type When struct {
+	Application string            `json:"application,omitempty"`
+	User        string            `json:"user,omitempty"`
+	Database    string            `json:"database,omitempty"`
+	Client      string            `json:"client,omitempty"`
+	Labels      map[string]string `json:"labels,omitempty"`
+}
+
+// RuleBook is the rules in force.
+type RuleBook struct {
+	// Revision is another for every text.
+	Revision string `json:"revision"`
+	File     string `json:"file,omitempty"`
+	Text     string `json:"text"`
+	Rules    []Rule `json:"rules"`
+	// Outside is set when the file is another than what is in force.
+	Outside *Outside `json:"outside,omitempty"`
+}
+
+// Outside is what somebody made of the rules file by other means than this program.
+type Outside struct {
+	Problem string       `json:"problem,omitempty"` // why it cannot be taken
+	Changes []RuleChange `json:"changes,omitempty"`
+	Lines   []string     `json:"lines,omitempty"` // the changes in words
+}
+
+// RuleChange is one difference between two lists of rules.
+type RuleChange struct {
+	Kind   string      `json:"kind"` // added, removed, changed, moved, or "declarations changed"
+	Rule   string      `json:"rule,omitempty"`
+	Before *Rule       `json:"before,omitempty"`
+	After  *Rule       `json:"after,omitempty"`
+	Keys   []KeyChange `json:"keys,omitempty"`
+}
+
+// KeyChange is one key's values, as the file has them; empty for none.
+type KeyChange struct {
+	Key    string `json:"key"`
+	Before string `json:"before,omitempty"`
+	After  string `json:"after,omitempty"`
+}
+
+// FileProblem is what is wrong with a rules file, and where; lines and columns count from 1.
+type FileProblem struct {
+	Line    int    `json:"line"`
+	Column  int    `json:"column"`
+	Problem string `json:"problem"`
+}
+
+// Checked is what was found in a rules file's text.
+type Checked struct {
+	Rules    int           `json:"rules"`
+	Problems []FileProblem `json:"problems,omitempty"`
+	Warnings []string      `json:"warnings,omitempty"`
+	Changes  []RuleChange  `json:"changes,omitempty"` // from the rules in force to it
+	Lines    []string      `json:"lines,omitempty"`   // the changes in words
+}
+
+// Draft is what somebody prepares.
+type Draft struct {
+	// Open says whether there is one; else the rest is what is in force.
+	Open bool      `json:"open"`
+	At   time.Time `json:"at,omitzero"`
+	// Base is the revision it was begun from. Behind is set when that is no longer in force, and Meanwhile says what was
+	// changed since.
+	Base      string   `json:"base"`
+	Behind    bool     `json:"behind,omitempty"`
+	Meanwhile []string `json:"meanwhile,omitempty"`
+	Text      string   `json:"text,omitempty"`
+	Rules     []Rule   `json:"rules"`
+	// Changes lead from what it was begun from to it.
+	Changes []RuleChange `json:"changes"`
+	Checked Checked      `json:"checked"`
+}
+
+// Edit is one edit of the caller's draft: a rule put in place of the one of a name, or added if the name is empty; one
+// removed; or one moved so many places down, or up if it is negative.
+type Edit struct {
+	Name   string `json:"name,omitempty"`
+	Put    *Rule  `json:"put,omitempty"`
+	Remove bool   `json:"remove,omitempty"`
+	Move   int    `json:"move,omitempty"`
+}
+
+// Apply asks for a text to be put in force: the one given, the file as somebody edited it, or else the caller's draft.
+type Apply struct {
+	Text *string `json:"text,omitempty"`
+	File bool    `json:"file,omitempty"`
+	// Base is the revision that the text was made from, if it is not known to be the present one.
+	Base string `json:"base,omitempty"`
+	Why  string `json:"why"`
+}
+
+// Undo asks for an earlier entry's rules to be put in force again; the one before the last if To is 0.
+type Undo struct {
+	To   int64  `json:"to,omitempty"`
+	Base string `json:"base,omitempty"`
+	Why  string `json:"why,omitempty"`
+}
+
+// Entry is one change of the rules.
+type Entry struct {
+	ID   int64     `json:"id"`
+	At   time.Time `json:"at"`
+	Kind string    `json:"kind"` // apply, undo, file or start
+	Who  string    `json:"who"`
+	Why  string    `json:"why,omitempty"`
+	// Changes says what was changed, in words.
+	Changes  []string  `json:"changes,omitempty"`
+	Forecast *Forecast `json:"forecast,omitempty"`
+	// Since is what came true since then, of the last change alone; Hour and Day in the first hour and the first day.
+	Since *Measured `json:"since,omitempty"`
+	Hour  *Measured `json:"hour,omitempty"`
+	Day   *Measured `json:"day,omitempty"`
+	Text  string    `json:"text,omitempty"` // when one is asked for
+	// Unchanged is set in the answer to what would have changed nothing, and so is not in the history.
+	Unchanged bool `json:"unchanged,omitempty"`
+}
+
+// Outcome is what rules would do to the calls they are about. Calls, hits, spared waiting and drops are a minute's.
+type Outcome struct {
+	Patterns int     `json:"patterns"`
+	Calls    float64 `json:"calls"`
+	Hits     float64 `json:"hits"`
+	Share    float64 `json:"share"`  // of hits, of those calls
+	OfAll    float64 `json:"of_all"` // of hits, of all statements
+	Spared   float64 `json:"spared_ms"`
+	Origin   float64 `json:"origin_per_s"` // statements to the origin
+	Drops    float64 `json:"drops"`
+	Memory   float64 `json:"memory_bytes"`
+	Age      float64 `json:"age_ms"`    // of answers, on average
+	Oldest   float64 `json:"oldest_ms"` // what 99 in 100 are younger than
+}
+
+// Forecast is what a draft would do, beside what the rules in force do by the same reckoning.
+type Forecast struct {
+	At      time.Time      `json:"at"`
+	Span    float64        `json:"span_ms"` // of the traffic that was replayed
+	Calls   float64        `json:"calls"`   // of all statements, a minute
+	Full    bool           `json:"full"`    // the limit of memory would be reached
+	Present Outcome        `json:"present"`
+	Draft   Outcome        `json:"draft"`
+	Rules   []RuleForecast `json:"rules"`
+}
+
+// RuleForecast is the same for one rule; what is missing was not there, or matched nothing.
+type RuleForecast struct {
+	Rule    string   `json:"rule"`
+	Present *Outcome `json:"present,omitempty"`
+	Draft   *Outcome `json:"draft,omitempty"`
+}
+
+// Foretold is one line of the answer to a question for a forecast.
+type Foretold struct {
+	Done     float64   `json:"done"` // from 0 to 1
+	Forecast *Forecast `json:"forecast,omitempty"`
+	Problem  string    `json:"problem,omitempty"`
+}
+
+// Measured is what came true after a change: of all statements, a minute.
+type Measured struct {
+	Minutes int     `json:"minutes"`         // that were measured
+	Until   string  `json:"until,omitempty"` // why no longer
+	Calls   float64 `json:"calls"`
+	Hits    float64 `json:"hits"`
+	OfAll   float64 `json:"of_all"`
+	Spared  float64 `json:"spared_ms"`
+	Origin  float64 `json:"origin_per_s"`
+	Drops   float64 `json:"drops"`
+	Memory  float64 `json:"memory_bytes"` // at the end
+}

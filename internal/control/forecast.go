@@ -1,0 +1,153 @@
+package control
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"slices"
+	"sync"
+	"time"
+
+	"jollylarder/internal/core/forecast"
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
+)
+
+// forecasts remembers what was foretold of the last few texts, as JSON, for the history.
+type forecasts struct {
+	mu sync.Mutex
+	by map[string]string
+}
+
+// mostForecasts is how many are remembered: of so many drafts at once.
+const mostForecasts = 16
+
+func (f *forecasts) of(text []byte) string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.by[string(text)]
+}
+
+func (f *forecasts) remember(text []byte, x *Forecast) {
+	body, _ := json.Marshal(x)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.by == nil || len(f.by) >= mostForecasts {
+		f.by = map[string]string{}
+	}
+	f.by[string(text)] = string(body)
+}
+
+// foretell streams a forecast: lines that say how much is done, and then the forecast.
+func (s *server) foretell(w http.ResponseWriter, r *http.Request) {
+	in := struct {
+		Text *string `json:"text"`
+	}{}
+	if !read(w, r, &in) {
+		return
+	}
+	text, _ := s.l.Book().Current()
+	switch d, ok := s.l.Book().State().Draft(who(r)); {
+	case in.Text != nil:
+		text = []byte(*in.Text)
+	case ok:
+		text = d.Text
+	}
+	set, err := rules.Parse(text)
+	if err != nil {
+		problem(w, http.StatusBadRequest, "nothing can be foretold of rules that are wrong: %v", err)
+		return
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		problem(w, http.StatusInternalServerError, "this connection cannot stream")
+		return
+	}
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	enc := json.NewEncoder(w)
+	progress := func(part float64) func(float64) bool {
+		return func(done float64) bool {
+			if enc.Encode(Foretold{Done: part + done/2}) != nil {
+				return false
+			}
+			flusher.Flush()
+			return r.Context().Err() == nil
+		}
+	}
+	out, err := s.forecast(set, progress)
+	if err != nil {
+		if !errors.Is(err, forecast.ErrStopped) {
+			_ = enc.Encode(Foretold{Problem: err.Error()})
+		}
+		return
+	}
+	s.forecasts.remember(text, out)
+	_ = enc.Encode(Foretold{Done: 1, Forecast: out})
+}
+
+// forecast foretells what a set would do, beside what the present one does by the same reckoning.
+func (s *server) forecast(set *rules.Set, progress func(part float64) func(float64) bool) (*Forecast, error) {
+	e := s.l.Engine()
+	now := time.Now()
+	present, err := e.Forecast(e.Rules(), now, ledger.Horizon, progress(0))
+	if err != nil {
+		return nil, err
+	}
+	draft, err := e.Forecast(set, now, ledger.Horizon, progress(0.5))
+	if err != nil {
+		return nil, err
+	}
+	elapsed := min(max(now.Sub(e.Ledger.Began).Minutes(), 1.0/60), 1)
+	calls := max(float64(e.Ledger.Total.Minute().Calls())/elapsed, draft.Sum.Calls)
+	out := &Forecast{At: now, Span: ms(draft.Span), Calls: calls, Full: draft.Full,
+		Present: foretold(&present.Sum, calls), Draft: foretold(&draft.Sum, calls), Rules: []RuleForecast{}}
+	names := map[string]bool{}
+	for _, list := range [][]rules.Rule{set.List(), e.Rules().List()} {
+		for _, r := range list {
+			if names[r.Name] {
+				continue
+			}
+			names[r.Name] = true
+			row := RuleForecast{Rule: r.Name}
+			if o := present.Rules[r.Name]; o != nil {
+				x := foretold(o, calls)
+				row.Present = &x
+			}
+			if o := draft.Rules[r.Name]; o != nil {
+				x := foretold(o, calls)
+				row.Draft = &x
+			}
+			if row.Present != nil || row.Draft != nil {
+				out.Rules = append(out.Rules, row)
+			}
+		}
+	}
+	slices.SortStableFunc(out.Rules, func(a, b RuleForecast) int { return cmp.Compare(b.spared(), a.spared()) })
+	return out, nil
+}
+
+func (r *RuleForecast) spared() (most float64) {
+	for _, o := range []*Outcome{r.Present, r.Draft} {
+		if o != nil {
+			most = max(most, o.Spared)
+		}
+	}
+	return most
+}
+
+func foretold(o *forecast.Outcome, all float64) Outcome {
+	return Outcome{Patterns: o.Patterns, Calls: o.Calls, Hits: o.Hits, Share: o.Hits / max(o.Calls, 1), OfAll: o.Hits / max(all, 1), Spared: ms(o.Spared),
+		Origin: max(all-o.Hits, 0) / 60, Drops: o.Drops, Memory: o.Memory, Age: ms(o.Age), Oldest: ms(o.Oldest)}
+}
+
+func decode[T any](text string) *T {
+	if text == "" {
+		return nil
+	}
+	out := new(T)
+	if json.Unmarshal([]byte(text), out) != nil {
+		return nil
+	}
+	return out
+}

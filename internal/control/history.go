@@ -1,0 +1,62 @@
+package control
+
+import (
+	"net/http"
+	"strconv"
+	"time"
+
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/state"
+)
+
+func (s *server) history(w http.ResponseWriter, r *http.Request) {
+	most := 100
+	if text := r.URL.Query().Get("limit"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 {
+			problem(w, http.StatusBadRequest, "limit %q: expected how many entries to give", text)
+			return
+		}
+		most = n
+	}
+	out := []Entry{}
+	for i, e := range s.l.Book().State().History(most) {
+		out = append(out, entry(e, false))
+		if i == 0 {
+			out[0].Since = s.since()
+		}
+	}
+	reply(w, out)
+}
+
+// since says what came true since the rules in force were put in force.
+func (s *server) since() *Measured {
+	sums, drops, length := s.l.Book().Since()
+	if length < time.Second {
+		return nil
+	}
+	m := length.Minutes()
+	_, bytes, _ := s.l.Engine().Kept()
+	calls, hits := float64(sums.Calls()), float64(sums.Count[ledger.Hit])
+	return &Measured{Minutes: int(m), Calls: calls / m, Hits: hits / m, OfAll: hits / max(calls, 1), Spared: ms(sums.Spared) / m,
+		Origin: (calls - hits) / m / 60, Drops: float64(drops) / m, Memory: float64(bytes)}
+}
+
+func (s *server) historyEntry(w http.ResponseWriter, r *http.Request) {
+	id, _ := strconv.ParseInt(r.PathValue("id"), 10, 64)
+	e, ok := s.l.Book().State().Entry(id)
+	if !ok {
+		problem(w, http.StatusNotFound, "the history has no entry %q", r.PathValue("id"))
+		return
+	}
+	reply(w, entry(e, true))
+}
+
+func entry(e state.Entry, whole bool) Entry {
+	out := Entry{ID: e.ID, At: e.At, Kind: e.Kind, Who: e.Who, Why: e.Why, Changes: e.Changes}
+	out.Forecast, out.Hour, out.Day = decode[Forecast](e.Forecast), decode[Measured](e.Hour), decode[Measured](e.Day)
+	if whole {
+		out.Text = string(e.Text)
+	}
+	return out
+}

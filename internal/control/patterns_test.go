@@ -1,0 +1,102 @@
+package control
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/engine"
+)
+
+// larder is an engine and nothing around it.
+type larder struct {
+	e      *engine.Engine
+	values bool
+}
+
+func (l *larder) Engine() *engine.Engine { return l.e }
+func (l *larder) Describe(*Status)       {}
+func (l *larder) Book() Book             { return nil }
+func (l *larder) ShowsValues() bool      { return l.values }
+func (l *larder) Values([]byte) []string { return nil }
+
+// withPatterns makes a larder that has seen so many patterns.
+func withPatterns(t testing.TB, n int) *larder {
+	facts := func(string) *analysis.Facts {
+		return &analysis.Facts{Verb: "select", Reads: []analysis.Name{{Name: "berths"}}}
+	}
+	now := time.Now()
+	e, err := engine.New(engine.Options{Facts: facts}, now)
+	require.NoError(t, err)
+	s := e.NewSession(engine.Identity{Database: "skerrow", User: "ines", Application: "quay-boards"})
+	for call := range 2 {
+		for i := range n {
+			d := s.Decide(&engine.Request{Statement: s.Read(fmt.Appendf(nil, "select c%d from berths", i))}, now)
+			s.Send(&d, now)
+			s.Finish(&d, engine.Result{Took: time.Duration(i+call) * time.Microsecond}, now)
+		}
+	}
+	e.Tick(now.Add(5 * time.Second))
+	return &larder{e: e}
+}
+
+func get(h http.Handler, path string) *httptest.ResponseRecorder {
+	w := httptest.NewRecorder()
+	h.ServeHTTP(w, httptest.NewRequest("GET", path, nil))
+	return w
+}
+
+func TestPatternsByOrderFilterAndLimit(t *testing.T) {
+	h := Handler(withPatterns(t, 40))
+	ask := func(filter, order, limit string) (list PatternList) {
+		w := get(h, "/v1/patterns?"+url.Values{"filter": {filter}, "order": {order}, "limit": {limit}}.Encode())
+		require.Equal(t, http.StatusOK, w.Code, w.Body.String())
+		require.NoError(t, json.Unmarshal(w.Body.Bytes(), &list))
+		return list
+	}
+	list := ask("", "waited", "3")
+	assert.Equal(t, 40, list.All)
+	assert.Equal(t, 40, list.Matching)
+	require.Len(t, list.Patterns, 3)
+	assert.Equal(t, "select c39 from berths", list.Patterns[0].Text)
+	list = ask("app=quay-boards c7", "calls", "")
+	assert.Equal(t, 1, list.Matching)
+	assert.Equal(t, "not possible", list.Patterns[0].Advice.Kind, "no catalog has been read")
+	assert.Zero(t, ask("app=crew-tablet", "", "").Matching)
+	assert.Equal(t, 40, ask("can=no advice=not calls=2 took<1s verb=select rule=none", "", "").Matching)
+	for path, want := range map[string]string{
+		"/v1/patterns?filter=colour%3Dred": "at character 1: there is no \\\"colour\\\" to filter by",
+		"/v1/patterns?order=size":          "there is no order \\\"size\\\"",
+		"/v1/patterns?limit=none":          "limit \\\"none\\\"",
+		"/v1/stream?filter=took%3Ex":       "is no time",
+	} {
+		w := get(h, path)
+		assert.Equal(t, http.StatusBadRequest, w.Code)
+		assert.Contains(t, w.Body.String(), want)
+	}
+	w := get(h, "/v1/stream?values=true")
+	assert.Equal(t, http.StatusForbidden, w.Code)
+	assert.Contains(t, w.Body.String(), "show_values = true in the configuration allows it")
+}
+
+// What the terminal asks once a second, with as many patterns as are told apart.
+func BenchmarkFiftyThousandPatterns(b *testing.B) {
+	h := Handler(withPatterns(b, 48_900))
+	for _, q := range []string{"", "filter=c777", "filter=app%3Dquay-boards+took%3E5ms", "order=slowest"} {
+		b.Run(q, func(b *testing.B) {
+			for b.Loop() {
+				if w := get(h, "/v1/patterns?"+q); w.Code != http.StatusOK {
+					b.Fatal(w.Body.String())
+				}
+			}
+		})
+	}
+}

@@ -1,0 +1,123 @@
+package control
+
+import (
+	"errors"
+	"fmt"
+
+	"jollylarder/internal/core/bytesize"
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/statement"
+)
+
+func ruleList(set *rules.Set) []Rule {
+	out := []Rule{}
+	for i := range set.List() {
+		out = append(out, *rule(&set.List()[i]))
+	}
+	return out
+}
+
+func changes(before, after *rules.Set) []RuleChange {
+	out := []RuleChange{}
+	for _, c := range rules.Difference(before, after) {
+		x := RuleChange{Kind: c.Kind, Rule: c.Rule}
+		if c.Before != nil {
+			x.Before = rule(c.Before)
+		}
+		if c.After != nil {
+			x.After = rule(c.After)
+		}
+		for _, k := range c.Keys {
+			x.Keys = append(x.Keys, KeyChange{k.Key, k.Before, k.After})
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// rule makes the API's view of a rule.
+func rule(r *rules.Rule) *Rule {
+	out := &Rule{
+		Name: r.Name, Pattern: string(r.Pattern), Text: r.Text, Tables: r.Tables, OnlyTables: r.OnlyTables, Verdict: string(r.Verdict),
+		TTLOnly: r.TTLOnly, SkipEmpty: r.SkipEmpty, AcceptTime: r.AcceptTime, AlsoReads: r.AlsoReads, FetchAgain: r.FetchAgain,
+		FetchAtStart: r.FetchAtStart, Share: r.Share, GoOn: r.GoOn, Paused: r.Paused, Note: r.Note, Statement: r.Statement,
+	}
+	if r.ControlSample != 0 {
+		share := r.Sample()
+		out.ControlSample = &share
+	}
+	if r.Verdict == rules.Keep {
+		out.TTL = rules.FormatTTL(r.TTL)
+	}
+	if r.Largest > 0 {
+		out.Largest = bytesize.Format(int64(r.Largest))
+	}
+	if w := &r.When; !w.None() {
+		out.When = &When{Application: w.Application, User: w.User, Database: w.Database, Labels: w.Labels}
+		if w.Client.IsValid() {
+			out.When.Client = rules.FormatNetwork(w.Client)
+		}
+	}
+	return out
+}
+
+// meant gives the rule that the API's view of one stands for.
+func (r *Rule) meant() (out rules.Rule, err error) {
+	out = rules.Rule{
+		Name: r.Name, Pattern: statement.ID(r.Pattern), Text: r.Text, Tables: r.Tables, OnlyTables: r.OnlyTables, Verdict: rules.Verdict(r.Verdict),
+		TTLOnly: r.TTLOnly, SkipEmpty: r.SkipEmpty, AcceptTime: r.AcceptTime, AlsoReads: r.AlsoReads, FetchAgain: r.FetchAgain,
+		FetchAtStart: r.FetchAtStart, Share: r.Share, GoOn: r.GoOn, Paused: r.Paused, Note: r.Note, Statement: r.Statement,
+	}
+	if r.Pattern != "" && !statement.ValidID(r.Pattern) {
+		return out, fmt.Errorf("%q is not written like a pattern's id: expected something like bado-kife-ruma", r.Pattern)
+	}
+	if share := r.ControlSample; share != nil {
+		if !(*share >= 0 && *share <= 1) {
+			return out, fmt.Errorf("control_sample %v: expected a share from 0 to 1, such as 0.005", *share)
+		}
+		if out.ControlSample = *share; *share == 0 {
+			out.ControlSample = -1
+		}
+	}
+	switch out.Verdict {
+	case rules.Never:
+	case rules.Keep:
+		if out.TTL, err = rules.ParseTTL(r.TTL); err != nil {
+			return out, err
+		}
+	default:
+		return out, fmt.Errorf(`verdict %q: expected "keep" or "never"`, r.Verdict)
+	}
+	if r.Largest != "" {
+		n, err := bytesize.Parse(r.Largest)
+		if err != nil {
+			return out, fmt.Errorf("largest %w", err)
+		}
+		out.Largest = int(n)
+	}
+	if w := r.When; w != nil {
+		out.When = rules.Conditions{Application: w.Application, User: w.User, Database: w.Database, Labels: w.Labels}
+		if w.Client != "" {
+			if out.When.Client, err = rules.ParseNetwork(w.Client); err != nil {
+				return out, err
+			}
+		}
+	}
+	return out, nil
+}
+
+// Problems gives what is wrong with a rules file, with its places.
+func Problems(err error) (out []FileProblem) {
+	var many interface{ Unwrap() []error }
+	if errors.As(err, &many) {
+		for _, e := range many.Unwrap() {
+			out = append(out, Problems(e)...)
+		}
+		return out
+	}
+	var at rules.Error
+	if errors.As(err, &at) {
+		return []FileProblem{{at.Line, at.Column, at.Problem}}
+	}
+	return []FileProblem{{1, 1, err.Error()}}
+}

@@ -1,0 +1,76 @@
+package control
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/subtle"
+	"fmt"
+	"net"
+	"net/http"
+	"os/user"
+	"strconv"
+	"strings"
+
+	"jollylarder/internal/peer"
+)
+
+// WhoHeader is what a client over TCP says who it is by: the user of its own system. It is what he says, and is shown so.
+const WhoHeader = "Larder-User"
+
+type whoKey struct{}
+
+// withPeer notes who is at the other end of a Unix socket, as the system says.
+func withPeer(ctx context.Context, c net.Conn) context.Context {
+	if u, ok := c.(*net.UnixConn); ok {
+		if uid, ok := peer.User(u); ok {
+			return context.WithValue(ctx, whoKey{}, nameOf(uid))
+		}
+	}
+	return ctx
+}
+
+// nameOf gives the name of a user of the system.
+func nameOf(uid int) string {
+	if u, err := user.LookupId(strconv.Itoa(uid)); err == nil {
+		return u.Username
+	}
+	return fmt.Sprintf("user %d", uid)
+}
+
+// who gives who asks.
+func who(r *http.Request) string {
+	if name, ok := r.Context().Value(whoKey{}).(string); ok {
+		return name
+	}
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		host = r.RemoteAddr
+	}
+	name := strings.Map(func(c rune) rune {
+		if c < ' ' || c == 0x7f {
+			return -1
+		}
+		return c
+	}, r.Header.Get(WhoHeader))
+	if name == "" {
+		return host
+	}
+	if len(name) > 60 {
+		name = name[:60]
+	}
+	return name + " at " + host
+}
+
+// withToken lets in only who knows the token.
+func withToken(token string, next http.Handler) http.Handler {
+	want := sha256.Sum256([]byte(token))
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		given, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+		have := sha256.Sum256([]byte(given))
+		if !ok || subtle.ConstantTimeCompare(have[:], want[:]) != 1 {
+			problem(w, http.StatusUnauthorized, "the control API over TCP is for those who know the token: Authorization: Bearer …")
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}

@@ -1,0 +1,41 @@
+package daemon
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"jollylarder/internal/feed"
+)
+
+// followChanges begins to follow what is written around the larder, as the configuration says. That of a feed counts from the start
+// of the larder.
+func (l *Larder) followChanges() {
+	for i, o := range l.cfg.Origins {
+		a, err := account(o.Feed.User, o.Feed.Password)
+		if a == nil || err != nil {
+			continue // which was looked at before
+		}
+		for _, database := range o.Feed.Databases {
+			server := l.origins[i].server
+			slot := o.Feed.Slot
+			if slot == "" {
+				slot = feed.UsualNames(database).Slot
+			}
+			f := &feed.Follower{
+				Feed: l.engine.Feed(o.Name, database), Origin: o.Name, Database: database, Mode: feed.Mode(o.Feed.Mode),
+				Slot: slot, Publication: o.Feed.Publication, LargestSlot: o.Feed.LargestSlot, PollEvery: o.Feed.PollEvery, Log: l.log,
+				Connect: func(ctx context.Context, parameters map[string]string) (*pgconn.PgConn, error) {
+					return server.Connect(ctx, *a, database, parameters)
+				},
+			}
+			l.feeds = append(l.feeds, f)
+			ctx, stop := context.WithCancel(context.Background())
+			l.close = append(l.close, stop)
+			l.wg.Go(func() { f.Run(ctx) })
+		}
+	}
+}
+
+func ms(d time.Duration) float64 { return float64(d) / float64(time.Millisecond) }

@@ -1,0 +1,72 @@
+package daemon
+
+import (
+	"path/filepath"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+
+	"jollylarder/internal/control"
+)
+
+// looksEvery is how often the rules file is looked at even if the system tells of nothing: on some file systems it never
+// does.
+const looksEvery = 10 * time.Second
+
+// quietTime is how long nothing is to be told of the file before it is taken to be written.
+const quietTime = 100 * time.Millisecond
+
+// watchRules looks at the rules file whenever somebody has touched it, and takes it over where the configuration says so.
+func (l *Larder) watchRules() {
+	events := make(chan fsnotify.Event)
+	if w, err := fsnotify.NewWatcher(); err == nil {
+		defer w.Close()
+		l.mu.Lock()
+		path := l.cfg.Rules
+		l.mu.Unlock()
+		if path != "" {
+			if err := w.Add(filepath.Dir(path)); err == nil { // the file itself is replaced by most editors
+				events = w.Events
+			}
+		}
+	}
+	t := time.NewTicker(looksEvery)
+	defer t.Stop()
+	l.lookAtRules() // it may have been touched since it was read
+	for {
+		select {
+		case <-l.ended:
+			return
+		case <-t.C:
+		case <-events:
+			for quiet := false; !quiet; { // it may be in the middle of being written
+				select {
+				case <-events:
+				case <-time.After(quietTime):
+					quiet = true
+				}
+			}
+		}
+		l.lookAtRules()
+	}
+}
+
+func (l *Larder) lookAtRules() {
+	if !l.book.look() {
+		return
+	}
+	l.mu.Lock()
+	follow, path := l.cfg.FollowRules, l.cfg.Rules
+	l.mu.Unlock()
+	text, _, _ := l.book.Outside()
+	if !follow {
+		l.log.Warn("the rules file was changed by somebody else; the rules in force stay until it is taken over", "file", path)
+		return
+	}
+	e, err := l.book.Apply(control.Proposal{Kind: "file", Who: "the rules file", Why: "taken as follow_rules says", Text: text})
+	if err != nil {
+		l.log.Error("the rules file was changed, and could not be taken", "problem", err)
+		return
+	}
+	l.log.Info("the rules file was changed, and is in force", "changes", len(e.Changes))
+}
