@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"jollylarder/internal/config"
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
@@ -42,6 +43,9 @@ type Demo struct {
 	Control string
 
 	traffic *traffic
+	url     string // of the database itself
+	through string // and through the larder
+	follows bool   // the larder sees writes around it, as they come
 	closers []func() error
 }
 
@@ -77,7 +81,19 @@ func Start(ctx context.Context, cfg Config) (_ *Demo, err error) {
 		listen = "127.0.0.1:0"
 	}
 	before := config.Before(hostPort(origin), listen)
-	before.Control, before.Rules = d.Control, filepath.Join(dir, "rules.toml")
+	before.Control, before.Rules, before.State = d.Control, filepath.Join(dir, "rules.toml"), filepath.Join(dir, "state")
+	before.Origins[0].FetchUser = origin.User.Username()
+	if password, ok := origin.User.Password(); ok {
+		before.Origins[0].FetchPassword = filepath.Join(dir, "password")
+		if err := os.WriteFile(before.Origins[0].FetchPassword, []byte(password), 0o600); err != nil {
+			return nil, err
+		}
+	}
+	if cfg.Origin != "" {
+		if before.Origins[0].Feed, err = d.follow(ctx, origin, before.Origins[0]); err != nil {
+			return nil, err
+		}
+	}
 	d.Larder, err = daemon.Start(before, daemon.Options{Note: note})
 	if err != nil {
 		return nil, err
@@ -88,7 +104,11 @@ func Start(ctx context.Context, cfg Config) (_ *Demo, err error) {
 	q := through.Query()
 	q.Set("sslmode", "disable")
 	through.RawQuery = q.Encode()
-	d.traffic = startTraffic(through.String(), origin.String(), cfg.Seed)
+	d.url, d.through = origin.String(), through.String()
+	d.traffic = startTraffic(d.through, d.url, cfg.Seed)
+	if d.follows {
+		d.traffic.settles = time.Second
+	}
 	d.closers = append(d.closers, func() error { d.traffic.end(); return nil })
 	return d, nil
 }
@@ -170,36 +190,63 @@ func (d *Demo) Close() error {
 
 // Summary is what a demo without a terminal reports.
 type Summary struct {
-	Statements uint64  `json:"statements"`
-	Hits       uint64  `json:"hits"`
-	Misses     uint64  `json:"misses"`
-	Passes     uint64  `json:"passes"`
-	Writes     uint64  `json:"writes"`
-	Drops      uint64  `json:"drops"`
-	Errors     int64   `json:"errors"`
-	Spared     float64 `json:"spared_ms"`
-	Origin     float64 `json:"origin_ms"` // waited for the origin
-	Hit        float64 `json:"hit_ms"`    // waited for answers from memory
-	Stale      int     `json:"stale"`     // kept answers that differed from the origin when asked again in a quiet moment
-	Compared   int     `json:"compared"`  // answers so asked again
+	Statements uint64 `json:"statements"`
+	Hits       uint64 `json:"hits"`
+	Misses     uint64 `json:"misses"`
+	Passes     uint64 `json:"passes"`
+	Writes     uint64 `json:"writes"`
+	Drops      uint64 `json:"drops"`
+	// DropsFor is how many dropped results, of those that were fetched again, there were for each that had changed.
+	DropsFor float64 `json:"drops_for_each_change"`
+	Errors   int64   `json:"errors"`
+	Spared   float64 `json:"spared_ms"`
+	Origin   float64 `json:"origin_ms"` // waited for the origin
+	Hit      float64 `json:"hit_ms"`    // waited for answers from memory
+	Stale    int     `json:"stale"`     // kept answers that differed from the origin when asked again in a quiet moment
+	Compared int     `json:"compared"`  // answers so asked again
+	// Foretold is the share of all statements that were to be answered from memory, by the traffic before anything was kept;
+	// Came is the share that was, once memory had filled.
+	Foretold   float64 `json:"foretold_share"`
+	Came       float64 `json:"came_share"`
 	FirstError string  `json:"first_error,omitempty"`
-	Seconds    float64 `json:"seconds"`
+	// Around are the writes around the larder that its change feed told of, Lag is how late they were told, as measured last, and Followed how
+	// long after a tide was written around the larder a board that had been answered from memory showed it.
+	Around   uint64  `json:"writes_around"`
+	Lag      float64 `json:"feed_lag_ms,omitempty"`
+	Followed float64 `json:"board_followed_ms,omitempty"`
+	Seconds  float64 `json:"seconds"`
 }
 
-// Headless keeps what is worth keeping, lets the traffic run, asks again what was answered, and sums up.
+// Headless watches for a third of the time, foretells what a set of rules would do, puts it in force, lets the traffic run on,
+// asks again what was answered, and sums up.
 func (d *Demo) Headless(ctx context.Context, length time.Duration) (Summary, error) {
 	began := time.Now()
-	for _, sql := range []string{fmt.Sprintf(sqlDepartures, 1, "x"), fmt.Sprintf(sqlNotices, 1), sqlRoutes, sqlSailings, sqlFares, sqlMine, sqlPerson, sqlManifest, sqlOccupancy} {
-		var s statement.Scan
-		s.Read([]byte(sql))
-		r := rules.Rule{Pattern: statement.Name(s.Pattern), Verdict: rules.Keep, TTL: time.Minute, Note: "demo", Statement: string(s.Pattern)}
-		if err := d.Larder.PutRule(r); err != nil {
+	text, base := d.Larder.Book().Current()
+	kept := []string{fmt.Sprintf(sqlDepartures, 1, "x"), fmt.Sprintf(sqlNotices, 1), sqlRoutes, sqlSailings, sqlFares, sqlMine, sqlPerson, sqlManifest, sqlOccupancy}
+	if d.follows {
+		kept = append(kept, fmt.Sprintf(sqlTide, 1))
+	}
+	for _, sql := range kept {
+		normal := statement.Normalise([]byte(sql))
+		r := rules.Rule{Pattern: statement.Name(normal), Verdict: rules.Keep, TTL: time.Minute, Note: "demo", Statement: string(normal)}
+		var err error
+		if text, err = rules.Put(text, "", r); err != nil {
 			return Summary{}, err
 		}
 	}
-	var out Summary
+	sleep(ctx, length/3)
+	foretold, err := control.NewClient(d.Control).Forecast(context.WithoutCancel(ctx), ptr(string(text)), nil)
+	if err != nil {
+		return Summary{}, fmt.Errorf("foretelling: %w", err)
+	}
+	if _, err := d.Larder.Book().Apply(control.Proposal{Kind: "apply", Who: "demo", Text: text, Base: base}); err != nil {
+		return Summary{}, err
+	}
+	sleep(ctx, length/6) // memory fills
+	calls, hits := d.answered()
+	out := Summary{Foretold: foretold.Draft.OfAll}
 	for part := range 2 { // once in the middle, once at the end
-		sleep(ctx, length*time.Duration(part+1)/2-time.Since(began))
+		sleep(ctx, length/2+length*time.Duration(part+1)/4-time.Since(began))
 		d.traffic.mu.Lock()
 		out.Compared += len(d.traffic.reads)
 		d.traffic.mu.Unlock()
@@ -209,13 +256,31 @@ func (d *Demo) Headless(ctx context.Context, length time.Duration) (Summary, err
 		}
 		out.Stale += stale
 	}
+	if d.follows {
+		if out.Followed, err = d.tideScene(context.WithoutCancel(ctx)); err != nil {
+			return out, err
+		}
+	}
 	d.traffic.end()
+	calls2, hits2 := d.answered()
+	out.Came = float64(hits2-hits) / float64(max(calls2-calls, 1))
 	t := d.Larder.Engine().Ledger.Total.Total()
 	msec := func(d time.Duration) float64 {
 		return float64(d.Round(10*time.Microsecond)) / float64(time.Millisecond)
 	}
 	out.Statements, out.Hits, out.Misses, out.Passes, out.Writes = t.Calls(), t.Count[ledger.Hit], t.Count[ledger.Miss], t.Count[ledger.Pass], t.Count[ledger.Write]
+	for _, x := range d.Larder.Engine().Tables() {
+		out.Around += x.Around
+	}
+	var st control.Status
+	d.Larder.Describe(&st)
+	for _, f := range st.Feeds {
+		out.Lag = f.LagMS
+	}
 	out.Drops = d.Larder.Engine().Ledger.Drops.Load()
+	if changed, same := d.Larder.Engine().Needless(); changed > 0 {
+		out.DropsFor = float64(changed+same) / float64(changed)
+	}
 	out.Errors = d.traffic.errors.Load()
 	out.Spared, out.Hit, out.Origin = msec(t.Spared), msec(t.Waited[ledger.Hit]), msec(t.AllWaited()-t.Waited[ledger.Hit])
 	out.Seconds = time.Since(began).Seconds()
@@ -224,3 +289,15 @@ func (d *Demo) Headless(ctx context.Context, length time.Duration) (Summary, err
 	}
 	return out, nil
 }
+
+// answered gives how many statements the applications sent through the larder, and how many were answered from memory.
+func (d *Demo) answered() (calls, hits uint64) {
+	d.Larder.Engine().Ledger.Applications(func(name string, t *ledger.Tally) {
+		if s := t.Total(); name != checker {
+			calls, hits = calls+s.Calls(), hits+s.Count[ledger.Hit]
+		}
+	})
+	return calls, hits
+}
+
+func ptr[T any](v T) *T { return &v }

@@ -37,14 +37,17 @@ func TestHeadlessOnTheStandIn(t *testing.T) {
 }
 
 func TestHeadlessOnPostgreSQL(t *testing.T) {
-	server, err := privatepg.Start("")
+	server, err := privatepg.Start("", "wal_level=logical")
 	if err != nil && os.Getenv("CI") != "true" {
 		t.Skip(err)
 	}
 	require.NoError(t, err)
 	defer server.Stop()
 	url := server.URL("postgres", "postgres")
-	runHeadless(t, Config{Seed: 3, Origin: url})
+	s := runHeadless(t, Config{Seed: 3, Origin: url})
+	assert.Positive(t, s.Around, "the gauges write around the larder")
+	assert.Positive(t, s.Followed, "and the boards follow")
+	assert.Less(t, s.Followed, 10_000.0)
 
 	c, err := pgx.Connect(context.Background(), url)
 	require.NoError(t, err)

@@ -15,9 +15,9 @@ import (
 // The statements of the applications. A board writes its values into the text; the others bind them.
 const (
 	sqlDepartures = "SELECT s.id, s.departs_at, s.state, v.name FROM sailings s JOIN routes r ON r.id = s.route_id JOIN vessels v ON v.id = s.vessel_id " +
-		"WHERE r.from_port = %d AND s.departs_at >= '%s' ORDER BY s.departs_at LIMIT 8"
-	sqlNotices  = "SELECT text, posted_at FROM notices WHERE port_id = %d ORDER BY posted_at DESC LIMIT 3"
-	sqlTide     = "SELECT height, at FROM tide_readings WHERE port_id = %d ORDER BY at DESC LIMIT 1"
+		"WHERE r.from_port = %d AND s.departs_at >= '%s' ORDER BY s.departs_at LIMIT 8 /*screen='departures'*/"
+	sqlNotices  = "SELECT text, posted_at FROM notices WHERE port_id = %d ORDER BY posted_at DESC LIMIT 3 /*screen='notices'*/"
+	sqlTide     = "SELECT height, at FROM tide_readings WHERE port_id = %d ORDER BY at DESC LIMIT 1 /*screen='tides'*/"
 	sqlRoutes   = "select r.id, f.name, t.name, r.minutes from routes r join ports f on f.id = r.from_port join ports t on t.id = r.to_port order by f.name, t.name"
 	sqlSailings = "select s.id, s.departs_at, s.seats_left, v.name from sailings s join vessels v on v.id = s.vessel_id " +
 		"where s.route_id = $1 and s.departs_at >= $2 and s.departs_at < $3 and s.state in ('open', 'late') order by s.departs_at"
@@ -26,8 +26,8 @@ const (
 	sqlMine      = "select b.id, b.seats, s.departs_at from bookings b join sailings s on s.id = b.sailing_id where b.passenger_id = $1 order by s.departs_at"
 	sqlBook      = "insert into bookings (id, sailing_id, passenger_id, seats, made_at) values ($1, $2, $3, $4, $5)"
 	sqlSeats     = "update sailings set seats_left = seats_left - $2 where id = $1 and seats_left >= $2"
-	sqlPerson    = "select id, name, home from passengers where card = $1"
-	sqlManifest  = "select p.name, b.seats from bookings b join passengers p on p.id = b.passenger_id where b.sailing_id = $1 order by p.name"
+	sqlPerson    = "select id, name, home from passengers where card = $1 /*page='login'*/"
+	sqlManifest  = "select p.name, b.seats from bookings b join passengers p on p.id = b.passenger_id where b.sailing_id = $1 order by p.name /*page='manifest'*/"
 	sqlOccupancy = "select r.id, count(*) as bookings, sum(b.seats) as seats, min(s.departs_at) as first, max(s.departs_at) as last " +
 		"from bookings b join sailings s on s.id = b.sailing_id join routes r on r.id = s.route_id group by r.id order by seats desc"
 	sqlTideWrite = "insert into tide_readings (id, port_id, at, height) values ($1, $2, $3, $4)"
@@ -50,6 +50,8 @@ type traffic struct {
 	first  error
 	reads  map[string]asked
 	nextID atomic.Int64
+
+	settles time.Duration // how long it takes until what was written around the larder is known to it
 
 	wg   sync.WaitGroup
 	stop context.CancelFunc
@@ -262,11 +264,17 @@ func (t *traffic) tide(ctx context.Context, c *pgx.Conn, r *rand.Rand) (time.Dur
 	return 900 * time.Millisecond, err
 }
 
+// checker is the application as which answers are asked again.
+const checker = "quiet-check"
+
 // compare stops all applications for a moment and asks every read again, through the larder and of the origin itself.
 // It gives how many answers differ.
 func (t *traffic) compare(ctx context.Context) (stale int, err error) {
 	t.quiet.Lock()
 	defer t.quiet.Unlock()
+	if t.settles > 0 {
+		time.Sleep(t.settles)
+	}
 	t.mu.Lock()
 	reads := t.reads
 	t.reads = map[string]asked{}
@@ -276,7 +284,7 @@ func (t *traffic) compare(ctx context.Context) (stale int, err error) {
 		mode := map[bool]pgx.QueryExecMode{false: pgx.QueryExecModeSimpleProtocol, true: pgx.QueryExecModeCacheStatement}[bound]
 		var pair [2]*pgx.Conn
 		for i, url := range []string{t.larder, t.origin} {
-			if pair[i], err = connect(ctx, url, "quiet-check", mode); err != nil {
+			if pair[i], err = connect(ctx, url, checker, mode); err != nil {
 				return 0, err
 			}
 			defer pair[i].Close(ctx)

@@ -4,18 +4,20 @@ package tui
 import (
 	"context"
 	"fmt"
+	"math"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"charm.land/bubbles/v2/key"
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/core/filter"
+	"jollylarder/internal/tui/decide"
 	"jollylarder/internal/tui/dialog"
 	"jollylarder/internal/tui/find"
+	"jollylarder/internal/tui/guard"
 	"jollylarder/internal/tui/look"
 	"jollylarder/internal/tui/watch"
 )
@@ -32,10 +34,12 @@ const (
 var (
 	keyStation = key.NewBinding(key.WithKeys("1", "2", "3", "4", "5", "6"), key.WithHelp("1–6", "go to a station"))
 	keyEnter   = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "deeper: from a statement to its pattern"))
-	keyKeep    = key.NewBinding(key.WithKeys("k"), key.WithHelp("k", "keep the pattern's results, change or stop that"))
+	keyKeep    = key.NewBinding(key.WithKeys("k"), key.WithHelp("k", "into the draft: keep the pattern's results, as advised"))
+	keyNever   = key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "into the draft: never keep them"))
 	keyDrop    = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop the pattern's results"))
 	keyHold    = key.NewBinding(key.WithKeys("H"), key.WithHelp("H", "hold: all keeping off, or on again"))
-	keyFilter  = key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "show only what holds a text"))
+	keyFilter  = key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "show only what a filter picks"))
+	keyValues  = key.NewBinding(key.WithKeys("v"), key.WithHelp("v", "show the values in statements, or hide them again"))
 	keyFreeze  = key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "freeze what is shown, or go on"))
 	keyHelp    = key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "these keys"))
 	keyBack    = key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "back"))
@@ -62,22 +66,28 @@ type App struct {
 
 	watch  watch.Model
 	find   find.Model
+	decide decide.Model
+	guard  guard.Model
 	status control.Status
 	err    error // why the larder does not answer
 	known  bool  // it has answered once
+	lost   bool  // it did not answer when it was last asked
 
 	feed   *feed
 	asked  bool // an answer is being waited for
 	ticks  int
 	frozen bool
 
-	dialog    dialog.Dialog
-	help      bool
-	filtering bool
-	input     textinput.Model
-	said      string // what the last action came to
-	saidAt    time.Time
-	saidBad   bool
+	foretelling *forecasting // the forecast under way, or the last
+
+	dialog   dialog.Dialog
+	help     bool
+	helpFrom int // the first line of it that is shown
+	line     filterLine
+	values   bool   // literals and parameters are shown
+	said     string // what the last action came to
+	saidAt   time.Time
+	saidBad  bool
 }
 
 // Run shows the application on the terminal until it is left or the context ends.
@@ -95,29 +105,59 @@ func Run(ctx context.Context, client *control.Client, background look.Background
 
 // New makes the application; Run shows it.
 func New(client *control.Client, background look.Background) *App {
-	in := textinput.New()
-	in.Prompt = "/ "
-	in.CharLimit = 80
-	return &App{client: client, look: look.New(background), background: background, feed: &feed{}, input: in}
+	return &App{client: client, look: look.New(background), background: background, feed: newFeed(), line: newFilterLine()}
 }
 
 // feed gathers events between two redraws.
 type feed struct {
 	mu     sync.Mutex
 	events []control.Event
+	values bool
+	again  chan struct{} // asks for another stream, with values or without
+}
+
+func newFeed() *feed { return &feed{again: make(chan struct{}, 1)} }
+
+// show has values shown from now on, or not.
+func (f *feed) show(values bool) {
+	f.mu.Lock()
+	f.values = values
+	f.mu.Unlock()
+	select {
+	case f.again <- struct{}{}:
+	default:
+	}
 }
 
 func (f *feed) run(ctx context.Context, c *control.Client) {
 	for ctx.Err() == nil {
-		_ = c.Stream(ctx, func(e control.Event) {
-			f.mu.Lock()
-			defer f.mu.Unlock()
-			if len(f.events) < 20_000 {
-				f.events = append(f.events, e)
-			}
-		})
-		select { // the larder is gone: try again
+		f.mu.Lock()
+		values := f.values
+		f.mu.Unlock()
+		one, cancel := context.WithCancel(ctx)
+		ended := make(chan struct{})
+		go func() {
+			defer close(ended)
+			_ = c.Stream(one, "", values, func(e control.Event) {
+				f.mu.Lock()
+				defer f.mu.Unlock()
+				if len(f.events) < 20_000 {
+					f.events = append(f.events, e)
+				}
+			})
+		}()
+		select {
+		case <-f.again:
+			cancel()
+			<-ended
+			continue
+		case <-ended: // the larder is gone: try again
+		case <-ctx.Done():
+		}
+		cancel()
+		select {
 		case <-time.After(time.Second):
+		case <-f.again:
 		case <-ctx.Done():
 		}
 	}
@@ -136,7 +176,7 @@ type tickMsg time.Time
 // answerMsg is what the larder said when asked how it is.
 type answerMsg struct {
 	status   control.Status
-	patterns []control.Pattern
+	patterns *control.PatternList
 	detail   *control.Pattern
 	err      error
 }
@@ -157,6 +197,7 @@ func (a *App) ask(patterns bool) tea.Cmd {
 	a.asked = true
 	id := a.find.SelectedID()
 	client := a.client
+	filter, order := a.find.Filter, a.find.Order()
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
@@ -165,9 +206,11 @@ func (a *App) ask(patterns bool) tea.Cmd {
 			return m
 		}
 		if patterns {
-			if m.patterns, m.err = client.Patterns(ctx); m.err != nil {
+			list, err := client.Patterns(ctx, filter, order)
+			if m.err = err; err != nil {
 				return m
 			}
+			m.patterns = &list
 		}
 		if id != "" {
 			if p, err := client.Pattern(ctx, id); err == nil {
@@ -189,32 +232,81 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case tickMsg:
 		a.ticks++
-		a.watch.Add(a.feed.take(), time.Time(m))
-		if a.asked {
-			return a, tick()
+		events := a.feed.take()
+		a.watch.Add(events, time.Time(m))
+		a.find.Add(events)
+		if a.foretelling != nil {
+			a.decide.Progress(math.Float64frombits(a.foretelling.done.Load()))
 		}
-		return a, tea.Batch(tick(), a.ask(a.ticks%4 == 0))
+		cmds := []tea.Cmd{tick()}
+		if a.station == 2 && a.ticks%4 == 2 && !a.frozen {
+			cmds = append(cmds, a.askBooks())
+		}
+		if a.station == 3 && a.ticks%4 == 1 && !a.frozen {
+			cmds = append(cmds, a.askGuard())
+		}
+		if !a.asked {
+			cmds = append(cmds, a.ask(a.ticks%4 == 0))
+		}
+		return a, tea.Batch(cmds...)
 	case answerMsg:
 		a.asked = false
 		a.err = m.err
 		if m.err != nil {
+			a.lost = a.known
 			break
 		}
-		a.known = true
+		switch {
+		case a.known && !a.status.Began.Equal(m.status.Began):
+			a.say("The larder was started again: its counts begin anew, and nothing is kept yet.", true)
+		case a.lost:
+			a.say("The larder answers again.", false)
+		}
+		a.known, a.lost = true, false
 		a.status = m.status
 		a.watch.SetStatus(m.status)
+		a.decide.SetStatus(m.status)
 		if m.patterns != nil {
-			a.find.SetPatterns(m.patterns)
+			a.find.SetPatterns(*m.patterns)
 		}
 		if m.detail != nil {
 			a.find.SetDetail(*m.detail)
 		}
+	case valuesMsg:
+		a.values = true
+		a.feed.show(true)
+		a.watch.Singles()
+		a.said, a.saidAt, a.saidBad = "Values are shown: v hides them.", time.Now(), false
+	case booksMsg:
+		if m.err == nil && !a.frozen {
+			a.decide.Set(m.book, m.draft, m.history)
+			return a, a.forecast()
+		}
+	case guardMsg:
+		if m.err == nil {
+			a.guard.Set(m.guard)
+		}
+	case draftedMsg:
+		switch {
+		case m.err != nil:
+			a.say(m.err.Error(), true)
+		case m.said != "":
+			a.say(m.said, false)
+		}
+		if m.err == nil {
+			a.status.Drafted = len(m.draft.Changes)
+			a.decide.SetDraft(m.draft)
+		}
+		return a, tea.Batch(a.askBooks(), a.ask(true))
+	case forecastMsg:
+		a.decide.EndForecast(m.of, m.f, m.err)
+		return a, a.forecast()
 	case doneMsg:
 		a.said, a.saidAt, a.saidBad = m.text, time.Now(), m.err != nil
 		if m.err != nil {
 			a.said = m.err.Error()
 		}
-		return a, a.ask(true)
+		return a, tea.Batch(a.ask(true), a.askBooks())
 	case tea.KeyPressMsg:
 		return a, a.press(m)
 	}
@@ -227,7 +319,7 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 		return tea.Quit
 	}
 	switch {
-	case a.filtering:
+	case a.line.open:
 		return a.pressFilter(k)
 	case a.dialog != nil:
 		over, do := a.dialog.Update(k)
@@ -236,7 +328,9 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 		}
 		return do
 	case a.help:
-		a.help = false
+		if a.helpFrom += a.bodyHeight() - 1; a.helpFrom >= len(a.helpLines(a.mainWidth()))-1 || k.String() == "esc" {
+			a.help, a.helpFrom = false, 0
+		}
 		return nil
 	}
 	switch {
@@ -246,39 +340,68 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 		a.help = true
 	case key.Matches(k, keyStation):
 		a.station = int(k.String()[0] - '1')
+		switch a.station {
+		case 2:
+			return a.askBooks()
+		case 3:
+			return a.askGuard()
+		}
 	case key.Matches(k, keyBack):
-		if a.filter() != "" {
-			a.setFilter("")
-		} else {
+		switch {
+		case a.station == 3 && a.guard.Deep():
+			a.guard.SetDeep(false)
+		case a.station == 1 && a.find.Deep():
+			a.find.SetDeep(false)
+		case a.station == 2 && a.decide.History():
+			a.decide.ShowHistory(false)
+		case a.station < 2 && a.filter() != "":
+			return a.setFilter("")
+		default:
 			a.station = 0
 		}
 	case key.Matches(k, keyFilter) && a.station < 2:
-		a.filtering = true
-		a.input.SetValue(a.filter())
-		return a.input.Focus()
+		fields := filter.OfStatements
+		if a.station == 1 {
+			fields = filter.OfPatterns
+			a.find.SetDeep(false)
+		}
+		return a.line.begin(a.filter(), fields, a.knownValues)
+	case key.Matches(k, keyValues):
+		return a.askValues()
 	case key.Matches(k, keyFreeze):
 		a.frozen = !a.frozen
 		a.watch.Freeze(a.frozen)
 		a.find.Freeze(a.frozen)
+		a.guard.Freeze(a.frozen)
 	case key.Matches(k, keyHold):
 		a.dialog = a.askHold()
 	case a.station == 0 && key.Matches(k, keyEnter):
 		if id := a.watch.SelectedPattern(); id != "" {
 			a.find.SetFilter("")
 			a.find.Select(id)
+			a.find.SetDeep(true)
 			a.station = 1
 			return a.ask(true)
 		}
+	case a.station == 1 && key.Matches(k, keyEnter):
+		a.find.SetDeep(!a.find.Deep())
+	case a.station == 2:
+		return a.pressDecide(k)
+	case a.station == 3:
+		return a.pressGuard(k)
 	case a.station == 0:
 		a.watch.Update(k)
 	case a.station == 1 && key.Matches(k, keyKeep):
-		a.askKeep()
+		return a.takeAdvice("keep")
+	case a.station == 1 && key.Matches(k, keyNever):
+		return a.takeAdvice("never")
 	case a.station == 1 && key.Matches(k, keyDrop):
 		a.askDrop()
 	case a.station == 1:
+		order := a.find.Order()
 		a.find.Update(k)
 		if !a.asked {
-			return a.ask(false)
+			return a.ask(order != a.find.Order())
 		}
 	}
 	return nil
@@ -291,29 +414,75 @@ func (a *App) filter() string {
 	return a.find.Filter
 }
 
-func (a *App) setFilter(text string) {
+func (a *App) setFilter(text string) tea.Cmd {
 	if a.station == 0 {
 		a.watch.SetFilter(text)
-	} else {
-		a.find.SetFilter(text)
+		return nil
 	}
+	a.find.SetFilter(text)
+	return a.ask(true)
+}
+
+// knownValues gives what is known of the values of a filter's field.
+func (a *App) knownValues(field string) []string {
+	var out []string
+	for _, x := range a.status.Applications {
+		if field == "app" {
+			out = append(out, x.Name)
+		}
+	}
+	for _, d := range a.status.Databases {
+		switch field {
+		case "db":
+			out = append(out, d.Name)
+		case "table":
+			out = append(out, d.Tables...)
+		}
+	}
+	return append(out, a.watch.Seen(field)...)
 }
 
 func (a *App) pressFilter(k tea.KeyPressMsg) tea.Cmd {
 	switch k.String() {
-	case "enter", "esc":
-		a.filtering = false
-		a.input.Blur()
-		if k.String() == "esc" {
-			a.setFilter("")
+	case "enter":
+		a.line.end()
+		if text, ok := a.line.text(false); ok && text != a.filter() {
+			return a.setFilter(text)
 		}
 		return nil
+	case "esc":
+		a.line.end()
+		return a.setFilter("")
 	}
-	var cmd tea.Cmd
-	a.input, cmd = a.input.Update(k)
-	a.setFilter(strings.TrimSpace(a.input.Value()))
+	cmd := a.line.update(k)
+	if text, ok := a.line.text(true); ok && text != a.filter() {
+		return tea.Batch(cmd, a.setFilter(text))
+	}
 	return cmd
 }
+
+// askValues shows the values in statements, if she means it and the larder allows it, or hides them.
+func (a *App) askValues() tea.Cmd {
+	switch {
+	case a.values:
+		a.values = false
+		a.feed.show(false)
+		a.watch.Forget()
+		a.find.Forget()
+		a.said, a.saidAt, a.saidBad = "Values are hidden again, and what was shown of them is forgotten.", time.Now(), false
+	case !a.status.ShowsValues:
+		a.said, a.saidAt, a.saidBad = "Values stay hidden: show_values = true in the larder's configuration would allow it.", time.Now(), true
+	default:
+		a.dialog = &dialog.Sure{Title: "Show values", Says: []string{
+			"The literals and parameters of statements are shown on this terminal, one by one, until you hide them again with v or leave.",
+			"They may be names, card numbers or whatever else your applications' users type. Nothing of it is written to a file.",
+		}, Do: func() tea.Msg { return valuesMsg{} }}
+	}
+	return nil
+}
+
+// valuesMsg has values shown.
+type valuesMsg struct{}
 
 // act does something to the larder and says what it came to.
 func act(said string, f func(context.Context) error) tea.Cmd {
@@ -321,21 +490,6 @@ func act(said string, f func(context.Context) error) tea.Cmd {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
 		return doneMsg{said, f(ctx)}
-	}
-}
-
-func (a *App) askKeep() {
-	p := a.find.Selected()
-	switch {
-	case p == nil:
-	case !p.Keepable && p.Rule == nil:
-		a.said, a.saidAt, a.saidBad = find.Advice(p), time.Now(), true
-	default:
-		a.dialog = dialog.NewKeep(*p, func(r control.Rule) tea.Cmd {
-			return act("Kept from now on: "+r.Pattern+", for "+r.TTL+".", func(ctx context.Context) error { return a.client.PutRule(ctx, r) })
-		}, func(id string) tea.Cmd {
-			return act("No longer kept: "+id+".", func(ctx context.Context) error { return a.client.RemoveRule(ctx, id) })
-		})
 	}
 }
 
@@ -367,12 +521,16 @@ func (a *App) askHold() dialog.Dialog {
 
 // keys gives the keys that work now, by what they belong to.
 func (a *App) keys() []keyGroup {
-	groups := []keyGroup{{"everywhere", []key.Binding{keyStation, keyEnter, keyBack, keyFilter, keyFreeze, keyHold, keyHelp, keyQuit}}}
+	groups := []keyGroup{{"everywhere", []key.Binding{keyStation, keyEnter, keyBack, keyFilter, keyFreeze, keyValues, keyHold, keyHelp, keyQuit}}}
 	switch a.station {
 	case 0:
 		groups = append(groups, keyGroup{"in Watch", watch.Keys})
 	case 1:
-		groups = append(groups, keyGroup{"in Find", append(slices.Clone(find.Keys), keyKeep, keyDrop)})
+		groups = append(groups, keyGroup{"in Find", append(slices.Clone(find.Keys), keyKeep, keyNever, keyDrop)})
+	case 3:
+		groups = append(groups, keyGroup{"in Guard", append(slices.Clone(guard.Keys), keyDropTable, keyDropAll)})
+	case 2:
+		groups = append(groups, keyGroup{"in Decide", append(slices.Clone(decide.Keys), decideKeys...)})
 	}
 	return groups
 }

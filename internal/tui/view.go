@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/core/filter"
 	"jollylarder/internal/tui/look"
 )
 
@@ -34,10 +35,9 @@ func (a *App) lines() []string {
 	}
 	out := a.band()
 	foot := a.foot()
-	body := a.height - len(out) - len(foot)
+	body := a.bodyHeight()
 	rail := a.rail(body)
-	railWidth := look.Width(rail[0])
-	width := a.width - railWidth - 1
+	width := a.mainWidth()
 	var main, question []string
 	if a.dialog != nil {
 		question = a.dialog.View(l, min(width, 120), body)
@@ -47,10 +47,15 @@ func (a *App) lines() []string {
 		main = append([]string{""}, look.Wrap(l.Brick.Render("! ")+a.err.Error(), width)...)
 	case a.help:
 		main = a.helpLines(width)
+		main = main[min(a.helpFrom, len(main)-1):]
 	case a.station == 0:
 		main = a.watch.View(l, width, body, question)
 	case a.station == 1:
 		main = a.find.View(l, width, body, question)
+	case a.station == 2:
+		main = a.decide.View(l, width, body, question)
+	case a.station == 3:
+		main = a.guard.View(l, width, body, question)
 	case question != nil:
 		main = question
 	default:
@@ -62,6 +67,22 @@ func (a *App) lines() []string {
 		out = append(out, rail[i]+" "+main[i])
 	}
 	return append(out, foot...)
+}
+
+// bodyHeight and mainWidth are the room that a station has.
+func (a *App) bodyHeight() int { return a.height - bandHeight - footHeight }
+
+// mainWidth is described at bodyHeight.
+func (a *App) mainWidth() int { return a.width - a.railWidth() - 1 }
+
+// The heights of what is above and below the stations.
+const bandHeight, footHeight = 4, 2
+
+func (a *App) railWidth() int {
+	if a.width >= 100 {
+		return 13
+	}
+	return 5
 }
 
 // origins names what the larder stands before, as shortly as tells it apart.
@@ -86,6 +107,9 @@ func (a *App) band() []string {
 		if s.Rules == 1 {
 			state = l.Honey.Bold(true).Render("◆ keeping · 1 rule")
 		}
+		if s.Paused > 0 {
+			state += l.Brick.Render(fmt.Sprintf(", %d paused", s.Paused))
+		}
 	case "held":
 		state = l.Brick.Bold(true).Render("■ on hold")
 		if a.width >= 100 {
@@ -93,9 +117,15 @@ func (a *App) band() []string {
 		}
 	default:
 		state = l.Slate.Bold(true).Render("○ watching")
-		if a.width >= 100 {
+		switch {
+		case s.Paused > 0:
+			state += l.Brick.Render(fmt.Sprintf(" · %d paused", s.Paused))
+		case a.width >= 100:
 			state += l.Slate.Render(" · nothing is kept")
 		}
+	}
+	if a.values {
+		state = l.Brick.Bold(true).Render("values shown") + l.Dim.Render(" · ") + state
 	}
 	if a.err != nil && a.known {
 		state = l.Brick.Bold(true).Render("! the larder does not answer")
@@ -109,9 +139,9 @@ func (a *App) band() []string {
 			apps++
 		}
 	}
-	shaft, clients := "──", fmt.Sprintf("%d applications", apps)
+	shaft, clients := "──", look.Number(float64(apps), "application")
 	if a.width < 100 {
-		shaft, clients = "─", fmt.Sprintf("%d apps", apps)
+		shaft, clients = "─", look.Number(float64(apps), "app")
 	}
 	arrow := func(r string) string {
 		return l.Dim.Render(" "+shaft) + l.Cream.Render(" "+r+" ") + l.Dim.Render(shaft+"▶ ")
@@ -142,25 +172,31 @@ func (a *App) band() []string {
 	legend := " " + l.Honey.Render(string(look.TextureSpared)+" "+secs(m.Spared)+" spared") + "   " +
 		l.Slate.Render(string(look.TextureCould)+" "+secs(could)+" waited, could be kept") + "   " +
 		l.Dim.Render(string(look.TextureRest)+" "+secs(rest)+" the rest")
-	right := a.guarded()
-	if total := secs(s.Total.Spared); a.width >= 120 {
-		right = l.Honey.Render(total+" spared since the start") + l.Dim.Render(" · ") + right
-	}
-	if room := a.width - look.Width(legend) - look.Width(right) - 1; room > 0 {
-		legend += strings.Repeat(" ", room) + right
+	guarded, alone := a.guarded()
+	total := l.Honey.Render(secs(s.Total.Spared)+" spared since the start") + l.Dim.Render(" · ")
+	for _, right := range []string{total + guarded + alone, total + guarded, guarded} { // as much as there is room for
+		if room := a.width - look.Width(legend) - look.Width(right) - 1; room > 0 {
+			legend += strings.Repeat(" ", room) + right
+			break
+		}
 	}
 	return []string{first, ribbon, look.Cut(legend, a.width), ""}
 }
 
-// guarded says in a few words whether freshness is.
-func (a *App) guarded() string {
+// guarded says in a few words whether freshness is, and by what alone.
+func (a *App) guarded() (says, alone string) {
 	l := a.look
 	for _, d := range a.status.Databases {
 		if !d.Catalog {
-			return l.Dim.Render("○ reading the catalog")
+			return l.Dim.Render("○ reading the catalog"), ""
 		}
 	}
-	return l.Moss.Render("● writes through here drop at once")
+	for _, d := range a.status.Databases {
+		if !d.Whole {
+			alone = l.Dim.Render(", by names")
+		}
+	}
+	return l.Moss.Render("● writes through here drop at once"), alone
 }
 
 func since(s control.Status) float64 { return s.Now.Sub(s.Began).Seconds() }
@@ -169,10 +205,7 @@ func since(s control.Status) float64 { return s.Now.Sub(s.Began).Seconds() }
 func (a *App) rail(height int) []string {
 	l := a.look
 	wide := a.width >= 100
-	width := 5
-	if wide {
-		width = 13
-	}
+	width := a.railWidth()
 	var out []string
 	for i, st := range stations {
 		badge := a.badge(i)
@@ -184,7 +217,7 @@ func (a *App) rail(height int) []string {
 			name += " " + st.name
 		}
 		mark, style := " ", l.Dim
-		if i < 2 {
+		if i < 4 {
 			style = l.Cream
 		}
 		if i == a.station {
@@ -205,7 +238,14 @@ func (a *App) rail(height int) []string {
 
 // badge says whether a station wants attention.
 func (a *App) badge(i int) string {
-	if i != 1 {
+	switch {
+	case i == 2 && a.status.Outside != nil:
+		return a.look.Plum.Render("≠")
+	case i == 2 && a.status.Drafted > 0:
+		return a.look.Honey.Render(fmt.Sprintf("±%d", a.status.Drafted))
+	case i == 3 && a.status.Stale > 0:
+		return a.look.Brick.Bold(true).Render(fmt.Sprintf("!%d", a.status.Stale))
+	case i != 1:
 		return ""
 	}
 	if n := a.find.Suggestions(); n > 0 {
@@ -217,11 +257,11 @@ func (a *App) badge(i int) string {
 // foot offers the next sensible step, and the keys.
 func (a *App) foot() []string {
 	l := a.look
-	if a.filtering {
-		return []string{l.Rule("", a.width), " " + a.input.View() + l.Dim.Render("   enter keeps it, esc takes it away")}
+	if a.line.open {
+		return a.line.view(l, a.width)
 	}
 	next := a.next()
-	if time.Since(a.saidAt) < 6*time.Second {
+	if time.Since(a.saidAt) < 6*time.Second && a.dialog == nil {
 		next = l.Moss.Render("✓ ") + l.Cream.Render(a.said)
 		if a.saidBad {
 			next = l.Brick.Render("! ") + l.Cream.Render(a.said)
@@ -234,7 +274,9 @@ func (a *App) foot() []string {
 	line := " " + look.Cut(next, a.width-look.Width(keys)-3)
 	line += strings.Repeat(" ", max(a.width-look.Width(line)-look.Width(keys), 0)) + keys
 	note := ""
-	if a.status.Note != "" {
+	if len(a.status.Problems) > 0 {
+		note = l.Dim.Render("── ") + l.Brick.Render("! "+look.Cut(a.status.Problems[0], a.width-8)) + " "
+	} else if a.status.Note != "" {
 		note = l.Dim.Render("── " + a.status.Note + " ")
 	}
 	return []string{look.Left(note+l.Dim.Render(strings.Repeat("─", max(a.width-look.Width(note), 0))), a.width), line}
@@ -254,25 +296,69 @@ func (a *App) next() string {
 		}
 		return strings.Join(keys, "   ")
 	case a.help:
+		if a.helpFrom+a.bodyHeight()-1 < len(a.helpLines(a.mainWidth()))-1 {
+			return l.Dim.Render("any key shows more, ") + l.Key("esc", "closes this")
+		}
 		return l.Dim.Render("any key closes this")
 	case a.frozen:
 		return say("What is shown is frozen.", "space", "goes on.")
 	case a.station == 0 && a.watch.SelectedPattern() != "":
-		return say("", "enter", "shows the pattern of this statement.")
+		return say("", "enter", "shows the pattern of this statement,") + say("", "f", "follows its label or application.")
 	case a.station == 0 && a.status.State == "watching":
 		return say("Nothing is kept yet.", "2", "shows what is worth keeping.")
 	case a.station == 0:
 		return say("", "↓", "chooses a statement,") + say("", "g", "shows them one by one.")
+	case a.station == 3 && a.guard.Effect() != nil:
+		return say("", "enter", "shows the pattern,") + say("", "l", "goes back to the tables.")
+	case a.station == 3 && a.guard.Effects():
+		return say("", "l", "goes back to the tables.")
+	case a.station == 3 && a.guard.Deep():
+		return say("", "esc", "goes back to the tables.")
+	case a.station == 3 && a.guard.Selected() != nil:
+		return say("", "enter", "lays the table out,") + say("", "x", "drops what rests on it,") + say("", "l", "lists effects that are not known.")
 	case a.station == 1:
+		deeper := say("", "enter", "lays it out.")
+		if a.find.Deep() {
+			deeper = say("", "esc", "goes back to the list.")
+		}
 		if p := a.find.Selected(); p != nil && (p.Keepable || p.Rule != nil) {
 			if p.Rule != nil {
-				return say("", "k", "changes or stops keeping it,") + say("", "x", "drops its results.")
+				return say("", "k", "goes to its rule,") + say("", "x", "drops its results,") + deeper
 			}
-			return say("", "k", "shows what keeping it would do.")
+			if a.status.Drafted > 0 {
+				return say("", "k", "takes this into the draft too,") + say("", "3", "forecasts and applies it,") + deeper
+			}
+			if p.Advice != nil && p.Advice.Kind == "keep" {
+				return say("Take the advice:", "k", "puts it into a draft,") + deeper
+			}
+			return say("", "k", "puts keeping it into a draft,") + deeper
 		}
-		return say("", "↓", "goes down the list.")
+		return say("", "↓", "goes down the list,") + deeper
+	}
+	if a.station == 2 {
+		return a.nextInDecide(say)
 	}
 	return say("", "1", "goes back to Watch.")
+}
+
+// nextInDecide says what would be sensible in Decide.
+func (a *App) nextInDecide(say func(text, k, does string) string) string {
+	m := &a.decide
+	switch {
+	case m.History():
+		return say("", "u", "puts the rules of this entry in force again,") + say("", "h", "goes back to the rules.")
+	case m.Draft().Behind:
+		return say("Somebody changed the rules:", "r", "takes that into the draft,") + say("", "D", "discards the draft.")
+	case m.Running():
+		return say("The forecast is being made:", "s", "stops it.")
+	case m.Draft().Open:
+		return say("", "a", "applies the draft,") + say("", "enter", "edits the rule,") + say("", "D", "discards the draft.")
+	case m.Outside() != nil:
+		return say("The rules file was edited:", "e", "takes that in force.")
+	case m.Selected() != nil:
+		return say("", "enter", "edits the rule,") + say("", "p", "pauses it,") + say("", "u", "undoes the last change,") + say("", "h", "shows the history.")
+	}
+	return say("Nothing is decided yet:", "2", "shows what is worth keeping.")
 }
 
 // helpLines is made from the keys themselves, so that it is never wrong.
@@ -285,6 +371,9 @@ func (a *App) helpLines(width int) []string {
 			out = append(out, "  "+l.Honey.Render(look.Right(k.Help().Key, 8))+"  "+l.Cream.Render(k.Help().Desc))
 		}
 	}
+	if a.station == 2 {
+		return append(out, a.signsOfDecide()...)
+	}
 	out = append(out, "", "  "+l.Strong.Render("signs"))
 	for _, s := range []struct{ outcome, says string }{
 		{"hit", "hit: answered from memory"}, {"miss", "miss: fetched from the origin and kept"},
@@ -293,5 +382,56 @@ func (a *App) helpLines(width int) []string {
 		style, glyph := l.Outcome(s.outcome)
 		out = append(out, "  "+style.Render(look.Right(glyph, 8))+"  "+l.Cream.Render(s.says))
 	}
-	return append(out, "", "  "+l.Dim.Render("Waiting is the time clients spent waiting for replies, summed over the last minute."))
+	out = append(out, "", "  "+l.Dim.Render("Waiting is the time clients spent waiting for replies, summed over the last minute."))
+	if a.station > 1 {
+		return out
+	}
+	fields, of := filter.OfStatements, "a filter on statements"
+	if a.station == 1 {
+		fields, of = filter.OfPatterns, "a filter on patterns"
+	}
+	help := []string{"", "  " + l.Strong.Render(of)}
+	for _, f := range fields {
+		how := "= !="
+		if f.Number {
+			how = "= != < >"
+		}
+		help = append(help, "  "+l.Honey.Render(look.Right(f.Name, 8))+"  "+l.Dim.Render(look.Left(how, 9))+l.Cream.Render(f.What))
+	}
+	help = append(help, "  "+l.Dim.Render("Terms with blanks between, all of which must hold; a word alone is looked for in the text."))
+	if width < 130 { // there is no room beside
+		return append(out, help...)
+	}
+	return beside(out, help, width/2)
+}
+
+// signsOfDecide explains the signs before rules.
+func (a *App) signsOfDecide() []string {
+	l := a.look
+	out := []string{"", "  " + l.Strong.Render("signs")}
+	for _, s := range []struct {
+		style interface{ Render(...string) string }
+		sign  string
+		says  string
+	}{
+		{l.Moss, "new", "the draft adds this rule"}, {l.Honey, "altered", "the draft changes it"}, {l.Brick, "gone", "the draft takes it out"}, {l.Slate, "moved", "the draft moves it: the first rule that matches decides"},
+		{l.Honey, "◆", "it keeps results"}, {l.Brick, "■", "it is paused, or never keeps"}, {l.Plum, "≠", "the rules file was edited, and is not in force"}, {l.Honey, "±2", "your draft makes two changes"},
+	} {
+		out = append(out, "  "+s.style.Render(look.Right(s.sign, 8))+"  "+l.Cream.Render(s.says))
+	}
+	return append(out, "", "  "+l.Dim.Render("Foretold and measured shares are of all statements; spared waiting and drops are a minute's."))
+}
+
+// beside puts two lists of lines beside each other, the second from a column on.
+func beside(left, right []string, column int) []string {
+	out := make([]string, max(len(left), len(right)))
+	for i := range out {
+		if i < len(left) {
+			out[i] = left[i]
+		}
+		if i < len(right) {
+			out[i] = look.Left(out[i], column) + right[i]
+		}
+	}
+	return out
 }

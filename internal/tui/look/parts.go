@@ -98,6 +98,14 @@ func Count(n uint64) string {
 	return fmt.Sprintf("%dM", n/1_000_000)
 }
 
+// Number writes a count with what is counted, one or several.
+func Number(n float64, of string) string {
+	if math.Round(n) != 1 {
+		of += "s"
+	}
+	return fmt.Sprintf("%.0f %s", n, of)
+}
+
 // Bytes writes a size.
 func Bytes(n int64) string {
 	switch {

@@ -4,6 +4,7 @@ package watch
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -12,17 +13,18 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/core/filter"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
 )
 
 var (
-	keyUp    = key.NewBinding(key.WithKeys("up"), key.WithHelp("↑", "the line above"))
-	keyDown  = key.NewBinding(key.WithKeys("down"), key.WithHelp("↓", "the line below"))
-	keyGroup = key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "by kind, or one by one"))
+	keyGroup  = key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "by kind, or one by one"))
+	keyFollow = key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "follow the selected statement's label, or its application"))
 )
 
 // Keys are the keys of the station.
-var Keys = []key.Binding{keyUp, keyDown, keyGroup}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, keyGroup, keyFollow}
 
 // window is how far back the lines by kind look; most is how many events are remembered.
 const (
@@ -34,6 +36,7 @@ const (
 type Model struct {
 	Filter string
 
+	filter  *filter.Filter
 	status  control.Status
 	events  []control.Event // the oldest first
 	lost    uint64
@@ -85,10 +88,67 @@ func (m *Model) Freeze(on bool) {
 	m.missed = 0
 }
 
-// SetFilter shows only lines that hold a text.
+// SetFilter shows only what a filter picks; a text that is none changes nothing.
 func (m *Model) SetFilter(text string) {
-	m.Filter = strings.ToLower(text)
+	f, err := filter.Parse(text, filter.OfStatements)
+	if err != nil {
+		return
+	}
+	m.Filter, m.filter = text, f
 	m.arrange(m.status.Now)
+}
+
+// Seen gives the values of a filter's field that were seen lately.
+func (m *Model) Seen(field string) (out []string) {
+	seen := map[string]bool{}
+	for i := len(m.events) - 1; i >= 0 && i > len(m.events)-2000 && len(out) < 20; i-- {
+		for _, v := range m.events[i].Texts(field) {
+			if v != "" && !seen[v] && !strings.ContainsAny(v, " \",") {
+				seen[v] = true
+				out = append(out, v)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Forget forgets the values of statements that were shown.
+func (m *Model) Forget() {
+	for i := range m.events {
+		m.events[i].Statement, m.events[i].Values = "", nil
+	}
+	m.arrange(m.status.Now)
+}
+
+// Singles shows statements one by one.
+func (m *Model) Singles() {
+	m.singles, m.chosen = true, ""
+	m.arrange(m.status.Now)
+}
+
+// follow narrows the filter to the selected statement's label, or else its application.
+func (m *Model) follow() {
+	for i := range m.lines {
+		e := &m.lines[i].event
+		if m.lines[i].key != m.chosen || e.Kind == "drop" {
+			continue
+		}
+		term := "app=" + quoted(e.Application)
+		for _, k := range slices.Sorted(maps.Keys(e.Labels)) {
+			term = "label." + k + "=" + quoted(e.Labels[k])
+			break
+		}
+		m.SetFilter(term)
+		return
+	}
+}
+
+func quoted(v string) string {
+	if strings.ContainsAny(v, " ,") {
+		return `"` + v + `"`
+	}
+	return v
 }
 
 // arrange makes the lines of the events.
@@ -97,7 +157,7 @@ func (m *Model) arrange(now time.Time) {
 	kinds := map[string]int{}
 	for i := len(m.events) - 1; i >= 0; i-- {
 		e := m.events[i]
-		if m.Filter != "" && !strings.Contains(strings.ToLower(e.Application+" "+e.Outcome+e.Kind+" "+e.Pattern+" "+e.Text+" "+e.Reason+" "+e.Table), m.Filter) {
+		if !m.filter.Empty() && (e.Kind == "drop" || !m.filter.Match(&e)) {
 			continue
 		}
 		if m.singles {
@@ -150,21 +210,18 @@ func (m *Model) SelectedPattern() string {
 
 // Update takes a key.
 func (m *Model) Update(k tea.KeyPressMsg) {
-	move := 0
 	switch {
-	case key.Matches(k, keyUp):
-		move = -1
-	case key.Matches(k, keyDown):
-		move = 1
+	case key.Matches(k, keyFollow):
+		m.follow()
+		return
 	case key.Matches(k, keyGroup):
 		m.singles = !m.singles
 		m.chosen = ""
 		m.arrange(m.status.Now)
 		return
-	default:
-		return
 	}
-	if len(m.lines) == 0 {
+	move := moving.By(k)
+	if move == 0 || len(m.lines) == 0 {
 		return
 	}
 	at := slices.IndexFunc(m.lines, func(l line) bool { return l.key == m.chosen })
@@ -177,7 +234,8 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 	if question != nil {
 		return look.Block(append(lanes, question...), width, height)
 	}
-	out := append(lanes, m.statements(l, width, height-len(lanes))...)
+	out := append(lanes, m.underWay(l, width)...)
+	out = append(out, m.statements(l, width, height-len(out))...)
 	return look.Block(out, width, height)
 }
 
@@ -185,8 +243,17 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 func (m *Model) lanes(l *look.Look, width, height int) []string {
 	out := []string{l.Rule("applications, their last minute second by second", width)}
 	apps := slices.Clone(m.status.Applications)
-	apps = slices.DeleteFunc(apps, func(a control.Application) bool { return a.Minute.Calls() == 0 })
+	shown := map[string]bool{} // with a filter: the applications of what it picks
+	for i := range m.lines {
+		shown[m.lines[i].event.Application] = true
+	}
+	apps = slices.DeleteFunc(apps, func(a control.Application) bool {
+		return a.Minute.Calls() == 0 || !m.filter.Empty() && !shown[a.Name]
+	})
 	slices.SortFunc(apps, func(a, b control.Application) int { return strings.Compare(a.Name, b.Name) })
+	if len(apps) == 0 && !m.filter.Empty() {
+		return append(out, "", l.Dim.Render("  No statement of the last 10 s is picked by the filter. esc takes it away."), "")
+	}
 	if len(apps) == 0 {
 		out = append(out, "", l.Dim.Render("  No statement in the last minute. Applications connect to"))
 		for _, o := range m.status.Origins {
@@ -253,6 +320,35 @@ func (m *Model) lanes(l *look.Look, width, height int) []string {
 	return append(out, "")
 }
 
+// slow is from how many milliseconds on a statement that is under way is shown, and mostSlow how many of them.
+const (
+	slow     = 300
+	mostSlow = 3
+)
+
+// underWay draws the statements whose clients have waited for some time already.
+func (m *Model) underWay(l *look.Look, width int) (out []string) {
+	for i, r := range m.status.Running {
+		if r.For < slow || i == mostSlow {
+			break
+		}
+		if out == nil {
+			out = append(out, l.Rule("under way", width))
+		}
+		style, glyph := l.Outcome(r.Outcome)
+		head := "  " + style.Render(look.Left(glyph+" "+r.Outcome, 8)) + " " + l.Cream.Render(look.Left(r.Application, 15)) + "       " + style.Render(look.Millis(r.For)) + "   "
+		tail := ""
+		if r.Reason != "" {
+			tail = l.Dim.Render("  " + r.Reason)
+		}
+		out = append(out, look.Cut(head+l.Cream.Render(r.Text)+tail, width))
+	}
+	if out != nil {
+		out = append(out, "")
+	}
+	return out
+}
+
 // statements draws the statements by kind, or one by one.
 func (m *Model) statements(l *look.Look, width, height int) []string {
 	title := "statements of the last 10 s, by kind"
@@ -270,7 +366,11 @@ func (m *Model) statements(l *look.Look, width, height int) []string {
 	}
 	out := []string{l.Rule(title, width)}
 	if width >= 110 {
-		out = append(out, l.Dim.Render("  outcome  application     times     took    rows   statement, and why it passed"))
+		times := " times"
+		if m.singles {
+			times = "second"
+		}
+		out = append(out, l.Dim.Render("  outcome  application    "+times+"     took    rows   statement, and why it passed"))
 	}
 	rows := height - len(out)
 	at := max(slices.IndexFunc(m.lines, func(x line) bool { return x.key == m.chosen }), 0)
@@ -321,9 +421,21 @@ func (m *Model) row(l *look.Look, x *line, width int) string {
 	if e.Reason != "" {
 		tail += l.Dim.Render("  " + e.Reason)
 	}
+	said := e.Text
+	if m.singles && e.Statement != "" {
+		said = e.Statement
+		if len(e.Values) > 0 {
+			said += "  ← " + strings.Join(e.Values, ", ")
+		}
+	}
+	if m.singles {
+		for _, k := range slices.Sorted(maps.Keys(e.Labels)) {
+			tail += l.Moss.Render("  " + k + "=" + e.Labels[k])
+		}
+	}
 	room := width - look.Width(head)
 	if t := look.Width(tail); t > 0 && t < room*2/3 {
-		return head + text.Render(look.Left(e.Text, room-t)) + tail
+		return head + text.Render(look.Left(said, room-t)) + tail
 	}
-	return look.Cut(head+text.Render(e.Text)+tail, width)
+	return look.Cut(head+text.Render(said)+tail, width)
 }

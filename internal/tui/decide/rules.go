@@ -1,0 +1,316 @@
+package decide
+
+import (
+	"fmt"
+	"strings"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/tui/look"
+)
+
+// Effect says in a few words what a rule does.
+func Effect(r *control.Rule) string {
+	switch {
+	case r.Verdict != "keep":
+		return "never"
+	case r.TTLOnly:
+		return "keep " + r.TTL + ", aged"
+	}
+	return "keep " + r.TTL
+}
+
+// About says what a rule is about.
+func About(r *control.Rule) string {
+	var out []string
+	switch {
+	case r.Statement != "":
+		out = append(out, r.Statement)
+	case r.Pattern != "":
+		out = append(out, "the pattern "+r.Pattern)
+	}
+	if r.Text != "" {
+		out = append(out, "texts like "+r.Text)
+	}
+	if len(r.Tables) > 0 {
+		out = append(out, "what reads "+strings.Join(r.Tables, " or "))
+	}
+	if len(r.OnlyTables) > 0 {
+		out = append(out, "what reads nothing but "+strings.Join(r.OnlyTables, ", "))
+	}
+	if r.When != nil {
+		out = append([]string{"from " + Callers(r.When) + ":"}, out...)
+	}
+	return strings.Join(out, " ")
+}
+
+// Callers says whom conditions hold for.
+func Callers(w *control.When) string {
+	var out []string
+	for _, x := range []struct{ what, value string }{{"", w.Application}, {"user ", w.User}, {"database ", w.Database}, {"client ", w.Client}} {
+		if x.value != "" {
+			out = append(out, x.what+x.value)
+		}
+	}
+	for k, v := range w.Labels {
+		out = append(out, k+"="+v)
+	}
+	return strings.Join(out, ", ")
+}
+
+// mark says in a word what the draft does to a rule.
+func mark(l *look.Look, kind string) string {
+	word, style := "", l.Dim
+	switch kind {
+	case "added":
+		word, style = "new", l.Moss
+	case "removed":
+		word, style = "gone", l.Brick
+	case "changed":
+		word, style = "altered", l.Honey
+	case "moved":
+		word, style = "moved", l.Slate
+	}
+	return style.Render(look.Left(word, markWidth))
+}
+
+const markWidth = 8
+
+// rules draws the list of rules.
+func (m *Model) rules(l *look.Look, width, height int) []string {
+	title := fmt.Sprintf("%s in force", look.Number(float64(len(m.book.Rules)), "rule"))
+	if m.draft.Open {
+		title = fmt.Sprintf("draft: %s, not in force yet", look.Number(float64(len(m.draft.Changes)), "change"))
+	}
+	out := []string{l.Rule(title, width)}
+	if m.draft.Behind {
+		out = append(out, l.Brick.Render(" ! ")+look.Cut(l.Cream.Render("The rules were changed since the draft was begun: "+strings.Join(m.draft.Meanwhile, "; ")), width-4))
+	}
+	for _, p := range m.draft.Checked.Problems {
+		out = append(out, l.Brick.Render(" ! ")+look.Cut(l.Cream.Render(fmt.Sprintf("line %d, column %d: %s", p.Line, p.Column, p.Problem)), width-4))
+	}
+	if o := m.book.Outside; o != nil {
+		say := "The rules file was edited, and is not in force: " + strings.Join(o.Lines, "; ")
+		if o.Problem != "" {
+			say = o.Problem
+		}
+		out = append(out, l.Plum.Render(" ≠ ")+look.Cut(l.Cream.Render(strings.ReplaceAll(say, "\n", " ")), width-4))
+	}
+	rows := m.rows()
+	if len(rows) == 0 {
+		return append(out, "", l.Dim.Render("  There are no rules, so that everything passes."), l.Dim.Render("  In Find, k puts a pattern into a draft; here the draft is forecast and applied."), "")
+	}
+	room := max(height-len(out)-1, 2)
+	at, first := 0, 0
+	for i := range rows {
+		if rows[i].Name == m.selected {
+			at = i
+		}
+	}
+	if at >= room {
+		first = at - room + 1
+	}
+	for i := first; i < len(rows) && i < first+room; i++ {
+		out = append(out, m.row(l, i, &rows[i], width))
+	}
+	return append(out, "")
+}
+
+func (m *Model) row(l *look.Look, i int, r *Row, width int) string {
+	bar, text := "  ", l.Cream
+	if r.Name == m.selected {
+		bar, text = l.Honey.Render("▌ "), l.Strong
+	}
+	style, glyph := l.Honey, "◆"
+	switch {
+	case r.Kind == "removed":
+		style, glyph, text = l.Dim, " ", l.Dim
+	case r.Paused:
+		style, glyph = l.Brick, "■"
+	case r.Verdict != "keep":
+		style, glyph = l.Dim, "■"
+	}
+	effect := Effect(&r.Rule)
+	if r.Paused {
+		effect = "paused"
+	}
+	line := bar + l.Dim.Render(fmt.Sprintf("%3d ", i+1)) + mark(l, r.Kind) + style.Render(look.Left(glyph+" "+effect, 18))
+	if width >= 90 {
+		share := strings.Repeat(" ", 13)
+		if f := m.ruleForecast(r.Name); f != nil {
+			one := func(o *control.Outcome) string {
+				if o == nil {
+					return "  –"
+				}
+				return fmt.Sprintf("%.0f%%", 100*o.Share)
+			}
+			share = look.Left(one(f.Present)+" → "+one(f.Draft), 13)
+		}
+		line += l.Honey.Render(share) + text.Render(look.Left(r.Name, 18)) + " "
+	}
+	return look.Cut(line+text.Render(About(&r.Rule)), width)
+}
+
+func (m *Model) ruleForecast(name string) *control.RuleForecast {
+	f := m.Forecast()
+	if f == nil {
+		return nil
+	}
+	for i := range f.Rules {
+		if f.Rules[i].Rule == name {
+			return &f.Rules[i]
+		}
+	}
+	return nil
+}
+
+// laidOut draws the selected rule: what it says, and what the draft changes of that; beside it what it would do.
+func (m *Model) laidOut(l *look.Look, width, height int) []string {
+	r := m.Selected()
+	if r == nil || height < 2 {
+		return look.Block(nil, width, max(height, 0))
+	}
+	out := []string{l.Rule(r.Name, width)}
+	left := m.keys(l, r, width-2)
+	if width < 100 {
+		return look.Block(append(out, left...), width, height)
+	}
+	half := width * 11 / 20
+	left = m.keys(l, r, half-2)
+	right := m.effect(l, r, width-half-2)
+	n := max(height-1, 0)
+	left, right = look.Block(left, half, n), look.Block(right, width-half-2, n)
+	for i := range left {
+		out = append(out, left[i]+"  "+right[i])
+	}
+	return look.Block(out, width, height)
+}
+
+// keys draws what a rule says.
+func (m *Model) keys(l *look.Look, r *Row, width int) (out []string) {
+	say := func(label, text string) {
+		for i, part := range look.Wrap(text, width-12) {
+			if i > 0 {
+				label = ""
+			}
+			out = append(out, l.Dim.Render(look.Right(label, 9))+"  "+l.Cream.Render(part))
+		}
+	}
+	say(r.Verdict, words(&r.Rule))
+	if about := About(&r.Rule); about != "" {
+		say("about", about)
+	}
+	if r.Note != "" {
+		say("why", r.Note)
+	}
+	for _, k := range r.Keys {
+		before, after := k.Before, k.After
+		if before == "" {
+			before = "nothing"
+		}
+		if after == "" {
+			after = "nothing"
+		}
+		for i, part := range look.Wrap(before+" → "+after, width-12-len(k.Key)) {
+			label := ""
+			if i == 0 {
+				label = k.Key + " "
+			}
+			out = append(out, l.Honey.Render(look.Right(map[bool]string{true: "altered"}[i == 0], 9))+"  "+l.Dim.Render(look.Left(label, len(k.Key)+1))+l.Honey.Render(part))
+		}
+	}
+	if r.FetchAgain || r.FetchAtStart > 0 {
+		for _, f := range m.status.Fetching {
+			text := fmt.Sprintf("%d results so far", f.Done)
+			if f.Failed > 0 {
+				text += fmt.Sprintf(", %d could not be: %s", f.Failed, f.Why)
+			}
+			say("fetched", text)
+		}
+	}
+	for _, w := range m.draft.Checked.Warnings {
+		if rest, ok := strings.CutPrefix(w, "rule "+r.Name+": "); ok {
+			say("note", rest)
+		}
+	}
+	return out
+}
+
+// words says what a rule that keeps does, in a sentence.
+func words(r *control.Rule) string {
+	if r.Verdict != "keep" {
+		return "Its results are never kept."
+	}
+	var out []string
+	switch {
+	case r.TTL == "none":
+		out = append(out, "without a limit of age, until a write touches what was read")
+	case r.TTLOnly:
+		out = append(out, "at most "+r.TTL+" old, whatever is written meanwhile")
+	default:
+		out = append(out, "at most "+r.TTL+" old, until a write touches what was read")
+	}
+	for _, x := range []struct {
+		is   bool
+		text string
+	}{
+		{r.Largest != "", "up to " + r.Largest + " each"}, {r.SkipEmpty, "not if there is no row"}, {r.AcceptTime, "also what asks for the time"},
+		{len(r.AlsoReads) > 0, "reading also " + strings.Join(r.AlsoReads, ", ")}, {r.FetchAgain, "fetched again after a drop"},
+		{r.FetchAtStart > 0, fmt.Sprintf("the %d inputs asked most fetched at the start", r.FetchAtStart)}, {r.Share, "shared by users who may read all of it"},
+		{r.ControlSample != nil, fmt.Sprintf("%.1f%% asked of the origin all the same", 100*share(r.ControlSample))}, {r.GoOn, "not paused when an answer is found old"}, {r.Paused, "paused for now"},
+	} {
+		if x.is {
+			out = append(out, x.text)
+		}
+	}
+	return strings.Join(out, "; ") + "."
+}
+
+// effect draws what a rule does and would do.
+func (m *Model) effect(l *look.Look, r *Row, width int) []string {
+	f := m.ruleForecast(r.Name)
+	if f == nil {
+		if m.Forecast() == nil {
+			return nil
+		}
+		return []string{l.Dim.Render("In the traffic that is remembered it had nothing to do.")}
+	}
+	column := max((width-16)/2, 10)
+	out := []string{l.Dim.Render(look.Left("foretold", 16) + look.Left("in force", column) + "with the draft")}
+	row := func(label string, text func(*control.Outcome) string) {
+		cell := func(o *control.Outcome, style interface{ Render(...string) string }) string {
+			if o == nil {
+				return l.Dim.Render(look.Left("–", column))
+			}
+			return style.Render(look.Left(text(o), column))
+		}
+		out = append(out, l.Dim.Render(look.Left(label, 16))+cell(f.Present, l.Cream)+cell(f.Draft, l.Honey))
+	}
+	row("hits", func(o *control.Outcome) string { return fmt.Sprintf("%.0f%% of %.0f/min", 100*o.Share, o.Calls) })
+	row("spared", func(o *control.Outcome) string { return seconds(o.Spared) + " a minute" })
+	row("memory", func(o *control.Outcome) string { return look.Bytes(int64(o.Memory)) })
+	row("drops", func(o *control.Outcome) string { return fmt.Sprintf("%.1f a minute", o.Drops) })
+	row("age of answers", func(o *control.Outcome) string {
+		return fmt.Sprintf("%s, most < %s", short(o.Age), short(o.Oldest))
+	})
+	return out
+}
+
+func seconds(ms float64) string { return strings.TrimSpace(look.Seconds(ms)) }
+
+// short writes how old something is.
+func short(ms float64) string {
+	switch {
+	case ms < 1000:
+		return fmt.Sprintf("%.0f ms", ms)
+	case ms < 60_000:
+		return fmt.Sprintf("%.1f s", ms/1000)
+	}
+	return fmt.Sprintf("%.1f min", ms/60_000)
+}
+
+func share(s *float64) float64 {
+	if s == nil {
+		return 0
+	}
+	return *s
+}

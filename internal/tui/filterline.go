@@ -1,0 +1,99 @@
+package tui
+
+import (
+	"slices"
+	"strings"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"jollylarder/internal/core/filter"
+	"jollylarder/internal/tui/look"
+)
+
+// filterLine is where a filter is written: it says at once what is wrong with it, and completes.
+type filterLine struct {
+	input  textinput.Model
+	fields []filter.Field
+	// values gives what is known of a field's values.
+	values func(field string) []string
+	open   bool
+	err    error
+}
+
+func newFilterLine() filterLine {
+	in := textinput.New()
+	in.Prompt = "/ "
+	in.CharLimit = 200
+	return filterLine{input: in}
+}
+
+// begin opens the line on a filter.
+func (f *filterLine) begin(text string, fields []filter.Field, values func(string) []string) tea.Cmd {
+	f.fields, f.values, f.open, f.err = fields, values, true, nil
+	f.input.SetValue(text)
+	f.input.CursorEnd()
+	return f.input.Focus()
+}
+
+func (f *filterLine) end() {
+	f.open = false
+	f.input.Blur()
+}
+
+// text is what is written, if it is a filter: an unfinished one changes nothing. A last word that may become a field's name
+// is left out while it is being written.
+func (f *filterLine) text(writing bool) (string, bool) {
+	text := strings.TrimSpace(f.input.Value())
+	_, f.err = filter.Parse(text, f.fields)
+	if from, choices := filter.Complete(f.input.Value(), f.fields, f.values); writing && len(choices) > 0 && f.err == nil {
+		text = strings.TrimSpace(f.input.Value()[:from])
+	}
+	return text, f.err == nil
+}
+
+// update takes a key.
+func (f *filterLine) update(k tea.KeyPressMsg) tea.Cmd {
+	if k.String() == "tab" {
+		value := f.input.Value()
+		if from, choices := filter.Complete(value, f.fields, f.values); len(choices) > 0 {
+			f.input.SetValue(value[:from] + common(choices))
+			f.input.CursorEnd()
+		}
+		return nil
+	}
+	var cmd tea.Cmd
+	f.input, cmd = f.input.Update(k)
+	return cmd
+}
+
+// common gives what all choices begin with; if that is nothing new, the first of them.
+func common(choices []string) string {
+	begin := choices[0]
+	for _, c := range choices[1:] {
+		for !strings.HasPrefix(c, begin) {
+			begin = begin[:len(begin)-1]
+		}
+	}
+	if begin == "" {
+		return choices[0]
+	}
+	return begin
+}
+
+// view draws the line, and above it what may come next or what is wrong.
+func (f *filterLine) view(l *look.Look, width int) []string {
+	hint := ""
+	_, choices := filter.Complete(f.input.Value(), f.fields, f.values)
+	switch {
+	case f.err != nil && len(choices) == 0:
+		hint = l.Brick.Render(" ! ") + l.Cream.Render(f.err.Error())
+	case len(choices) > 0:
+		shown := slices.Clone(choices)
+		hint = " " + l.Key("tab", "") + l.Cream.Render(strings.Join(shown, "  "))
+	default:
+		hint = l.Dim.Render(` words are looked for in the text; "several words" stay together; field=a,b  field!=a  field>5ms`)
+	}
+	keys := l.Dim.Render("   enter keeps it, esc takes it away")
+	return []string{look.Left(hint, width), look.Left(" "+f.input.View()+keys, width)}
+}

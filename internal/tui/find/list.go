@@ -1,0 +1,130 @@
+package find
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/tui/look"
+)
+
+func (m *Model) ranking(l *look.Look, width, height int) []string {
+	title := fmt.Sprintf("%d patterns by %s, last minute", m.list.All, orders[m.order].says)
+	if m.Filter != "" {
+		title = fmt.Sprintf("%d of %d patterns with “%s”, by %s", m.list.Matching, m.list.All, m.Filter, orders[m.order].says)
+	}
+	if m.list.Rare > 0 {
+		title += fmt.Sprintf(" · %d rare ones in sum", m.list.Rare)
+	}
+	head := "   spareable               calls  origin  memory  from memory   decision, or advice"
+	if width < roomy {
+		head = "   spareable           calls  memory"
+	}
+	out := []string{l.Rule(title, width), l.Dim.Render(look.Cut(head, width))}
+	rows := height - len(out) - 1
+	at := max(m.index(), 0)
+	first := 0
+	if at >= rows {
+		first = at - rows + 1
+	}
+	var most float64
+	for i := range m.list.Patterns {
+		most = max(most, m.list.Patterns[i].Spareable())
+	}
+	for i := first; i < len(m.list.Patterns) && i < first+rows; i++ {
+		out = append(out, m.row(l, &m.list.Patterns[i], most, width))
+	}
+	if m.list.Matching == 0 {
+		out = append(out, l.Dim.Render("  None is picked by the filter. esc takes it away."))
+	}
+	return look.Block(out, width, height)
+}
+
+// roomy is the width from which all columns are shown.
+const roomy = 110
+
+// row draws one pattern in the list.
+func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) string {
+	barWidth := 12
+	if width < roomy {
+		barWidth = 8
+	}
+	bar := strings.Repeat(" ", barWidth)
+	if most > 0 && p.Spareable() > 0 {
+		n := max(int(math.Round(p.Spareable()/most*float64(barWidth))), 1)
+		bar = look.Ribbon(n, look.Stretch{Value: p.Minute.Spared, Texture: look.TextureSpared, Style: l.Honey},
+			look.Stretch{Value: p.Spareable() - p.Minute.Spared, Texture: look.TextureCould, Style: l.Slate}) + strings.Repeat(" ", barWidth-n)
+		if n == 1 {
+			style, texture := l.Slate, look.TextureCould
+			if p.Minute.Spared > p.Spareable()/2 {
+				style, texture = l.Honey, look.TextureSpared
+			}
+			bar = style.Render(string(texture)) + strings.Repeat(" ", barWidth-1)
+		}
+	}
+	mark, text := "  ", l.Cream
+	if p.ID == m.selected {
+		mark, text = l.Honey.Render("▌ "), l.Strong
+	}
+	var origin, memory float64
+	if p.Origin != nil {
+		origin = p.Origin.P50
+	}
+	if p.Memory != nil {
+		memory = p.Memory.P50
+	}
+	calls := p.Minute.Calls()
+	share := "      –"
+	if p.Rule != nil && calls > 0 {
+		n := int(math.Round(float64(p.Minute.Hits) / float64(calls) * 6))
+		share = l.Honey.Render(strings.Repeat("◆", n)) + l.Dim.Render(strings.Repeat("◇", 6-n)) + " "
+	}
+	if p.Rule != nil || p.Minute.Hits > 0 {
+		share += look.Share(float64(p.Minute.Hits), float64(calls))
+	}
+	decision := decide(l, p)
+	if width < roomy {
+		return look.Cut(mark+text.Render(look.Seconds(p.Spareable()))+" "+bar+" "+text.Render(look.Right(look.Count(calls), 6))+"   "+
+			l.Honey.Render(look.Share(float64(p.Minute.Hits), float64(calls)))+"  "+look.Cut(decision, 1)+" "+text.Render(p.Text), width)
+	}
+	line := mark + text.Render(look.Seconds(p.Spareable())) + " " + bar + " " + text.Render(look.Right(look.Count(calls), 6)) + " " +
+		l.Slate.Render(look.Millis(origin)) + " " + l.Honey.Render(look.Millis(memory)) + "  " + look.Right(share, 11) + "   " + look.Left(decision, 14) + " "
+	return look.Cut(line+text.Render(p.Text), width)
+}
+
+// decide says in a few cells what has been decided, or what is advised.
+func decide(l *look.Look, p *control.Pattern) string {
+	switch {
+	case p.Rule != nil && p.Rule.Verdict == "keep":
+		some := ""
+		if p.Rule.When != nil {
+			some = " some"
+		}
+		return l.Honey.Render("◆ keep " + p.Rule.TTL + some)
+	case p.Rule != nil:
+		return l.Dim.Render("■ never")
+	}
+	style, glyph, word := advised(l, p.Advice)
+	return style(glyph + " " + word)
+}
+
+type render = func(...string) string
+
+// advised gives how an advice is drawn: its style, its glyph and a word.
+func advised(l *look.Look, a *control.Advice) (style render, glyph, word string) {
+	if a == nil {
+		return l.Dim.Render, " ", ""
+	}
+	switch a.Kind {
+	case "keep":
+		return l.Moss.Render, "○", "keep " + a.TTL + "?"
+	case "watch longer":
+		return l.Slate.Render, "…", "watch on"
+	case "not worth it":
+		return l.Dim.Render, "·", "not worth it"
+	case "not possible":
+		return l.Dim.Render, "×", "cannot be"
+	}
+	return l.Honey.Render, "◆", "decided"
+}

@@ -1,0 +1,130 @@
+// Package guard is the station that answers: is anything old being served?
+package guard
+
+import (
+	"slices"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/tui/moving"
+)
+
+var (
+	keyList = key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "the other list: tables, or effects that are not known"))
+	keyOnly = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "all tables, or only those that something kept rests on"))
+)
+
+// Keys are the keys of the station by itself; those that drop belong to the application.
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, keyList, keyOnly}
+
+// Model is the station. Its zero value is ready.
+type Model struct {
+	guard  control.Guard
+	known  bool
+	frozen bool
+
+	table   string // selected
+	moved   bool   // she has chosen
+	deep    bool   // the selected table is laid out on the whole station
+	from    int    // the first line that is shown of it
+	unknown bool   // the effects that are not known are listed
+	effect  int    // selected among them
+	resting bool   // only tables are listed that something kept rests on
+
+	lags map[string][]float64 // by feed: the last measured, the oldest first
+	at   map[string]time.Time // of the last
+}
+
+// mostLags is how many measured lags are drawn.
+const mostLags = 30
+
+// Set takes what is known now.
+func (m *Model) Set(g control.Guard) {
+	if m.frozen {
+		return
+	}
+	m.guard, m.known = g, true
+	if m.lags == nil {
+		m.lags, m.at = map[string][]float64{}, map[string]time.Time{}
+	}
+	for _, f := range g.Feeds {
+		id := f.Origin + "/" + f.Database
+		if f.At == nil || f.Mode != "stream" || m.at[id].Equal(*f.At) {
+			continue
+		}
+		m.at[id] = *f.At
+		m.lags[id] = append(m.lags[id], f.LagMS)
+		if n := len(m.lags[id]) - mostLags; n > 0 {
+			m.lags[id] = slices.Delete(m.lags[id], 0, n)
+		}
+	}
+	if list := m.tables(); !m.moved && len(list) > 0 || m.index() < 0 && len(list) > 0 {
+		m.table = list[0].Name
+	}
+	m.effect = min(m.effect, max(len(g.Unknown)-1, 0))
+}
+
+// Freeze stops or lets go what is shown.
+func (m *Model) Freeze(on bool) { m.frozen = on }
+
+// tables gives those that are listed.
+func (m *Model) tables() []control.GuardedTable {
+	if !m.resting {
+		return m.guard.Tables
+	}
+	return slices.DeleteFunc(slices.Clone(m.guard.Tables), func(t control.GuardedTable) bool { return t.Kept == 0 })
+}
+
+func (m *Model) index() int {
+	return slices.IndexFunc(m.tables(), func(t control.GuardedTable) bool { return t.Name == m.table })
+}
+
+// Selected gives the selected table, or nil.
+func (m *Model) Selected() *control.GuardedTable {
+	if i := m.index(); i >= 0 && !m.unknown {
+		return &m.tables()[i]
+	}
+	return nil
+}
+
+// Effects says whether the effects that are not known are listed.
+func (m *Model) Effects() bool { return m.unknown }
+
+// Effect gives the selected pattern of unknown effect, or nil where tables are listed.
+func (m *Model) Effect() *control.UnknownWrite {
+	if !m.unknown || m.effect >= len(m.guard.Unknown) {
+		return nil
+	}
+	return &m.guard.Unknown[m.effect]
+}
+
+// Deep says whether the selected table is laid out on the whole station, and SetDeep has it so or not.
+func (m *Model) Deep() bool { return m.deep }
+
+// SetDeep is described at Deep.
+func (m *Model) SetDeep(on bool) { m.deep, m.from = on && !m.unknown, 0 }
+
+// Update takes a key.
+func (m *Model) Update(k tea.KeyPressMsg) {
+	move := moving.By(k)
+	switch {
+	case key.Matches(k, keyList):
+		m.unknown, m.deep = !m.unknown, false
+	case key.Matches(k, keyOnly):
+		m.resting = !m.resting
+		m.moved = false
+		m.Set(m.guard)
+	case move == 0:
+	case m.deep:
+		m.from = max(m.from+move, 0)
+	case m.unknown:
+		m.effect = min(max(m.effect+move, 0), max(len(m.guard.Unknown)-1, 0))
+	default:
+		if list := m.tables(); len(list) > 0 {
+			m.table, m.moved = list[min(max(m.index()+move, 0), len(list)-1)].Name, true
+		}
+	}
+}

@@ -1,0 +1,363 @@
+package guard
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/tui/look"
+)
+
+// View draws the station. What is asked of her, if anything is, stands under the list.
+func (m *Model) View(l *look.Look, width, height int, question []string) []string {
+	if !m.known {
+		return []string{l.Rule("is anything old being served?", width)}
+	}
+	out := m.promise(l, width, height)
+	switch {
+	case m.deep && m.Selected() != nil && question == nil:
+		return append(out, m.table1(l, m.Selected(), width, height-len(out), true)...)
+	case m.unknown:
+		out = append(out, m.effects(l, width, max(height-len(out), 4))...)
+		return append(out, question...)
+	}
+	foot := m.watched(l, width)
+	room := height - len(out) - len(foot)
+	list := min(max(room/2, 4), len(m.tables())+2)
+	if question != nil {
+		list = max(room-len(question), 3)
+	}
+	out = append(out, m.list(l, width, list)...)
+	if question != nil {
+		return append(out, question...)
+	}
+	rest := height - len(out) - len(foot)
+	if t := m.Selected(); t != nil && rest > 2 {
+		out = append(out, look.Block(m.table1(l, t, width, rest, false), width, rest)...)
+	} else {
+		out = append(out, look.Block(nil, width, max(rest, 0))...)
+	}
+	return append(out, foot...)
+}
+
+// promise draws what is promised now, and above all what is wrong.
+func (m *Model) promise(l *look.Look, width, height int) []string {
+	out := []string{l.Rule("what is promised", width)}
+	most := max(height/4, 4)
+	for _, p := range m.guard.Promise {
+		style, glyph := l.Moss, "✓"
+		switch p.Level {
+		case control.Age:
+			style, glyph = l.Honey, "~"
+		case control.Trouble:
+			style, glyph = l.Brick.Bold(true), "!"
+		}
+		for i, line := range look.Wrap(p.Text, width-4) {
+			if i > 0 {
+				glyph = " "
+			}
+			text := l.Cream.Render(line)
+			if p.Level == control.Trouble {
+				text = l.Brick.Render(line)
+			}
+			out = append(out, " "+style.Render(glyph)+" "+text)
+		}
+	}
+	for i, s := range m.guard.Stale {
+		if i == 2 {
+			break
+		}
+		paused := ""
+		if s.Paused {
+			paused = ", its rule is paused"
+		}
+		out = append(out, look.Cut("   "+l.Brick.Render(s.At.Local().Format("15:04:05")+"  "+s.Pattern)+l.Dim.Render(fmt.Sprintf("  on %s, %s old%s", strings.Join(short(s.Tables), ", "), look.Seconds(s.AgeMS), paused)), width))
+	}
+	if len(out) > most+1 && len(m.guard.Stale) == 0 {
+		out = append(out[:most], l.Dim.Render("   … the rest stands in the larder's status"))
+	}
+	return out
+}
+
+// short leaves out the schema that nearly everything is in.
+func short(names []string) []string {
+	var out []string
+	for _, n := range names {
+		out = append(out, strings.TrimPrefix(n, "public."))
+	}
+	return out
+}
+
+// list draws the tables.
+func (m *Model) list(l *look.Look, width, height int) []string {
+	tables := m.tables()
+	title := "tables, by writes"
+	if m.resting {
+		title = "tables that something kept rests on, by writes"
+	}
+	out := []string{l.Rule(title, width)}
+	wide := width >= 90
+	name := 22
+	if wide {
+		name = min(34, width-66)
+	}
+	head := "  " + look.Left("", name) + look.Right("writes/min", 11) + look.Right("around", 8) + look.Right("dropped", 9) + look.Right("kept", 7)
+	if wide {
+		head += "  " + look.Left("rows known", 17) + look.Left("last drop", 10)
+	}
+	out = append(out, l.Dim.Render(look.Cut(head, width)))
+	if len(tables) == 0 {
+		return append(out, l.Dim.Render("  Nothing was written yet, and nothing is kept."))
+	}
+	room := max(height-2, 1)
+	at, first := max(m.index(), 0), 0
+	if at >= room {
+		first = at - room + 1
+	}
+	for i := first; i < len(tables) && i < first+room; i++ {
+		t := &tables[i]
+		mark, style := "  ", l.Cream
+		if i == at {
+			mark, style = l.Honey.Render("▌")+" ", l.Strong
+		}
+		around := l.Dim
+		if t.Around > 0 {
+			around = l.Brick
+		}
+		line := mark + style.Render(look.Left(strings.TrimPrefix(t.Name, "public."), name)) + l.Plum.Render(look.Right(look.Count(t.Minute), 11)) +
+			around.Render(look.Right(dash(t.Around), 8)) + l.Plum.Render(look.Right(dash(t.Drops), 9)) + l.Honey.Render(look.Right(dash(uint64(t.Kept)), 7))
+		if wide {
+			line += "  " + narrow(l, t) + l.Dim.Render(look.Left(ago(t.LastDrop), 10))
+		}
+		out = append(out, look.Cut(line, width))
+	}
+	return out
+}
+
+func dash(n uint64) string {
+	if n == 0 {
+		return "–"
+	}
+	return look.Count(n)
+}
+
+// narrow draws of how many writes it was known what rows they alter.
+func narrow(l *look.Look, t *control.GuardedTable) string {
+	seen := t.Writes - min(t.Around, t.Writes)
+	if seen == 0 {
+		return look.Left("", 17)
+	}
+	const cells = 8
+	share := min(float64(t.Narrow)/float64(seen), 1)
+	n := int(share*cells + 0.5)
+	return l.Moss.Render(strings.Repeat("▬", n)) + l.Dim.Render(strings.Repeat("·", cells-n)) + l.Dim.Render(" "+look.Share(share, 1)) + strings.Repeat(" ", 4)
+}
+
+func ago(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	switch d := time.Since(*t); {
+	case d < time.Second:
+		return "just now"
+	case d < 100*time.Second:
+		return fmt.Sprintf("%.0f s ago", d.Seconds())
+	case d < 100*time.Minute:
+		return fmt.Sprintf("%.0f min ago", d.Minutes())
+	default:
+		return t.Local().Format("02 Jan 15:04")
+	}
+}
+
+// table1 draws one table: what rests on it, and what its writes dropped and spared.
+func (m *Model) table1(l *look.Look, t *control.GuardedTable, width, height int, whole bool) []string {
+	var writes []string
+	for _, w := range m.guard.Writes {
+		for _, name := range w.Tables {
+			if name == t.Name || t.Name == "any table" && name == "" {
+				writes = append(writes, m.seen(l, &w, t.Name, width, whole)...)
+				break
+			}
+		}
+	}
+	if len(writes) == 0 {
+		writes = []string{l.Dim.Render("  None of its writes has dropped anything lately.")}
+	}
+	rests := m.rests(l, t, width)
+	if whole {
+		out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+": what is kept of it, and what tells its rows apart", width)}, rests...)
+		out = append(out, "", l.Rule("what its last writes dropped, and spared", width))
+		out = append(out, writes...)
+		out = append(out, "", l.Rule("what writes it", width))
+		for _, p := range t.Written {
+			out = append(out, look.Cut("  "+l.Plum.Render(look.Left(p.ID, 18))+l.Dim.Render(p.Text), width))
+		}
+		from := min(m.from, max(len(out)-height, 0))
+		return out[from:]
+	}
+	half := max((height-2)/2, 1)
+	if len(rests) > half {
+		rests = append(rests[:half-1:half-1], l.Dim.Render(fmt.Sprintf("  … %d more: ", len(rests)-half+1))+l.Key("enter", "shows them"))
+	}
+	out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+": what is kept of it, and what tells its rows apart", width)}, rests...)
+	out = append(out, l.Rule("what its last writes dropped, and spared", width))
+	return append(out, writes[:min(len(writes), max(height-len(out), 0))]...)
+}
+
+func (m *Model) rests(l *look.Look, t *control.GuardedTable, width int) (out []string) {
+	if len(t.Read) == 0 {
+		return []string{l.Dim.Render("  Nothing that is kept rests on it.")}
+	}
+	wide := width >= 90
+	for _, p := range t.Read {
+		by, style := "any of its rows", l.Dim
+		switch {
+		case len(p.By) > 0:
+			by, style = "rows by "+strings.Join(p.By, " and "), l.Moss
+		case len(p.Columns) > 0:
+			by, style = "any row's "+strings.Join(p.Columns, ", "), l.Moss
+		}
+		if len(p.How) > 0 {
+			by += ", " + p.How[0]
+		}
+		room := 24
+		if wide {
+			room = 38
+		}
+		line := "  " + l.Honey.Render(look.Right(look.Count(uint64(p.Kept)), 5)) + " " + style.Render(look.Left(by, room)) + " " + l.Cream.Render(look.Left(p.ID, 16)) + " " + l.Dim.Render(p.Text)
+		out = append(out, look.Cut(line, width))
+	}
+	return out
+}
+
+// seen draws a write: how much it dropped of what rests on its tables.
+func (m *Model) seen(l *look.Look, w *control.SeenWrite, table string, width int, whole bool) (out []string) {
+	dropped := 0
+	for _, d := range w.Dropped {
+		dropped += d.Results
+	}
+	who := l.Dim.Render(look.Left("told by the feed", 18))
+	switch {
+	case w.Around:
+		who = l.Brick.Render(look.Left("around the larder", 18))
+	case w.Pattern != nil:
+		who = l.Cream.Render(look.Left(w.Application, 18))
+	}
+	by := ""
+	var names []string
+	for _, b := range w.By {
+		if name, ok := strings.CutPrefix(b, table+"."); ok {
+			names = append(names, name)
+		}
+	}
+	if len(names) > 0 {
+		by = "by " + strings.Join(names, ", ")
+	}
+	const cells = 10
+	bar := look.Ribbon(cells, look.Stretch{Value: float64(dropped), Texture: '▓', Style: l.Plum}, look.Stretch{Value: float64(w.Spared), Texture: look.TextureRest, Style: l.Honey})
+	line := "  " + l.Dim.Render(w.At.Local().Format("15:04:05")) + " " + who + " " + bar + " " +
+		l.Plum.Render(fmt.Sprintf("%s dropped", look.Count(uint64(dropped)))) + l.Dim.Render(fmt.Sprintf(", %s stayed  ", look.Count(uint64(w.Spared)))) + l.Moss.Render(by+"  ")
+	if w.Pattern != nil {
+		line += l.Dim.Render(w.Pattern.Text)
+	}
+	out = append(out, look.Cut(line, width))
+	if whole {
+		for _, d := range w.Dropped {
+			out = append(out, look.Cut("             "+l.Plum.Render(look.Right(look.Count(uint64(d.Results)), 5))+" "+l.Cream.Render(look.Left(d.ID, 18))+l.Dim.Render(d.Text), width))
+		}
+	}
+	return out
+}
+
+// watched draws by what it is seen whether the promise holds: the control samples and the feeds.
+func (m *Model) watched(l *look.Look, width int) []string {
+	s := m.guard.Samples
+	out := []string{l.Rule("how it is watched", width)}
+	line := "  " + l.Dim.Render("control samples  ") + l.Cream.Render(fmt.Sprintf("%d asked of the origin, %d the same", s.Taken, s.Equal))
+	if s.Explained > 0 {
+		line += l.Dim.Render(fmt.Sprintf(", %d written meanwhile", s.Explained))
+	}
+	if s.Unordered > 0 {
+		line += l.Dim.Render(fmt.Sprintf(", %d in any order", s.Unordered))
+	}
+	style := l.Moss
+	if s.Stale > 0 {
+		style = l.Brick.Bold(true)
+	}
+	line += ", " + style.Render(fmt.Sprintf("%d old", s.Stale))
+	out = append(out, look.Cut(line, width))
+	if d := m.guard.Drops; d.Changed+d.Same > 0 {
+		out = append(out, look.Cut("  "+l.Dim.Render("drops            ")+l.Plum.Render(fmt.Sprintf("%s had changed", look.Count(d.Changed)))+
+			l.Dim.Render(fmt.Sprintf(" when they were fetched again, %s had not: %.2f drops for each change", look.Count(d.Same), float64(d.Changed+d.Same)/float64(max(d.Changed, 1)))), width))
+	}
+	for _, f := range m.guard.Feeds {
+		out = append(out, look.Cut(m.feed(l, &f), width))
+	}
+	if len(m.guard.Feeds) == 0 {
+		out = append(out, look.Cut("  "+l.Dim.Render("change feed      none: [origin.feed] in the configuration, and jollylarder feed setup, would show writes around the larder"), width))
+	}
+	if n := len(m.guard.Unknown); n > 0 {
+		out = append(out, look.Cut("  "+l.Dim.Render("effects          ")+l.Honey.Render(look.Number(float64(n), "pattern"))+l.Dim.Render(" of which it is not known what they write  ")+l.Key("l", "lists them"), width))
+	}
+	return out
+}
+
+func (m *Model) feed(l *look.Look, f *control.Feed) string {
+	line := "  " + l.Dim.Render("change feed      ")
+	switch f.Mode {
+	case "stream":
+		lags := m.lags[f.Origin+"/"+f.Database]
+		most := 0.0
+		for _, x := range lags {
+			most = max(most, x)
+		}
+		line += l.Moss.Render("stream of "+f.Database) + l.Dim.Render("  lag ") + l.Cream.Render(strings.TrimSpace(look.Millis(f.LagMS))) + " " + l.Slate.Render(look.Pillars(lags, most)) +
+			l.Dim.Render(fmt.Sprintf("  %s changes, %d gaps, the server holds back ", look.Count(f.Rows), f.Gaps))
+		style := lipgloss.NewStyle()
+		if f.Held > f.Bound/2 {
+			style = l.Brick
+		}
+		return line + style.Render(fmt.Sprintf("%s of %s", look.Bytes(f.Held), look.Bytes(f.Bound)))
+	case "poll":
+		return line + l.Honey.Render("counters of "+f.Database) + l.Dim.Render(fmt.Sprintf("  up to %.0f s late, %s changes", f.LagMS/1000, look.Count(f.Rows)))
+	}
+	return line + l.Brick.Render("not followed: "+f.Problem)
+}
+
+// effects draws the patterns of which it is not known what they write.
+func (m *Model) effects(l *look.Look, width, height int) []string {
+	out := []string{l.Rule("effects that are not known: each of these drops everything", width)}
+	list := m.guard.Unknown
+	if len(list) == 0 {
+		return append(out, "", l.Dim.Render("  There is none: of everything that was sent it is known what it writes."))
+	}
+	room := max(height-9, 2)
+	first := 0
+	if m.effect >= room {
+		first = m.effect - room + 1
+	}
+	for i := first; i < len(list) && i < first+room; i++ {
+		u := &list[i]
+		mark, style := "  ", l.Cream
+		if i == m.effect {
+			mark, style = l.Honey.Render("▌")+" ", l.Strong
+		}
+		out = append(out, look.Cut(mark+style.Render(look.Left(u.ID, 18))+l.Plum.Render(look.Right(look.Count(u.Calls), 6))+" "+l.Dim.Render(u.Text), width))
+	}
+	u := m.Effect()
+	out = append(out, "", l.Rule("what would tell", width))
+	for _, line := range look.Wrap("It "+u.Why+".", width-2) {
+		out = append(out, "  "+l.Cream.Render(line))
+	}
+	if len(u.Functions) == 0 {
+		return append(out, "  "+l.Dim.Render("Nothing can be declared of it: another statement that says what it writes would drop less."))
+	}
+	out = append(out, "  "+l.Dim.Render("In the rules file, if that is what it does:"))
+	for _, f := range u.Functions {
+		out = append(out, "  "+l.Moss.Render("[[declare]]"), "  "+l.Moss.Render(fmt.Sprintf("function = %q", f)), "  "+l.Moss.Render(`writes = ["schema.table"]   # or [] for nothing, and reads = […]`))
+	}
+	return out
+}
