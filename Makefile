@@ -3,12 +3,13 @@
 # make lint   go vet and staticcheck
 # make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server
 # make bench-core  how fast the parts of it are
+# make check-freshness FOR=10m SEED=1 FEED=true  look for old answers for a while
 # make screenshots  take the pictures in docs/screenshots anew
 
 GO ?= go
 export CGO_ENABLED = 1
 
-.PHONY: build demo test lint bench bench-core screenshots
+.PHONY: build demo test lint bench bench-core check-freshness screenshots
 
 build:
 	$(GO) build -o bin/jollylarder ./cmd/jollylarder
@@ -32,7 +33,18 @@ bench: build
 	./bin/larderbench -json bin/bench.json
 
 bench-core:
-	$(GO) test -run '^$$' -bench . -benchmem ./internal/core/statement ./internal/core/freshness ./internal/core/ledger ./internal/core/engine
+	./scripts/install-test-tools
+	$(GO) test -run '^$$' -bench . -benchmem ./internal/core/statement ./internal/core/freshness ./internal/core/ledger ./internal/core/engine ./internal/control
+	$(GO) test -run '^$$' -bench . -benchtime 1500x ./internal/feed ./internal/wire/postgres
+
+FOR ?= 1m
+SEED ?= 1
+FEED ?= false
+
+check-freshness:
+	./scripts/install-test-tools
+	$(GO) build -o bin/freshcheck ./cmd/freshcheck
+	./bin/freshcheck -for $(FOR) -seed $(SEED) -feed=$(FEED)
 
 screenshots: build
 	./scripts/screenshots

@@ -27,11 +27,27 @@ func root() *cobra.Command {
 patterns that you choose, drops them when a write touches their tables, and shows how much waiting that spared.`,
 		Version:       daemon.Version,
 		SilenceUsage:  true,
-		SilenceErrors: false,
+		SilenceErrors: true, // main says them
 	}
-	c.SetErrPrefix("jollylarder:")
-	c.AddCommand(serveCommand(), watchCommand(), demoCommand())
+	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
+	c.AddCommand(serveCommand(), watchCommand(), statusCommand(), rulesCommand(), holdCommand(), dropCommand(), explainCommand(), feedCommand(), demoCommand())
+	countArguments(c)
 	return c
+}
+
+// countArguments has a wrong number of arguments count as a command that is not understood.
+func countArguments(c *cobra.Command) {
+	if check := c.Args; check != nil {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if err := check(c, args); err != nil {
+				return &usageError{err}
+			}
+			return nil
+		}
+	}
+	for _, x := range c.Commands() {
+		countArguments(x)
+	}
 }
 
 // interrupted gives a context that ends when the program is told to.
@@ -40,17 +56,17 @@ func interrupted() (context.Context, context.CancelFunc) {
 }
 
 func watchCommand() *cobra.Command {
-	var path string
 	var behind *string
+	var to *toLarder
 	c := &cobra.Command{
-		Use:   "watch --control SOCKET",
+		Use:   "watch [--control SOCKET|URL]",
 		Short: "Open the terminal application on a running larder",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			if path == "" {
-				return errors.New("--control is needed: the path that the larder was started with")
+			client, err := to.client()
+			if err != nil {
+				return err
 			}
-			client := control.NewClient(path)
 			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 			defer cancel()
 			if _, err := client.Status(ctx); err != nil {
@@ -62,7 +78,7 @@ func watchCommand() *cobra.Command {
 		},
 	}
 	behind = background(c)
-	c.Flags().StringVar(&path, "control", "", "path of the larder's control socket")
+	to = connecting(c)
 	return c
 }
 

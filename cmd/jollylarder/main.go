@@ -2,11 +2,15 @@
 package main
 
 import (
+	"fmt"
 	"os"
 )
 
 func main() {
-	if err := root().Execute(); err != nil {
-		os.Exit(1)
+	err := root().Execute()
+	code := exitCode(err)
+	if err != nil && code != exitDiffers {
+		fmt.Fprintln(os.Stderr, "jollylarder:", err)
 	}
+	os.Exit(code)
 }

@@ -10,6 +10,7 @@ import (
 	"net/http/pprof"
 	"os"
 	"os/signal"
+	"runtime"
 	"strings"
 	"syscall"
 
@@ -17,14 +18,15 @@ import (
 	"github.com/spf13/pflag"
 
 	"jollylarder/internal/config"
+	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/daemon"
 )
 
 // serveFlags are the flags of serve; each may also be given as a variable of the environment.
 type serveFlags struct {
-	config, origin, rules, control, memory, level, format, profile string
-	listen                                                         []string
-	check                                                          bool
+	config, origin, rules, state, control, memory, level, format, profile string
+	listen                                                                []string
+	check                                                                 bool
 }
 
 const variablePrefix = "JOLLYLARDER_"
@@ -67,6 +69,7 @@ does not.`,
 	fs.StringSliceVar(&f.listen, "listen", nil, "address for the applications to connect to, or the path of a Unix socket (default 127.0.0.1:7432)")
 	fs.StringVar(&f.origin, "origin", "", "address of the PostgreSQL server, or the path of its Unix socket (default 127.0.0.1:5432)")
 	fs.StringVar(&f.rules, "rules", "", "rules file; made with the first rule if it is not there (default: rules are not kept)")
+	fs.StringVar(&f.state, "state", "", "directory for history, drafts and numbers (default: they end with the program)")
 	fs.StringVar(&f.control, "control", "", "path of the control socket for the terminal and for scripts (default: none)")
 	fs.StringVar(&f.memory, "memory", "", "limit for kept results, such as 64MiB (default 256MiB)")
 	fs.StringVar(&f.level, "log-level", "", "debug, info, warn or error (default info)")
@@ -113,13 +116,13 @@ func (f *serveFlags) load(fs *pflag.FlagSet) (config.Config, error) {
 	} else if o.Address == "" {
 		o.Address = "127.0.0.1:5432"
 	}
-	for name, to := range map[string]*string{"rules": &c.Rules, "control": &c.Control, "profile": &c.Profile, "log-level": &c.Log.Level, "log-format": &c.Log.Format} {
+	for name, to := range map[string]*string{"rules": &c.Rules, "state": &c.State, "control": &c.Control, "profile": &c.Profile, "log-level": &c.Log.Level, "log-format": &c.Log.Format} {
 		if fs.Changed(name) {
 			*to, _ = fs.GetString(name)
 		}
 	}
 	if fs.Changed("memory") {
-		n, err := config.ParseSize(f.memory)
+		n, err := bytesize.Parse(f.memory)
 		if err == nil && n < 1<<20 {
 			err = fmt.Errorf("%q: expected at least 1MiB", f.memory)
 		}
@@ -181,8 +184,15 @@ func setLevel(l config.Log, level *slog.LevelVar) {
 	}
 }
 
+// ballast is how much memory is reserved and never touched, so that it costs none. It has the garbage collector think the heap
+// is at least so large: else, while little is kept, it runs for every few MiB that watchers are sent, and statements pay for
+// each run.
+const ballast = 32 << 20
+
 // serve runs a larder until the program is told to end.
 func serve(cfg config.Config, load func() (config.Config, error)) error {
+	reserved := make([]byte, ballast)
+	defer runtime.KeepAlive(reserved)
 	signals := make(chan os.Signal, 8)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	var level slog.LevelVar

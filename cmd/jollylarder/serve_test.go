@@ -111,6 +111,11 @@ func free(t *testing.T) string {
 	return l.Addr().String()
 }
 
+const (
+	eventually = 10 * time.Second
+	poll       = 20 * time.Millisecond
+)
+
 const read = "select name from ports where id = 1"
 
 func name(t *testing.T, c *pgx.Conn) (name string) {
@@ -166,9 +171,7 @@ listen = [%q]
 	write(good)
 	assert.Contains(t, check(), "The configuration is right: north at "+north)
 
-	var s statement.Scan
-	s.Read([]byte(read))
-	rule := fmt.Sprintf("[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1m\"\n", statement.Name(s.Pattern))
+	rule := fmt.Sprintf("[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1m\"\n", statement.Of(read))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "rules.toml"), []byte(rule), 0o600))
 	p := run(t, "serve", "--config", file)
 	p.logs("the larder carries traffic", 1)
@@ -177,6 +180,7 @@ listen = [%q]
 	other := connect(t, "postgres://ines@"+b+"/skerrow?sslmode=disable")
 	api := control.NewClient(filepath.Join(dir, "control.sock"))
 	hits := func() uint64 {
+		time.Sleep(200 * time.Millisecond) // a status may be as old as that
 		st, err := api.Status(ctx)
 		require.NoError(t, err)
 		return st.Total.Hits

@@ -19,13 +19,11 @@ import (
 // allocations counts what the larder allocates for a hit. For that it runs in this process, whose client allocates
 // nothing; what else goes on in the process meanwhile, such as the ledger's clock, is counted too.
 func (b *bench) allocations() error {
-	e, err := engine.New(engine.Options{Facts: facts.Facts}, time.Now())
+	e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body}, time.Now())
 	if err != nil {
 		return err
 	}
-	var s statement.Scan
-	s.Read([]byte(keptPoint))
-	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: statement.Name(s.Pattern), Verdict: rules.Keep, TTL: time.Hour}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: statement.Of(keptPoint), Verdict: rules.Keep, TTL: time.Hour}}))
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err

@@ -136,9 +136,7 @@ func (b *bench) startLarder() (err error) {
 	var rules strings.Builder
 	prepared := strings.Replace(keptPoint, "4711", "$1", 1)
 	for _, sql := range []string{keptPoint, keptRows} {
-		var s statement.Scan
-		s.Read([]byte(sql))
-		fmt.Fprintf(&rules, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1h\"\n", statement.Name(s.Pattern))
+		fmt.Fprintf(&rules, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1h\"\n", statement.Of(sql))
 	}
 	file := filepath.Join(b.dir, "rules.toml")
 	if err := os.WriteFile(file, []byte(rules.String()), 0o600); err != nil {
@@ -235,6 +233,7 @@ var cases = []struct {
 	{"opening connections", (*bench).opening},
 	{"idle connections", (*bench).idleConnections},
 	{"allocations", (*bench).allocations},
+	{"ten watchers", (*bench).tenWatchers},
 }
 
 func caseNames() string {

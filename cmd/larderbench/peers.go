@@ -83,7 +83,7 @@ func stub(listen string, c canned) error {
 
 func (c canned) serve(conn net.Conn) {
 	defer conn.Close()
-	buf := make([]byte, 8<<10)
+	buf := make([]byte, 32<<10) // with room for the longest of the larder's own questions
 	have := 0
 	started := false
 	for {

@@ -1,0 +1,103 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/spf13/cobra"
+
+	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/explain"
+	wire "jollylarder/internal/wire/postgres"
+)
+
+func explainCommand() *cobra.Command {
+	var origin, rulesFile string
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "explain [--origin URL] [--json] 'SQL'",
+		Short: "Say what a statement reads and writes, how that is known, and whether its result could be kept",
+		Long: `Prints a statement's pattern, the tables it reads and writes with the way to each, the columns it pins to values, whether
+its result could be kept or else why not, and its labels. With --origin the database's own catalog is asked, which knows
+what a view or a function hides; without, it says what it could not know. With - the statement is read from standard
+input. Nothing is run but the reading of the catalog.`,
+		Example: `  jollylarder explain 'select * from open_sailings where id = 3'
+  jollylarder explain --origin postgres://ines@127.0.0.1/skerrow --json 'select route_name(1)'`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			sql := args[0]
+			if sql == "-" {
+				text, err := io.ReadAll(io.LimitReader(os.Stdin, facts.Longest+1))
+				if err != nil {
+					return fmt.Errorf("reading the statement: %w", err)
+				}
+				sql = string(text)
+			}
+			if strings.TrimSpace(sql) == "" {
+				return errors.New("there is no statement: expected SQL in quotes, or - to read it from standard input")
+			}
+			set := rules.NewSet(nil)
+			if rulesFile != "" && origin == "" {
+				return errors.New("--rules goes with --origin: what is declared is of a database's tables and functions")
+			}
+			if rulesFile != "" {
+				text, err := os.ReadFile(rulesFile)
+				if err != nil {
+					return fmt.Errorf("reading the rules: %w", err)
+				}
+				if set, err = rules.Parse(text); err != nil {
+					return fmt.Errorf("%s: %w", rulesFile, err)
+				}
+			}
+			var db *explain.Database
+			if origin != "" {
+				ctx, stop := interrupted()
+				defer stop()
+				var err error
+				if db, err = describe(ctx, origin, set); err != nil {
+					return err
+				}
+			}
+			x := explain.Statement(sql, facts.Facts, db)
+			if asJSON {
+				enc := json.NewEncoder(os.Stdout)
+				enc.SetIndent("", "  ")
+				enc.SetEscapeHTML(false)
+				return enc.Encode(x)
+			}
+			x.Print(os.Stdout)
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&origin, "origin", "", "URL of the database whose catalog is asked, such as postgres://user@host/database")
+	f.StringVar(&rulesFile, "rules", "", "rules file whose declarations count")
+	f.BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
+
+// describe reads a database's catalog over a connection of its own.
+func describe(ctx context.Context, url string, set *rules.Set) (*explain.Database, error) {
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	conn, err := pgconn.Connect(ctx, url)
+	if err != nil {
+		return nil, fmt.Errorf("connecting to the database: %w", err)
+	}
+	defer conn.Close(ctx)
+	rows, path, err := wire.Describe(ctx, conn)
+	if err != nil {
+		return nil, err
+	}
+	schema := catalog.New(rows, catalog.Parse{Facts: facts.Facts, Body: facts.Body}).With(set.Functions())
+	return &explain.Database{Schema: schema, Path: path, Declared: set.Declared}, nil
+}

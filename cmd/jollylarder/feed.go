@@ -1,0 +1,137 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/spf13/cobra"
+
+	"jollylarder/internal/feed"
+)
+
+func feedCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "feed",
+		Short: "Prepare a database so that writes around the larder are seen, or undo that",
+		Long: `A larder sees what passes through it. With a change feed it also sees what is written around it: by the database's
+replication stream, for which the database needs a publication, a slot and a role that may replicate. These commands show
+what they will do, and do it with --yes.
+
+A slot that nobody follows keeps the server from removing its log, which in time fills its disk. When a larder is no longer
+used, run "feed remove".`,
+	}
+	c.AddCommand(feedPlanCommand("setup", "Show, and with --yes do, what a database needs to be followed", feed.SetUp),
+		feedPlanCommand("remove", "Show, and with --yes do, what undoes that",
+			func(ctx context.Context, c *pgconn.PgConn, _ string, n feed.Names) (feed.Plan, error) {
+				return feed.Remove(ctx, c, n)
+			}))
+	return c
+}
+
+func feedPlanCommand(use, short string, plan func(context.Context, *pgconn.PgConn, string, feed.Names) (feed.Plan, error)) *cobra.Command {
+	var url, slot, publication, role string
+	var yes, asJSON bool
+	c := &cobra.Command{
+		Use:     use + " --database URL",
+		Short:   short,
+		Example: "  jollylarder feed " + use + " --database postgres://postgres@db1:5432/skerrow --role larder_feed",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if url == "" {
+				return &usageError{errors.New("--database is missing: expected the URL of the database itself, not of the larder")}
+			}
+			cfg, err := pgconn.ParseConfig(url)
+			if err != nil {
+				return &usageError{fmt.Errorf("--database: %w", err)}
+			}
+			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+			defer cancel()
+			conn, err := pgconn.ConnectConfig(ctx, cfg)
+			if err != nil {
+				return fmt.Errorf("connecting to the database: %w", err)
+			}
+			defer conn.Close(ctx)
+			names := feed.UsualNames(cfg.Database)
+			names.Role = role
+			if slot != "" {
+				names.Slot = slot
+			}
+			if publication != "" {
+				names.Publication = publication
+			}
+			p, err := plan(ctx, conn, cfg.Database, names)
+			if err != nil {
+				return err
+			}
+			return carryOut(ctx, c.OutOrStdout(), conn, p, cfg.Database, use == "setup", names, yes, asJSON)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&url, "database", "", "URL of the database, as a user who may make publications and slots")
+	f.StringVar(&slot, "slot", "", `name of the slot (default "jolly_larder_" and the database's name)`)
+	f.StringVar(&publication, "publication", "", `name of the publication (default "jolly_larder")`)
+	f.StringVar(&role, "role", "", "role to make for the larder, or to remove; without it an account that is there is to be used")
+	f.BoolVar(&yes, "yes", false, "do it")
+	f.BoolVar(&asJSON, "json", false, "print as JSON")
+	return c
+}
+
+// carryOut shows a plan, and runs it if that is wanted and possible.
+func carryOut(ctx context.Context, w io.Writer, conn *pgconn.PgConn, p feed.Plan, database string, setup bool, n feed.Names, yes, asJSON bool) error {
+	done := false
+	var failed error
+	if yes && len(p.Obstacles) == 0 {
+		failed = p.Run(ctx, conn)
+		done = failed == nil
+	}
+	if asJSON {
+		e := json.NewEncoder(w)
+		e.SetIndent("", "  ")
+		if err := e.Encode(struct {
+			Steps, Notes, Obstacles []string
+			Done                    bool
+		}{p.Steps, p.Notes, p.Obstacles, done}); err != nil {
+			return err
+		}
+	} else {
+		if len(p.Steps) == 0 {
+			fmt.Fprintln(w, "There is nothing to do.")
+		}
+		for _, s := range p.Steps {
+			fmt.Fprintf(w, "%s;\n", s)
+		}
+		for _, s := range p.Notes {
+			fmt.Fprintf(w, "\n-- %s\n", s)
+		}
+	}
+	switch {
+	case failed != nil:
+		return failed
+	case len(p.Obstacles) > 0:
+		return fmt.Errorf("nothing was done: %s", p.Obstacles[0])
+	case asJSON:
+	case done && len(p.Steps) > 0:
+		fmt.Fprintln(w, "\nDone.")
+	case len(p.Steps) > 0:
+		fmt.Fprintln(w, "\nNothing was done: run this again with --yes.")
+	}
+	if setup && done && !asJSON {
+		user := n.Role
+		if user == "" {
+			user = "a role that may replicate"
+		}
+		fmt.Fprintf(w, "\nFor the larder's configuration:\n\n[origin.feed]\nuser = %q\ndatabases = [%q]\n", user, database)
+		if n.Slot != feed.UsualNames(database).Slot {
+			fmt.Fprintf(w, "slot = %q\n", n.Slot)
+		}
+		if n.Publication != feed.UsualNames(database).Publication {
+			fmt.Fprintf(w, "publication = %q\n", n.Publication)
+		}
+	}
+	return nil
+}

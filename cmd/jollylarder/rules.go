@@ -1,0 +1,282 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/core/rules"
+)
+
+func rulesCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "rules", Short: "Check, compare, forecast, apply and undo rules",
+		Long: `Works on the rules of a running larder. Ends with 0 when all is well, 1 when something failed, 2 when the command was not
+understood, 3 when a rules file is wrong, 4 when nothing was done because of what is (such as rules that were changed
+meanwhile), and diff with 5 when there are differences.`,
+	}
+	to := connecting(c)
+	var asJSON bool
+	c.PersistentFlags().BoolVar(&asJSON, "json", false, "print JSON")
+	list := &cobra.Command{
+		Use: "list", Short: "List the rules in force", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return ask(c, to, asJSON, func(ctx context.Context, l *control.Client) (control.RuleBook, error) { return l.Rules(ctx) }, func(b control.RuleBook) {
+				for i, r := range b.Rules {
+					fmt.Fprintf(c.OutOrStdout(), "%3d  %-24s %s\n", i+1, r.Name, inWords(&r))
+				}
+			})
+		},
+	}
+	c.AddCommand(checkCommand(&asJSON), list, diffCommand(to, &asJSON), forecastCommand(to, &asJSON), applyCommand(to, &asJSON), undoCommand(to, &asJSON), historyCommand(to, &asJSON), pauseCommand(to, &asJSON))
+	return c
+}
+
+// inWords says what a rule does, on a line.
+func inWords(r *control.Rule) string {
+	out := r.Verdict
+	if r.Verdict == "keep" {
+		out += " " + r.TTL
+	}
+	if r.TTLOnly {
+		out += ", whatever is written"
+	}
+	if r.Paused {
+		out += ", paused"
+	}
+	if r.When != nil {
+		out += ", for some callers"
+	}
+	for _, what := range []string{r.Statement, r.Text} {
+		if what != "" {
+			return out + ": " + what
+		}
+	}
+	if len(r.Tables) > 0 {
+		return out + ": what reads " + strings.Join(r.Tables, " or ")
+	}
+	return out
+}
+
+// readFile reads a rules file that is named on the command line; - is standard input.
+func readFile(path string) (string, error) {
+	if path == "-" {
+		path = "/dev/stdin"
+	}
+	text, err := os.ReadFile(path)
+	return string(text), err
+}
+
+func checkCommand(asJSON *bool) *cobra.Command {
+	return &cobra.Command{
+		Use: "check FILE", Short: "Say what is wrong with a rules file; no larder is needed", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			text, err := readFile(args[0])
+			if err != nil {
+				return err
+			}
+			set, err := rules.Parse([]byte(text))
+			out := control.Checked{}
+			if err != nil {
+				out.Problems = control.Problems(err)
+			} else {
+				out.Rules = len(set.List())
+			}
+			if *asJSON {
+				if err := printJSON(c, out); err != nil {
+					return err
+				}
+			} else if err == nil {
+				fmt.Fprintf(c.OutOrStdout(), "The file is right; rules: %d.\n", out.Rules)
+			}
+			return wrongFile(c, args[0], out, *asJSON)
+		},
+	}
+}
+
+// wrongFile says what is wrong with a file, in the form that editors jump to.
+func wrongFile(c *cobra.Command, path string, x control.Checked, said bool) error {
+	if len(x.Problems) == 0 {
+		return nil
+	}
+	for _, p := range x.Problems {
+		if !said {
+			fmt.Fprintf(c.ErrOrStderr(), "%s:%d:%d: %s\n", path, p.Line, p.Column, p.Problem)
+		}
+	}
+	return &codeError{exitWrongFile, fmt.Errorf("the rules file %s is wrong in %d places", path, len(x.Problems))}
+}
+
+func diffCommand(to *toLarder, asJSON *bool) *cobra.Command {
+	return &cobra.Command{
+		Use: "diff FILE", Short: "Say what a rules file would change of the rules in force", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			text, err := readFile(args[0])
+			if err != nil {
+				return err
+			}
+			var found control.Checked
+			err = ask(c, to, *asJSON, func(ctx context.Context, l *control.Client) (control.Checked, error) {
+				var err error
+				found, err = l.Check(ctx, text)
+				return found, err
+			}, func(x control.Checked) {
+				for _, line := range x.Lines {
+					fmt.Fprintln(c.OutOrStdout(), line)
+				}
+				for _, line := range x.Warnings {
+					fmt.Fprintln(c.ErrOrStderr(), "warning:", line)
+				}
+			})
+			switch {
+			case err != nil:
+				return err
+			case len(found.Problems) > 0:
+				return wrongFile(c, args[0], found, *asJSON)
+			case len(found.Changes) > 0:
+				return &codeError{exitDiffers, fmt.Errorf("%d differences", len(found.Changes))}
+			}
+			return nil
+		},
+	}
+}
+
+func forecastCommand(to *toLarder, asJSON *bool) *cobra.Command {
+	return &cobra.Command{
+		Use: "forecast FILE", Short: "Say what a rules file would do, by the traffic that was seen", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			text, err := readFile(args[0])
+			if err != nil {
+				return err
+			}
+			return ask(c, to, *asJSON, func(ctx context.Context, l *control.Client) (*control.Forecast, error) {
+				if x, err := l.Check(ctx, text); err != nil {
+					return nil, err
+				} else if err := wrongFile(c, args[0], x, false); err != nil {
+					return nil, err
+				}
+				return l.Forecast(ctx, &text, nil)
+			}, func(f *control.Forecast) {
+				row := func(name string, o *control.Outcome) {
+					if o != nil {
+						fmt.Fprintf(c.OutOrStdout(), "%-34s %5.1f%% hits  %8.2f s/min spared  %8.1f/s to the origin  %7.1f drops/min  %6.1f MiB\n", name, 100*o.OfAll, o.Spared/1000, o.Origin, o.Drops, o.Memory/(1<<20))
+					}
+				}
+				fmt.Fprintf(c.OutOrStdout(), "By the traffic of the last %s:\n", time.Duration(f.Span*float64(time.Millisecond)).Round(time.Second))
+				row("in force", &f.Present)
+				row("with "+args[0], &f.Draft)
+				for _, r := range f.Rules {
+					row("  "+r.Rule+" in force", r.Present)
+					row("  "+r.Rule+" then", r.Draft)
+				}
+			})
+		},
+	}
+}
+
+func applyCommand(to *toLarder, asJSON *bool) *cobra.Command {
+	var why, base string
+	var file bool
+	c := &cobra.Command{
+		Use: "apply FILE --why TEXT | apply --edited --why TEXT", Short: "Put a rules file in force, for all connections at once",
+		Long: `Puts FILE in force in place of all rules, and writes it to the larder's own rules file. With --edited, what somebody has
+written into that file is taken instead.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if file == (len(args) == 1) {
+				return &usageError{errors.New("expected a rules file, or --edited")}
+			}
+			a := control.Apply{Why: why, File: file, Base: base}
+			if !file {
+				text, err := readFile(args[0])
+				if err != nil {
+					return err
+				}
+				if _, err := rules.Parse([]byte(text)); err != nil {
+					return wrongFile(c, args[0], control.Checked{Problems: control.Problems(err)}, false)
+				}
+				a.Text = &text
+			}
+			return ask(c, to, *asJSON, func(ctx context.Context, l *control.Client) (control.Entry, error) { return l.Apply(ctx, a) }, func(e control.Entry) { printEntry(c, e) })
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&why, "why", "", "the reason, for whoever reads the history")
+	f.StringVar(&base, "base", "", "apply only if this revision is in force (rules list --json tells it)")
+	f.BoolVar(&file, "edited", false, "take what somebody has written into the larder's rules file")
+	_ = c.MarkFlagRequired("why")
+	return c
+}
+
+func undoCommand(to *toLarder, asJSON *bool) *cobra.Command {
+	var u control.Undo
+	c := &cobra.Command{
+		Use: "undo [--to N]", Short: "Put earlier rules in force again", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return ask(c, to, *asJSON, func(ctx context.Context, l *control.Client) (control.Entry, error) { return l.Undo(ctx, u) }, func(e control.Entry) { printEntry(c, e) })
+		},
+	}
+	c.Flags().Int64Var(&u.To, "to", 0, "the entry of the history to go back to (default: the one before the last)")
+	c.Flags().StringVar(&u.Why, "why", "", "the reason")
+	return c
+}
+
+func historyCommand(to *toLarder, asJSON *bool) *cobra.Command {
+	limit := 20
+	c := &cobra.Command{
+		Use: "history", Short: "List who changed the rules, when and why, and what came of it", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return ask(c, to, *asJSON, func(ctx context.Context, l *control.Client) ([]control.Entry, error) { return l.History(ctx, limit) }, func(list []control.Entry) {
+				for _, e := range list {
+					printEntry(c, e)
+				}
+			})
+		},
+	}
+	c.Flags().IntVar(&limit, "limit", limit, "how many entries, the latest first")
+	return c
+}
+
+func printEntry(c *cobra.Command, e control.Entry) {
+	p := func(format string, args ...any) { fmt.Fprintf(c.OutOrStdout(), format+"\n", args...) }
+	if e.Unchanged {
+		p("These rules are in force already.")
+		return
+	}
+	kind := map[string]string{"apply": "applied", "undo": "undone", "file": "taken from the file", "start": "found at the start"}[e.Kind]
+	p("%d  %s  %s by %s: %s", e.ID, e.At.Local().Format("2006-01-02 15:04:05"), kind, e.Who, e.Why)
+	for _, line := range e.Changes {
+		p("     %s", line)
+	}
+	if f := e.Forecast; f != nil {
+		p("     foretold: %.1f%% of all statements from memory, %.2f s/min spared, %.1f/s to the origin", 100*f.Draft.OfAll, f.Draft.Spared/1000, f.Draft.Origin)
+	}
+	for name, m := range map[string]*control.Measured{"hour": e.Hour, "day": e.Day} {
+		if m != nil {
+			p("     came true in the first %s (%d min): %.1f%%, %.2f s/min, %.1f/s", name, m.Minutes, 100*m.OfAll, m.Spared/1000, m.Origin)
+		}
+	}
+}
+
+func pauseCommand(to *toLarder, asJSON *bool) *cobra.Command {
+	var off bool
+	var why string
+	c := &cobra.Command{
+		Use: "pause NAME [--off]", Short: "Have nothing answered by one rule for the time being", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: completed(to, ruleNames),
+		RunE: func(c *cobra.Command, args []string) error {
+			return ask(c, to, *asJSON, func(ctx context.Context, l *control.Client) (control.Entry, error) {
+				return l.Pause(ctx, args[0], !off, why)
+			}, func(e control.Entry) { printEntry(c, e) })
+		},
+	}
+	c.Flags().BoolVar(&off, "off", false, "put it in force again")
+	c.Flags().StringVar(&why, "why", "", "the reason")
+	return c
+}

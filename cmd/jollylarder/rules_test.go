@@ -1,0 +1,104 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/core/statement"
+)
+
+// shell runs commands against one larder, as scripts do.
+type shell struct {
+	*testing.T
+	socket string
+}
+
+// run gives what a command printed and the code it ended with.
+func (s *shell) run(args ...string) (out string, code int) {
+	cmd := exec.Command(path, args...)
+	cmd.Env = append(os.Environ(), "JOLLYLARDER_CONTROL="+s.socket)
+	text, err := cmd.CombinedOutput()
+	if err != nil && cmd.ProcessState == nil {
+		require.NoError(s, err)
+	}
+	return string(text), cmd.ProcessState.ExitCode()
+}
+
+// does runs a command that must end with a code.
+func (s *shell) does(code int, args ...string) string {
+	s.Helper()
+	out, got := s.run(args...)
+	assert.Equal(s, code, got, "%s: %s", strings.Join(args, " "), out)
+	return out
+}
+
+// Rules by scripts, from checking to undoing, through a larder that is killed in between.
+func TestRulesOnTheCommandLine(t *testing.T) {
+	dir := t.TempDir()
+	s := &shell{t, filepath.Join(dir, "larder.sock")}
+	listen, rules := free(t), filepath.Join(dir, "rules.toml")
+	serve := []string{"serve", "--listen", listen, "--origin", origin(t, "Hallan"), "--rules", rules, "--control", s.socket, "--state", filepath.Join(dir, "state")}
+	larder := run(t, serve...)
+	larder.logs("carries traffic", 1)
+	c := connect(t, "postgres://ines@"+listen+"/skerrow?sslmode=disable")
+	name(t, c)
+
+	id := statement.Of(read)
+	file := filepath.Join(dir, "mine.toml")
+	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
+	write(fmt.Sprintf("[[rule]]\npattern = %q\nverdict = \"perhaps\"\n", id))
+	assert.Contains(t, s.does(exitWrongFile, "rules", "check", file), file+":3:1: verdict \"perhaps\"")
+	assert.Contains(t, s.does(exitWrongFile, "rules", "apply", file, "--why", "x"), "verdict")
+	write(fmt.Sprintf("# mine\n[[rule]]\nname = \"ports\"\npattern = %q\nverdict = \"keep\"\nttl = \"1m\"\n", id))
+	assert.Contains(t, s.does(exitDone, "rules", "check", file), "The file is right; rules: 1")
+	assert.Contains(t, s.does(exitDiffers, "rules", "diff", file), "added ports: pattern \""+string(id)+"\", verdict \"keep\", ttl \"1m\"")
+	var forecast control.Forecast
+	require.NoError(t, json.Unmarshal([]byte(s.does(exitDone, "rules", "forecast", file, "--json")), &forecast))
+	assert.Contains(t, s.does(exitUsage, "rules", "apply", "--why", "x"), "expected a rules file")
+	assert.Contains(t, s.does(exitConflict, "rules", "apply", file, "--why", "x", "--base", "another"), "the rules have been changed meanwhile")
+	assert.Contains(t, s.does(exitDone, "rules", "apply", file, "--why", "read all day"), "applied by")
+	s.does(exitDone, "rules", "diff", file)
+	text, err := os.ReadFile(rules)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "# mine")
+	name(t, c)
+	name(t, c)
+	assert.Contains(t, s.does(exitDone, "status"), "keeping; rules: 1, paused: 0; clients: 1")
+	assert.Contains(t, s.does(exitDone, "drop", "--rule", "ports"), "1 results dropped")
+	s.does(exitFailed, "drop", "--rule", "nothing")
+	assert.Contains(t, s.does(exitDone, "rules", "pause", "ports", "--why", "a doubt"), "paused none → true")
+	assert.Contains(t, s.does(exitDone, "rules", "list"), "keep 1m, paused")
+	s.does(exitDone, "hold", "on")
+	var st control.Status
+	require.NoError(t, json.Unmarshal([]byte(s.does(exitDone, "status", "--json")), &st))
+	assert.Equal(t, "held", st.State)
+	s.does(exitDone, "hold", "off")
+	for _, wrong := range [][]string{{"hold", "perhaps"}, {"rules", "check"}, {"drop"}, {"rules", "apply", file}, {"nothing"}, {"status", "--nothing"}, {"drop", "--all", "--rule", "x"}} {
+		s.does(exitUsage, wrong...)
+	}
+	assert.Contains(t, s.does(exitDone, "__complete", "rules", "pause", ""), "ports\tkeep 1m")
+	assert.Contains(t, s.does(exitDone, "__complete", "drop", "--pattern", ""), string(id))
+
+	require.NoError(t, larder.cmd.Process.Kill()) // what was said to be done is remembered
+	_ = larder.cmd.Wait()
+	assert.Contains(t, s.does(exitFailed, "status"), "no larder answers")
+	run(t, serve...).logs("carries traffic", 1)
+	history := s.does(exitDone, "rules", "history")
+	assert.Contains(t, history, "read all day")
+	assert.Contains(t, history, "a doubt")
+	assert.Contains(t, s.does(exitDone, "rules", "undo"), "undone by")
+	assert.NotContains(t, s.does(exitDone, "rules", "list"), "paused")
+	require.NoError(t, os.WriteFile(rules, []byte("# emptied by hand\n"), 0o600))
+	require.Eventually(t, func() bool { return strings.Contains(s.does(exitDone, "status"), "the rules file was edited") }, eventually, poll)
+	s.does(exitDone, "rules", "apply", "--edited", "--why", "Tomas did")
+	assert.Empty(t, s.does(exitDone, "rules", "list"))
+}
