@@ -14,6 +14,7 @@ type Rule struct {
 	TTL           string   `json:"ttl,omitempty"`
 	TTLOnly       bool     `json:"ttl_only,omitempty"`
 	Largest       string   `json:"largest,omitempty"`
+	Memory        string   `json:"memory,omitempty"` // a share of the limit, such as 25%
 	SkipEmpty     bool     `json:"skip_empty,omitempty"`
 	AcceptTime    bool     `json:"accept_time,omitempty"`
 	AlsoReads     []string `json:"also_reads,omitempty"`

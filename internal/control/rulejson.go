@@ -52,6 +52,9 @@ func rule(r *rules.Rule) *Rule {
 	if r.Largest > 0 {
 		out.Largest = bytesize.Format(int64(r.Largest))
 	}
+	if r.Memory > 0 {
+		out.Memory = rules.FormatMemory(r.Memory)
+	}
 	if w := &r.When; !w.None() {
 		out.When = &When{Application: w.Application, User: w.User, Database: w.Database, Labels: w.Labels}
 		if w.Client.IsValid() {
@@ -94,6 +97,11 @@ func (r *Rule) meant() (out rules.Rule, err error) {
 			return out, fmt.Errorf("largest %w", err)
 		}
 		out.Largest = int(n)
+	}
+	if r.Memory != "" {
+		if out.Memory, err = rules.ParseMemory(r.Memory); err != nil {
+			return out, fmt.Errorf("memory %w", err)
+		}
 	}
 	if w := r.When; w != nil {
 		out.When = rules.Conditions{Application: w.Application, User: w.User, Database: w.Database, Labels: w.Labels}

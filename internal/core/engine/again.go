@@ -82,12 +82,12 @@ func (e *Engine) FetchAgain(origin string) (next Asked, ok bool, ring <-chan str
 // wanted says whether something is still to be fetched: its rule is in force, and nobody has asked for it meanwhile.
 func (e *Engine) wanted(a *Asked) bool {
 	r := e.Rules().Named(a.Rule)
-	return r != nil && r.Keeps() && !e.Held() && !e.Has(a.Key)
+	return r != nil && r.Keeps() && !e.Held() && !e.Has(a.Rule, a.Key)
 }
 
-// Has says whether a result is kept, and true, under a key.
-func (e *Engine) Has(key string) bool {
-	entry := e.store.Get([]byte(key))
+// Has says whether a result is kept by a rule, and true, under a key.
+func (e *Engine) Has(rule, key string) bool {
+	entry := e.store.Get(e.Rules().Named(rule), []byte(key))
 	return entry != nil && entry.Stamp.Valid()
 }
 

@@ -3,6 +3,7 @@ package engine
 import (
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -90,7 +91,7 @@ const mostRecent = 64
 
 // keep puts a result into memory.
 func (e *Engine) keep(key []byte, entry *store.Entry) {
-	if old := e.store.Get(key); old != nil && !old.Stamp.Valid() {
+	if old := e.store.Get(entry.Rule, key); old != nil && !old.Stamp.Valid() {
 		e.drop(old)
 	}
 	e.needless.keep(key, entry.Reply)
@@ -151,7 +152,7 @@ func (e *Engine) drop(entry *store.Entry) bool {
 	e.Ledger.Drops.Add(1)
 	entry.Numbers.Drops.Add(1)
 	if r := entry.Rule; r != nil && r.FetchAgain && entry.Uses.Load() > 0 {
-		e.again.add(entry.Key(), r.Name, mostAgain)
+		e.again.add(strings.Clone(entry.Key()), r.Name, mostAgain)
 	}
 	return true
 }
@@ -386,12 +387,10 @@ func (e *Engine) KeptReading(table string) (n int) {
 // KeptOf gives how many results of a pattern are kept, and their bytes.
 func (e *Engine) KeptOf() map[statement.ID]Holding {
 	out := map[statement.ID]Holding{}
-	e.store.All(func(entry *store.Entry) bool {
-		h := out[entry.Pattern]
-		h.Results++
-		h.Bytes += int64(entry.Size())
-		out[entry.Pattern] = h
-		return true
+	e.patterns.each(func(p *Pattern) {
+		if n := p.Numbers.Kept.Held.Load(); n > 0 {
+			out[p.ID] = Holding{int(n), p.Numbers.Kept.HeldBytes.Load()}
+		}
 	})
 	return out
 }

@@ -87,6 +87,8 @@ type Engine struct {
 
 	lanes   atomic.Uint32
 	keepers keepers
+
+	clocksCounted time.Time // only Tick touches it
 	stream  stream
 }
 
@@ -143,4 +145,20 @@ func (e *Engine) Tick(now time.Time) {
 	e.Ledger.Tick(now)
 	e.keepers.rotate(now)
 	e.mergeRare()
+	e.countClocks(now)
+}
+
+// countClocks leaves room in memory for the counters of the clocks.
+func (e *Engine) countClocks(now time.Time) {
+	if now.Sub(e.clocksCounted) < time.Second {
+		return
+	}
+	e.clocksCounted = now
+	var n int64
+	e.mu.RLock()
+	for _, db := range e.databases {
+		n += db.clocks.Bytes()
+	}
+	e.mu.RUnlock()
+	e.store.Beside(n)
 }

@@ -47,7 +47,10 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 		if r.Rows > 0 && d.Pattern.Facts.RowsAreFound || freshness.Off(freshness.UniqueFound) {
 			d.stamp.Found()
 		}
-		if r.Reply != nil && !r.Failed && len(r.Reply) <= s.e.largest(d.rule) && !(r.Rows == 0 && d.rule.SkipEmpty) && d.stamp.Storable() {
+		if r.Reply == nil && !r.Failed && r.Bytes > s.e.largest(d.rule) { // it was not even gathered
+			s.e.tooLarge(d, int64(r.Bytes))
+		}
+		if r.Reply != nil && !r.Failed && s.e.fits(d, r.Reply) && !(r.Rows == 0 && d.rule.SkipEmpty) && d.stamp.Storable() {
 			s.e.keep(d.key, &store.Entry{
 				Reply: r.Reply, Stamp: d.stamp, Readings: d.readings(), Pattern: d.Pattern.ID, Numbers: d.Pattern.Numbers, Rule: d.rule,
 				Rows: r.Rows, Fetched: now.Add(-r.Fetch), Took: r.Fetch,
@@ -73,6 +76,24 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 			Took: r.Took, Spared: rec.Spared, Age: age, Rows: rec.Rows, Bytes: r.Bytes, Failed: r.Failed,
 			Exact: d.exact, Bound: d.bound, Labels: statement.Labels(d.comment),
 		})
+	}
+}
+
+// fits says whether a reply is not too large to be kept, and counts it if it is.
+func (e *Engine) fits(d *Decision, reply []byte) bool {
+	if len(reply) <= e.largest(d.rule) && e.store.Fits(d.rule, len(d.key)+len(reply)) {
+		return true
+	}
+	e.tooLarge(d, int64(len(reply)))
+	return false
+}
+
+// tooLarge counts a result that was not kept for its size in bytes, or for so many of them.
+func (e *Engine) tooLarge(d *Decision, size int64) {
+	m := &d.Pattern.Numbers.Kept
+	m.TooLarge.Add(1)
+	for have := m.Largest.Load(); size > have && !m.Largest.CompareAndSwap(have, size); {
+		have = m.Largest.Load()
 	}
 }
 

@@ -85,7 +85,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	k = appendPart(k, r.Types)
 	k = appendPart(k, r.Bound)
 	s.key = k
-	if e := s.e.store.Get(k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) {
+	if e := s.e.store.Get(rule, k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) {
 		if !s.sampled(rule) {
 			d.Outcome, d.Entry = ledger.Hit, e
 			return

@@ -99,6 +99,7 @@ func (e *Engine) SetRules(set *rules.Set) {
 		p.prepare(set)
 		runtime.Gosched() // statements come first
 	})
+	e.store.Divide(set)
 	before := e.rules.Swap(set)
 	if !before.SameDeclarations(set) { // what results rest on may be more than it was
 		e.mu.RLock()

@@ -16,6 +16,7 @@ package freshness
 import (
 	"sync"
 	"sync/atomic"
+	"unsafe"
 )
 
 // Counter counts the changes of something, and how many of them are under way.
@@ -95,4 +96,22 @@ func (c *Clocks) Table(name string) *Clock {
 	t = &Clock{Name: name}
 	c.tables[name] = t
 	return t
+}
+
+// Bytes is how much memory the counters of all keys take: what must be known of values to tell what a write changes.
+func (c *Clocks) Bytes() (n int64) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	for _, t := range c.tables {
+		keys := t.keys.Load()
+		if keys == nil {
+			continue
+		}
+		for _, k := range *keys {
+			for _, x := range *k.cells.Load() {
+				n += int64(len(x.byHash)) * int64(unsafe.Sizeof(Counter{}))
+			}
+		}
+	}
+	return n
 }

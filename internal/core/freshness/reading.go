@@ -1,6 +1,9 @@
 package freshness
 
-import "slices"
+import (
+	"slices"
+	"unsafe"
+)
 
 // Readings are the clocks that one result depends on.
 type Readings []*Clock
@@ -155,6 +158,9 @@ func (s *Stamp) Found() {
 	}
 	s.parts = kept
 }
+
+// Bytes is how much memory the stamp takes beside itself.
+func (s *Stamp) Bytes() int { return cap(s.parts) * int(unsafe.Sizeof(taken{})) }
 
 // Counters calls f with every counter of the stamp.
 func (s *Stamp) Counters(f func(*Counter)) {

@@ -10,6 +10,7 @@ import (
 // Pattern is the numbers of one pattern. Make it with Ledger.NewPattern.
 type Pattern struct {
 	Drops atomic.Uint64
+	Kept  Keeping
 	// Merged is how many patterns were merged into this one.
 	Merged atomic.Uint64
 	// sampled are the control samples, and sampledTook how long the origin took for them, in nanoseconds.
@@ -23,6 +24,18 @@ type Pattern struct {
 	room    *atomic.Int64
 	traces  *atomic.Int64
 	counted uint64 // the calls when it was last looked at; only Tick touches it
+}
+
+// Keeping is what became of a pattern's results in memory.
+type Keeping struct {
+	// Held is how many are kept now, and HeldBytes what they take.
+	Held, HeldBytes atomic.Int64
+	// Stored is how many were kept in all. Of those that are gone, Unused were never used, PushedOut made room for others, and Expired had
+	// come to the end of their TTL.
+	Stored, Unused, PushedOut, Expired atomic.Uint64
+	// TooLarge is how many were not kept for their size, and Largest the largest of those, in bytes.
+	TooLarge atomic.Uint64
+	Largest  atomic.Int64
 }
 
 // lanes is into how many parts the numbers of a pattern that is asked often are split, so that connections do not wait

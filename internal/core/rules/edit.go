@@ -187,6 +187,7 @@ func (r Rule) pairs() (out []pair) {
 	add(r.Verdict == Keep || r.TTL != 0, "ttl", quote(FormatTTL(r.TTL)))
 	add(r.TTLOnly, "mode", quote(ttlOnly))
 	add(r.Largest > 0, "largest", quote(bytesize.Format(int64(r.Largest))))
+	add(r.Memory > 0, "memory", quote(FormatMemory(r.Memory)))
 	add(r.SkipEmpty, "keep_empty", "false")
 	add(r.AcceptTime, "accept_time", "true")
 	add(len(r.AlsoReads) > 0, "also_reads", quoteAll(r.AlsoReads))

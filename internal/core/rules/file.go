@@ -41,6 +41,7 @@ type ruleTOML struct {
 	TTL           *string   `toml:"ttl"`
 	Mode          string    `toml:"mode"`
 	Largest       *string   `toml:"largest"`
+	Memory        string    `toml:"memory"`
 	KeepEmpty     *bool     `toml:"keep_empty"`
 	AcceptTime    bool      `toml:"accept_time"`
 	AlsoReads     []string  `toml:"also_reads"`
@@ -56,7 +57,7 @@ type ruleTOML struct {
 
 // ruleKeys and declareKeys are the keys there are, for who has written another.
 const (
-	ruleKeys    = "name, pattern, text, tables, only_tables, when, verdict, ttl, mode, largest, keep_empty, accept_time, also_reads, fetch_again, fetch_at_start, share, control_sample, when_stale, paused, note or statement"
+	ruleKeys    = "name, pattern, text, tables, only_tables, when, verdict, ttl, mode, largest, memory, keep_empty, accept_time, also_reads, fetch_again, fetch_at_start, share, control_sample, when_stale, paused, note or statement"
 	declareKeys = "function, pattern, reads, writes or note"
 )
 
@@ -125,6 +126,7 @@ var mark = []byte("\ufeff")
 type parser struct {
 	blocks   blocks
 	problems []error
+	memory   float64        // what rules have of it to themselves
 	whole    map[string]int // by pattern: which is its rule for all callers, counted from 1
 	names    map[string]int // by name: which is its rule, counted from 1
 }
@@ -186,6 +188,16 @@ func (p *parser) rule(i int, r ruleTOML) Rule {
 			wrong("largest", "largest %v", err)
 		}
 		rule.Largest = int(n)
+	}
+	if r.Memory != "" {
+		share, err := ParseMemory(r.Memory)
+		if err != nil {
+			wrong("memory", "memory %v", err)
+		}
+		if p.memory += share; share > 0 && p.memory > mostMemory+1e-9 {
+			wrong("memory", "the rules up to here have %s of the memory to themselves: expected at most %s, so that something is left for the others", FormatMemory(p.memory), FormatMemory(mostMemory))
+		}
+		rule.Memory = share
 	}
 	if r.FetchAtStart < 0 || r.FetchAtStart > mostAtStart {
 		wrong("fetch_at_start", "fetch_at_start %d: expected how many inputs to fetch, from 0 to %d", r.FetchAtStart, mostAtStart)

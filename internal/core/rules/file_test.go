@@ -141,7 +141,7 @@ func drawRule(t *rapid.T) Rule {
 		Pattern: statement.ID(rapid.SampledFrom([]string{"", "bado-kife-ruma", "sopi-luna-gito", "riva-toma-dilo"}).Draw(t, "pattern")),
 		Text:    rapid.SampledFrom([]string{"select *", "*\"x'y*"}).Draw(t, "text"), Tables: list("ports", "public.fares"), OnlyTables: list("a.b"),
 		Verdict: Keep, TTL: time.Duration(rapid.IntRange(1, 1e5).Draw(t, "ttl")) * time.Second, TTLOnly: rapid.Bool().Draw(t, "only"),
-		Largest: rapid.SampledFrom([]int{0, 1 << 10, 1500}).Draw(t, "largest"), SkipEmpty: rapid.Bool().Draw(t, "empty"),
+		Largest: rapid.SampledFrom([]int{0, 1 << 10, 1500}).Draw(t, "largest"), Memory: rapid.SampledFrom([]float64{0, 0.001, 0.125}).Draw(t, "memory"), SkipEmpty: rapid.Bool().Draw(t, "empty"),
 		AcceptTime: rapid.Bool().Draw(t, "time"), AlsoReads: list("tides", "x.y"), FetchAgain: rapid.Bool().Draw(t, "again"),
 		FetchAtStart: rapid.IntRange(0, 5).Draw(t, "start"), Share: rapid.Bool().Draw(t, "share"),
 		ControlSample: rapid.SampledFrom([]float64{0, 0.005, 1}).Draw(t, "sample"), Paused: rapid.Bool().Draw(t, "paused"),

@@ -45,6 +45,9 @@ type Rule struct {
 	TTLOnly bool
 	// Largest is the largest reply in bytes that is kept; zero is the larder's own limit.
 	Largest int
+	// Memory is the share of the limit of memory, from 0 to 1, that its results have to themselves, and must do with; 0 means that they
+	// share the rest with all others.
+	Memory float64
 	// SkipEmpty has results without a row not kept.
 	SkipEmpty bool
 	// AcceptTime keeps results that depend on the current time as well, which is then as old as they are.

@@ -31,6 +31,8 @@ func (x *index) add(e *Entry) {
 		l := &e.links[len(e.links)-1]
 		if l.next != nil {
 			l.next.prev = l
+		} else {
+			e.own++
 		}
 		x.rest[c] = l
 	})

@@ -2,6 +2,9 @@
 package store
 
 import (
+	"maps"
+	"math"
+	"sync"
 	"sync/atomic"
 	"time"
 	"unsafe"
@@ -9,74 +12,156 @@ import (
 	"github.com/maypok86/otter/v2"
 
 	"jollylarder/internal/core/freshness"
-	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
-	"jollylarder/internal/core/statement"
 )
-
-// Entry is one kept result. It does not change once put, but for the count of its uses.
-type Entry struct {
-	// Reply holds the bytes for the client, ready to be written: the messages of the result up to and with its
-	// completion, as the wire protocol frames them.
-	Reply []byte
-	// Stamp says whether the result is still true, and Readings are what it was taken of.
-	Stamp    freshness.Stamp
-	Readings freshness.Readings
-	// Pattern is the ID of the pattern it belongs to, and Numbers are that pattern's.
-	Pattern statement.ID
-	Numbers *ledger.Pattern
-	// Rule is the one that it was kept by.
-	Rule *rules.Rule
-	Rows int
-	// Fetched is when its statement was sent, and Took how long the origin took to answer.
-	Fetched time.Time
-	Took    time.Duration
-
-	// Uses counts the answers given from it.
-	Uses atomic.Int64
-
-	gone  atomic.Bool
-	key   string
-	links []link
-}
-
-// Key is the exact key it is kept under.
-func (e *Entry) Key() string { return e.key }
-
-// release marks the entry as no longer kept. It is true once.
-func (e *Entry) release() bool { return e.gone.CompareAndSwap(false, true) }
-
-// Gone says whether the entry is no longer kept.
-func (e *Entry) Gone() bool { return e.gone.Load() }
-
-// overhead is what an entry takes beyond its key and reply: the entry itself, its stamp, its links, and the table's node.
-const overhead = 640
-
-// Size is what the entry takes in bytes.
-func (e *Entry) Size() int { return len(e.Reply) + len(e.key) + overhead }
 
 // Store is safe for concurrent use.
 type Store struct {
+	limit  atomic.Int64
+	beside atomic.Int64 // what is taken beside results
+	common *otter.Cache[string, *Entry]
+	own    atomic.Pointer[map[string]*room] // of rules that have a share of the memory to themselves, by their names
+	index  index
+
+	mu sync.Mutex // of changes of own and the limits
+}
+
+// room is the part of memory that belongs to one rule.
+type room struct {
 	cache *otter.Cache[string, *Entry]
-	limit uint64
-	index index
+	share float64
 }
 
 // New makes a store that keeps at most limit bytes.
 func New(limit int64) (*Store, error) {
-	s := &Store{limit: uint64(limit), index: index{rest: map[*freshness.Counter]*link{}, tables: map[*freshness.Clock]int{}}}
-	c, err := otter.New(&otter.Options[string, *Entry]{
-		MaximumWeight: uint64(limit),
-		Weigher:       func(_ string, e *Entry) uint32 { return uint32(e.Size()) },
-		OnAtomicDeletion: func(e otter.DeletionEvent[string, *Entry]) {
-			s.Release(e.Value)
-		},
-	})
+	s := &Store{index: index{rest: map[*freshness.Counter]*link{}, tables: map[*freshness.Clock]int{}}}
+	s.limit.Store(limit)
+	c, err := s.cache(limit)
 	if err != nil {
 		return nil, err
 	}
-	s.cache = c
+	s.common = c
+	s.own.Store(&map[string]*room{})
 	return s, nil
+}
+
+// never stands for no time limit.
+const never = time.Duration(math.MaxInt64)
+
+func (s *Store) cache(limit int64) (*otter.Cache[string, *Entry], error) {
+	return otter.New(&otter.Options[string, *Entry]{
+		MaximumWeight: uint64(max(limit, 1)),
+		Weigher:       func(_ string, e *Entry) uint32 { return uint32(min(e.Size(), math.MaxUint32)) },
+		// Whether a result is too old is for the rule in force to say when it is asked for: this only gives its memory back.
+		ExpiryCalculator: otter.ExpiryWritingFunc(func(e otter.Entry[string, *Entry]) time.Duration {
+			if r := e.Value.Rule; r != nil && r.TTL > 0 {
+				return r.TTL
+			}
+			return never
+		}),
+		OnAtomicDeletion: func(e otter.DeletionEvent[string, *Entry]) {
+			if !s.Release(e.Value) || e.Value.Numbers == nil {
+				return
+			}
+			switch e.Cause {
+			case otter.CauseOverflow:
+				e.Value.Numbers.Kept.PushedOut.Add(1)
+			case otter.CauseExpiration:
+				e.Value.Numbers.Kept.Expired.Add(1)
+			}
+		},
+	})
+}
+
+// in gives where results of a rule are kept, or nil if that is no more.
+func (s *Store) in(r *rules.Rule) *otter.Cache[string, *Entry] {
+	if r == nil || r.Memory == 0 {
+		return s.common
+	}
+	if x := (*s.own.Load())[r.Name]; x != nil {
+		return x.cache
+	}
+	return nil
+}
+
+// Divide gives each rule that asks for it its share of the memory; the rest is for all others. What is kept by a rule that has no share any
+// more is taken out.
+func (s *Store) Divide(set *rules.Set) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	before := *s.own.Load()
+	now := map[string]*room{}
+	for _, r := range set.List() {
+		if r.Memory == 0 {
+			continue
+		}
+		x := before[r.Name]
+		if x == nil {
+			c, err := s.cache(1)
+			if err != nil {
+				continue // what has no room is not kept
+			}
+			x = &room{cache: c}
+		}
+		now[r.Name] = &room{x.cache, r.Memory}
+	}
+	s.own.Store(&now)
+	s.resize()
+	for name, x := range before {
+		if now[name] == nil {
+			x.cache.InvalidateAll()
+			x.cache.StopAllGoroutines()
+		}
+	}
+}
+
+// leastForResults is which part of the limit is left for results whatever else is taken.
+const leastForResults = 8
+
+// Beside has so many bytes of the limit left free for what is needed beside the results, to tell what a write changes. It does something only
+// if that has changed by much.
+func (s *Store) Beside(bytes int64) {
+	if d := bytes - s.beside.Load(); d < 1<<16 && d > -1<<16 {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.beside.Store(bytes)
+	s.resize()
+}
+
+// resize tells the caches how much each may hold. It is called with mu held.
+func (s *Store) resize() {
+	limit := max(s.limit.Load()-s.beside.Load(), s.limit.Load()/leastForResults)
+	left := limit
+	for _, x := range *s.own.Load() {
+		part := int64(x.share * float64(limit))
+		x.cache.SetMaximum(uint64(max(part, 1)))
+		left -= part
+	}
+	s.common.SetMaximum(uint64(max(left, 1)))
+}
+
+// SetLimit has at most so many bytes kept from now on. What is too much is pushed out soon.
+func (s *Store) SetLimit(limit int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.limit.Store(limit)
+	s.resize()
+	s.each(func(c *otter.Cache[string, *Entry]) { c.CleanUp() })
+}
+
+func (s *Store) each(f func(*otter.Cache[string, *Entry])) {
+	f(s.common)
+	for _, x := range *s.own.Load() {
+		f(x.cache)
+	}
+}
+
+// Fits says whether a result of so many bytes can be kept by a rule at all.
+func (s *Store) Fits(r *rules.Rule, size int) bool {
+	c := s.in(r)
+	return c != nil && uint64(size) <= c.GetMaximum()
 }
 
 // Release takes an entry out of the index, and marks it as no longer kept. It is true once: for whoever is to count the loss.
@@ -85,23 +170,41 @@ func (s *Store) Release(e *Entry) bool {
 		return false
 	}
 	s.index.remove(e)
+	if n := e.Numbers; n != nil {
+		n.Kept.Held.Add(-1)
+		n.Kept.HeldBytes.Add(-int64(e.size))
+		if e.Uses.Load() == 0 {
+			n.Kept.Unused.Add(1)
+		}
+	}
 	return true
 }
 
-// Get gives what is kept under a key, or nil. The key's bytes are not held on to.
-func (s *Store) Get(key []byte) *Entry {
-	if len(key) == 0 {
+// Get gives what a rule keeps under a key, or nil. The key's bytes are not held on to.
+func (s *Store) Get(r *rules.Rule, key []byte) *Entry {
+	c := s.in(r)
+	if c == nil || len(key) == 0 {
 		return nil
 	}
-	e, _ := s.cache.GetIfPresent(unsafe.String(&key[0], len(key)))
+	e, _ := c.GetIfPresent(unsafe.String(&key[0], len(key)))
 	return e
 }
 
 // Put keeps an entry, in place of what was kept under its key.
 func (s *Store) Put(key []byte, e *Entry) {
-	e.key = string(key)
+	c := s.in(e.Rule)
+	if c == nil || e.Gone() {
+		return
+	}
+	e.pack(key)
 	s.index.add(e)
-	s.cache.Set(e.key, e)
+	e.measure()
+	if n := e.Numbers; n != nil {
+		n.Kept.Stored.Add(1)
+		n.Kept.Held.Add(1)
+		n.Kept.HeldBytes.Add(int64(e.size))
+	}
+	c.Set(e.key, e)
 	if e.Gone() { // dropped before it was in
 		s.Remove(e)
 	}
@@ -109,7 +212,11 @@ func (s *Store) Put(key []byte, e *Entry) {
 
 // Remove takes an entry out, if it is still the one kept under its key.
 func (s *Store) Remove(e *Entry) {
-	s.cache.ComputeIfPresent(e.key, func(have *Entry) (*Entry, otter.ComputeOp) {
+	c := s.in(e.Rule)
+	if c == nil {
+		return
+	}
+	c.ComputeIfPresent(e.key, func(have *Entry) (*Entry, otter.ComputeOp) {
 		if have == e {
 			return nil, otter.InvalidateOp
 		}
@@ -117,16 +224,45 @@ func (s *Store) Remove(e *Entry) {
 	})
 }
 
-// All calls f with every entry until it returns false.
+// All calls f with every entry until it returns false, in no order that means anything.
 func (s *Store) All(f func(*Entry) bool) {
-	for _, e := range s.cache.All() {
-		if !f(e) {
+	more := true
+	s.each(func(c *otter.Cache[string, *Entry]) {
+		if !more {
 			return
 		}
-	}
+		for _, e := range c.All() {
+			if more = f(e); !more {
+				return
+			}
+		}
+	})
 }
 
 // Len is how many results are kept, Bytes what they take, and Limit what they may take.
-func (s *Store) Len() int     { return s.cache.EstimatedSize() }
-func (s *Store) Bytes() int64 { return int64(s.cache.WeightedSize()) }
-func (s *Store) Limit() int64 { return int64(s.limit) }
+func (s *Store) Len() (n int) {
+	s.each(func(c *otter.Cache[string, *Entry]) { n += c.EstimatedSize() })
+	return n
+}
+
+// Bytes is described at Len.
+func (s *Store) Bytes() (n int64) {
+	n = s.beside.Load()
+	s.each(func(c *otter.Cache[string, *Entry]) { n += int64(c.WeightedSize()) })
+	return n
+}
+
+// Limit is described at Len.
+func (s *Store) Limit() int64 { return s.limit.Load() }
+
+// Shares gives what each rule that has a share of the memory may keep, and keeps, in bytes.
+func (s *Store) Shares() map[string]Share {
+	out := map[string]Share{}
+	for name, x := range maps.All(*s.own.Load()) {
+		out[name] = Share{int64(x.cache.WeightedSize()), int64(x.cache.GetMaximum())}
+	}
+	return out
+}
+
+// Share is what a rule keeps, and may keep, in bytes.
+type Share struct{ Bytes, Limit int64 }

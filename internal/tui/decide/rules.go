@@ -253,7 +253,7 @@ func words(r *control.Rule) string {
 		is   bool
 		text string
 	}{
-		{r.Largest != "", "up to " + r.Largest + " each"}, {r.SkipEmpty, "not if there is no row"}, {r.AcceptTime, "also what asks for the time"},
+		{r.Largest != "", "up to " + r.Largest + " each"}, {r.Memory != "", "with " + r.Memory + " of the memory to itself"}, {r.SkipEmpty, "not if there is no row"}, {r.AcceptTime, "also what asks for the time"},
 		{len(r.AlsoReads) > 0, "reading also " + strings.Join(r.AlsoReads, ", ")}, {r.FetchAgain, "fetched again after a drop"},
 		{r.FetchAtStart > 0, fmt.Sprintf("the %d inputs asked most fetched at the start", r.FetchAtStart)}, {r.Share, "shared by users who may read all of it"},
 		{r.ControlSample != nil, fmt.Sprintf("%.1f%% asked of the origin all the same", 100*share(r.ControlSample))}, {r.GoOn, "not paused when an answer is found old"}, {r.Paused, "paused for now"},

@@ -133,6 +133,7 @@ func NewRuleForm(title string, r control.Rule, put func(control.Rule) tea.Cmd) *
 		return nil
 	})
 	text("largest", "the largest result that is kept, such as 64KiB", r.Largest, plain(func(r *control.Rule) *string { return &r.Largest }))
+	text("memory", "the share of the memory that its results have to themselves, such as 25%; none if they share with the others", r.Memory, plain(func(r *control.Rule) *string { return &r.Memory }))
 	choice("empty", "whether it is kept that there is nothing", yes(!r.SkipEmpty), func(r *control.Rule, v string) { r.SkipEmpty = v == "no" }, "yes", "no")
 	choice("accept time", "keep also what asks for the current time, which is then as old as the answer", yes(r.AcceptTime), func(r *control.Rule, v string) { r.AcceptTime = v == "yes" }, "no", "yes")
 	text("also reads", "tables that it reads beyond what can be seen", strings.Join(r.AlsoReads, ", "), func(r *control.Rule, v string) error { r.AlsoReads = texts(v); return nil })

@@ -152,7 +152,7 @@ func (f *Fetcher) fetch(ctx context.Context, a *engine.Asked) error {
 	if _, err := f.conn.run(ask); err != nil {
 		return err
 	}
-	if !f.Server.Engine.Has(a.Key) {
+	if !f.Server.Engine.Has(a.Rule, a.Key) {
 		return errNotKept
 	}
 	return nil

@@ -313,7 +313,7 @@ func TestFetchingAhead(t *testing.T) {
 		l.engine.FetchAtStart(&l.engine.Rules().List()[0], keys)
 		require.Eventually(t, func() bool { return fetcher.Done.Load() >= before+uint64(len(keys)) }, 10*time.Second, time.Millisecond, fetcher.Why())
 		for _, k := range keys {
-			assert.True(t, l.engine.Has(k))
+			assert.True(t, l.engine.Has(string(patternOf(byBinding)), k))
 		}
 	})
 	t.Run("another user's", func(t *testing.T) {
