@@ -9,21 +9,26 @@ import (
 	"jollylarder/internal/control"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
-	"jollylarder/internal/core/statement"
 	"jollylarder/internal/state"
 )
 
 // rollups takes the numbers of each minute down, and what came true of what was applied.
 type rollups struct {
 	l    *Larder
-	last map[statement.ID]counted
+	last map[subject]counted
 	at   time.Time
 }
 
-// counted is what had been counted of a pattern.
+// subject is what numbers are of.
+type subject struct {
+	kind state.Kind
+	name string
+}
+
+// counted is what had been counted of a subject.
 type counted struct {
-	sums  ledger.Sums
-	drops uint64
+	ledger.Sums
+	drops, compared, stale uint64
 }
 
 // minute is how long a step of the numbers is.
@@ -33,7 +38,7 @@ const minute = time.Minute
 func (r *rollups) tick(now time.Time) {
 	at := now.Truncate(minute)
 	if r.last == nil {
-		r.last, r.at = map[statement.ID]counted{}, at
+		r.last, r.at = map[subject]counted{}, at
 		r.take(at) // what was before is nobody's
 		return
 	}
@@ -49,52 +54,62 @@ func (r *rollups) tick(now time.Time) {
 }
 
 // take gives what was counted since it was last called.
-func (r *rollups) take(at time.Time) []state.Rollup {
+func (r *rollups) take(at time.Time) (out []state.Rollup) {
 	e := r.l.engine
-	total := state.Rollup{At: at}
-	var list []state.Rollup
-	seen := map[statement.ID]counted{}
-	e.Patterns(func(p *engine.Pattern) {
-		now := counted{p.Numbers.Total(), p.Numbers.Drops.Load()}
-		old := r.last[p.ID]
-		seen[p.ID] = now
-		if now == old {
-			return
+	seen := map[subject]counted{}
+	row := func(s subject, now counted) (state.Rollup, bool) {
+		old, known := r.last[s]
+		seen[s] = now
+		d := state.Rollup{At: at, Kind: s.kind, Name: s.name, Minutes: 1, Sums: now.Sums.Minus(old.Sums), Drops: now.drops - old.drops,
+			Compared: now.compared - old.compared, Stale: now.stale - old.stale}
+		if known && now.Calls() < old.Calls() { // a pattern was merged into others, and came anew
+			return d, false
 		}
-		row := state.Rollup{At: at, Pattern: string(p.ID), Text: p.Text, Drops: now.drops - min(old.drops, now.drops)}
-		add := func(to *uint64, o ledger.Outcome) {
-			*to = now.sums.Count[o] - min(old.sums.Count[o], now.sums.Count[o])
-			row.Calls += *to
-		}
-		add(&row.Hits, ledger.Hit)
-		add(&row.Misses, ledger.Miss)
-		add(&row.Passes, ledger.Pass)
-		add(&row.Writes, ledger.Write)
-		row.Waited, row.Spared = max(now.sums.AllWaited()-old.sums.AllWaited(), 0), now.sums.Spared-old.sums.Spared
-		list = append(list, row)
-		sumInto(&total, row)
-	})
-	r.last = seen
-	slices.SortFunc(list, func(a, b state.Rollup) int { return cmp.Compare(b.Waited+b.Spared, a.Waited+a.Spared) })
-	if len(list) > state.PatternsEach {
-		others := state.Rollup{At: at, Pattern: state.Others}
-		for _, row := range list[state.PatternsEach:] {
-			sumInto(&others, row)
-		}
-		list = append(list[:state.PatternsEach], others)
+		return d, now != old
 	}
-	return append(list, total)
+	var patterns []state.Rollup
+	e.Patterns(func(p *engine.Pattern) {
+		if d, ok := row(subject{state.Pattern, string(p.ID)}, counted{Sums: p.Numbers.Total(), drops: p.Numbers.Drops.Load()}); ok {
+			d.Text, d.Memory = p.Text, float64(p.Numbers.Kept.HeldBytes.Load())
+			patterns = append(patterns, d)
+		}
+	})
+	out = append(out, most(patterns, state.Pattern, at)...)
+	tallies := func(kind state.Kind, each func(func(string, *ledger.Tally))) {
+		var list []state.Rollup
+		each(func(name string, t *ledger.Tally) {
+			if d, ok := row(subject{kind, name}, counted{Sums: t.Total()}); ok {
+				list = append(list, d)
+			}
+		})
+		out = append(out, most(list, kind, at)...)
+	}
+	tallies(state.Application, e.Ledger.Applications)
+	tallies(state.Rule, e.Ledger.Rules)
+	taken, _, _, _, stale := e.Sampled()
+	all, _ := row(subject{}, counted{Sums: e.Ledger.Total.Total(), drops: e.Ledger.Drops.Load(), compared: taken, stale: stale})
+	_, bytes, _ := e.Kept()
+	all.Memory = float64(bytes)
+	r.last = seen
+	return append(out, all)
 }
 
-func sumInto(to *state.Rollup, r state.Rollup) {
-	to.Calls += r.Calls
-	to.Hits += r.Hits
-	to.Misses += r.Misses
-	to.Passes += r.Passes
-	to.Writes += r.Writes
-	to.Drops += r.Drops
-	to.Waited += r.Waited
-	to.Spared += r.Spared
+// most tells apart the subjects that were waited for most, and sums the others.
+func most(list []state.Rollup, kind state.Kind, at time.Time) []state.Rollup {
+	slices.SortFunc(list, func(a, b state.Rollup) int {
+		return cmp.Compare(b.AllWaited()+b.Spared, a.AllWaited()+a.Spared)
+	})
+	if len(list) <= state.Each {
+		return list
+	}
+	others := state.Rollup{At: at, Kind: kind, Name: state.Others, Minutes: 1}
+	for _, d := range list[state.Each:] {
+		d.Minutes = 0
+		bytes := others.Memory + d.Memory
+		others = others.Plus(d)
+		others.Memory = bytes
+	}
+	return append(list[:state.Each], others)
 }
 
 // cameTrue notes of each change of the rules what came true within an hour and a day of it, or until the next change.
@@ -116,15 +131,14 @@ func (r *rollups) cameTrue(now time.Time) {
 			if until.Before(end) {
 				end, reason = until, why
 			}
-			sum, minutes := r.l.state.Sum("", e.At.Truncate(minute).Add(minute), end)
-			if minutes == 0 {
+			sum := r.l.state.Sum(state.Everything, "", e.At.Truncate(minute).Add(minute), end)
+			if sum.Minutes == 0 {
 				continue
 			}
-			m := float64(minutes)
-			_, bytes, _ := r.l.engine.Kept()
-			measured := control.Measured{Minutes: minutes, Until: reason, Calls: float64(sum.Calls) / m, Hits: float64(sum.Hits) / m,
-				OfAll: float64(sum.Hits) / float64(max(sum.Calls, 1)), Spared: float64(sum.Spared) / float64(time.Millisecond) / m,
-				Origin: float64(sum.Calls-sum.Hits) / m / 60, Drops: float64(sum.Drops) / m, Memory: float64(bytes)}
+			m := float64(sum.Minutes)
+			calls, hits := float64(sum.Calls()), float64(sum.Count[ledger.Hit])
+			measured := control.Measured{Minutes: int(sum.Minutes), Until: reason, Calls: calls / m, Hits: hits / m, OfAll: hits / max(calls, 1),
+				Spared: float64(sum.Spared) / float64(time.Millisecond) / m, Origin: (calls - hits) / m / 60, Drops: float64(sum.Drops) / m, Memory: sum.Memory}
 			text, _ := json.Marshal(measured)
 			r.l.state.CameTrue(e.ID, day, string(text))
 		}

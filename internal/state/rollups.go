@@ -3,48 +3,145 @@ package state
 import (
 	"database/sql"
 	"encoding/json"
+	"fmt"
+	"strings"
 	"time"
+
+	"jollylarder/internal/core/ledger"
 )
 
-// Rollup is the numbers of one pattern over one step of time. The empty pattern stands for everything, and Others for the
-// patterns that are not told apart.
+// Kind is what numbers are of.
+type Kind string
+
+// The kinds.
+const (
+	Everything  Kind = ""
+	Pattern     Kind = "pattern"
+	Application Kind = "application"
+	Rule        Kind = "rule"
+)
+
+// Rollup is the numbers of one subject over one step of time.
 type Rollup struct {
-	At      time.Time
-	Pattern string
+	At   time.Time
+	Kind Kind
+	// Name is the pattern's ID, or the name of the application or the rule; empty for everything. Others stands for those that are not told
+	// apart.
+	Name string
 	// Text is the pattern's, for when it is not known any more.
 	Text string
+	// Minutes is how many minutes there are numbers of.
+	Minutes uint64
 
-	Calls, Hits, Misses, Passes, Writes, Drops uint64
-	Waited, Spared                             time.Duration
+	ledger.Sums
+	Drops uint64
+	// Compared is how many control samples were compared with what was kept, and Stale how many of them found an old answer; of everything.
+	Compared, Stale uint64
+	// Memory is how many bytes were kept, on average over the minutes; of everything, or of a pattern.
+	Memory float64
 }
 
-// Others is the name under which patterns beyond the bound are summed.
-const Others = "(others)"
+// Plus adds the numbers of another step.
+func (r Rollup) Plus(o Rollup) Rollup {
+	if all := r.Minutes + o.Minutes; all > 0 {
+		r.Memory = (r.Memory*float64(r.Minutes) + o.Memory*float64(o.Minutes)) / float64(all)
+	}
+	r.Sums = r.Sums.Plus(o.Sums)
+	r.Minutes += o.Minutes
+	r.Drops += o.Drops
+	r.Compared += o.Compared
+	r.Stale += o.Stale
+	return r
+}
 
-// PatternsEach is how many patterns are told apart in one step.
-const PatternsEach = 200
+// Others is the name under which subjects beyond the bound are summed.
+const Others = ledger.Others
 
-// The steps of time, in seconds, and for how long numbers are kept in each: at most some 550,000 rows.
+// Each is how many subjects of one kind are told apart in one step.
+const Each = 200
+
+// The steps of time, in seconds, and for how long numbers are kept in each: at most some 900,000 rows.
 var steps = []struct{ step, keep int64 }{{60, 24 * 3600}, {3600, 30 * 24 * 3600}, {24 * 3600, 2 * 365 * 24 * 3600}}
+
+// StepFor is the finest step of time that numbers are still kept in back to a time.
+func StepFor(from, now time.Time) time.Duration {
+	for _, s := range steps {
+		if now.Unix()-from.Unix() <= s.keep {
+			return time.Duration(s.step) * time.Second
+		}
+	}
+	return time.Duration(steps[len(steps)-1].step) * time.Second
+}
+
+// columns are the numbers of a row, in the order of values. All of them are summed.
+var columns = []string{"minutes", "hits", "misses", "passes", "writes", "hit_waited", "miss_waited", "pass_waited", "write_waited", "spared", "keepable", "own", "followed",
+	"before_calls", "before_waited", "hindered_calls", "hindered_waited", "samples", "sample_took", "sample_squares", "drops", "compared", "stale", "memory"}
+
+// values gives pointers to a row's numbers; times are in microseconds.
+type values struct {
+	minutes, hits, misses, passes, writes                             int64
+	hitWaited, missWaited, passWaited, writeWaited                    int64
+	spared, keepable, own, followed                                   int64
+	beforeCalls, beforeWaited, hinderedCalls, hinderedWaited, samples int64
+	took, squares                                                     float64
+	drops, compared, stale                                            int64
+	memory                                                            float64
+}
+
+func (v *values) pointers() []any {
+	return []any{&v.minutes, &v.hits, &v.misses, &v.passes, &v.writes, &v.hitWaited, &v.missWaited, &v.passWaited, &v.writeWaited, &v.spared, &v.keepable, &v.own, &v.followed,
+		&v.beforeCalls, &v.beforeWaited, &v.hinderedCalls, &v.hinderedWaited, &v.samples, &v.took, &v.squares, &v.drops, &v.compared, &v.stale, &v.memory}
+}
+
+func (r *Rollup) values() values {
+	us := func(d time.Duration) int64 { return d.Microseconds() }
+	c, w := r.Count, r.Waited
+	minutes := max(r.Minutes, 1)
+	return values{int64(minutes), int64(c[ledger.Hit]), int64(c[ledger.Miss]), int64(c[ledger.Pass]), int64(c[ledger.Write]),
+		us(w[ledger.Hit]), us(w[ledger.Miss]), us(w[ledger.Pass]), us(w[ledger.Write]), us(r.Spared), us(r.Keepable), us(r.Own), us(r.Followed),
+		int64(r.Before.Calls), us(r.Before.Waited), int64(r.Hindered.Calls), us(r.Hindered.Waited), int64(r.Samples.Count), r.Samples.Took, r.Samples.Squares,
+		int64(r.Drops), int64(r.Compared), int64(r.Stale), r.Memory * float64(minutes)}
+}
+
+func (v *values) into(r *Rollup) {
+	d := func(us int64) time.Duration { return time.Duration(us) * time.Microsecond }
+	r.Minutes = uint64(v.minutes)
+	r.Count = [4]uint64{uint64(v.hits), uint64(v.misses), uint64(v.passes), uint64(v.writes)}
+	r.Waited = [4]time.Duration{d(v.hitWaited), d(v.missWaited), d(v.passWaited), d(v.writeWaited)}
+	r.Spared, r.Keepable, r.Own, r.Followed = d(v.spared), d(v.keepable), d(v.own), d(v.followed)
+	r.Before, r.Hindered = ledger.Part{Calls: uint64(v.beforeCalls), Waited: d(v.beforeWaited)}, ledger.Part{Calls: uint64(v.hinderedCalls), Waited: d(v.hinderedWaited)}
+	r.Samples = ledger.Samples{Count: uint64(v.samples), Took: v.took, Squares: v.squares}
+	r.Drops, r.Compared, r.Stale, r.Memory = uint64(v.drops), uint64(v.compared), uint64(v.stale), v.memory/float64(max(v.minutes, 1))
+}
+
+var addition = func() string {
+	var set []string
+	for _, c := range columns {
+		set = append(set, c+" = "+c+" + excluded."+c)
+	}
+	return "insert into numbers (step, at, kind, name, " + strings.Join(columns, ", ") + ") values (?, ?, ?, ?" + strings.Repeat(", ?", len(columns)) +
+		") on conflict (step, at, kind, name) do update set " + strings.Join(set, ", ")
+}()
 
 // AddRollups adds the numbers of a minute. Those that have become old are added up to hours, and then to days.
 func (s *Store) AddRollups(rows []Rollup, now time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.write(func(tx *sql.Tx) error {
+		add, err := tx.Prepare(addition)
+		if err != nil {
+			return err
+		}
+		defer add.Close()
 		for _, r := range rows {
+			v := r.values()
 			for _, st := range steps {
-				at := r.At.Unix() / st.step * st.step
-				if _, err := tx.Exec(`insert into rollups values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-					on conflict (step, at, pattern) do update set calls = calls + excluded.calls, hits = hits + excluded.hits, misses = misses + excluded.misses,
-					passes = passes + excluded.passes, writes = writes + excluded.writes, drops = drops + excluded.drops,
-					waited = waited + excluded.waited, spared = spared + excluded.spared`,
-					st.step, at, r.Pattern, r.Calls, r.Hits, r.Misses, r.Passes, r.Writes, r.Drops, r.Waited.Microseconds(), r.Spared.Microseconds()); err != nil {
+				if _, err := add.Exec(append([]any{st.step, r.At.Unix() / st.step * st.step, string(r.Kind), r.Name}, v.pointers()...)...); err != nil {
 					return err
 				}
 			}
 			if r.Text != "" {
-				if _, err := tx.Exec("insert or ignore into patterns values (?, ?)", r.Pattern, r.Text); err != nil {
+				if _, err := tx.Exec("insert or ignore into patterns values (?, ?)", r.Name, r.Text); err != nil {
 					return err
 				}
 			}
@@ -56,41 +153,73 @@ func (s *Store) AddRollups(rows []Rollup, now time.Time) {
 // thin takes out what is kept in coarser steps alone from now on, and what of those is too much.
 func thin(tx *sql.Tx, now time.Time) error {
 	for i, st := range steps {
-		if _, err := tx.Exec("delete from rollups where step = ? and at < ?", st.step, now.Unix()-st.keep); err != nil {
+		if _, err := tx.Exec("delete from numbers where step = ? and at < ?", st.step, now.Unix()-st.keep); err != nil {
 			return err
 		}
 		if i == 0 || now.Unix()%3600 >= 60 {
 			continue
 		}
-		// Each step has its patterns told apart anew: of those that came in over time, the ones waited for most remain.
-		if _, err := tx.Exec(`delete from rollups where step = ?1 and at >= ?2 and pattern <> '' and pattern <> ?3 and (step, at, pattern) not in
-			(select step, at, pattern from (select step, at, pattern, row_number() over (partition by at order by waited + spared desc) as place
-			from rollups where step = ?1 and at >= ?2 and pattern <> '' and pattern <> ?3) where place <= ?4)`,
-			st.step, now.Unix()-2*st.step, Others, PatternsEach); err != nil {
+		// Each step has its subjects told apart anew: of those that came in over time, the ones waited for most remain.
+		if _, err := tx.Exec(`delete from numbers where step = ?1 and at >= ?2 and name <> '' and name <> ?3 and (at, kind, name) not in
+			(select at, kind, name from (select at, kind, name, row_number() over (partition by at, kind order by hit_waited + miss_waited + pass_waited + write_waited + spared desc) as place
+			from numbers where step = ?1 and at >= ?2 and name <> '' and name <> ?3) where place <= ?4)`,
+			st.step, now.Unix()-2*st.step, Others, Each); err != nil {
 			return err
 		}
 	}
-	_, err := tx.Exec("delete from patterns where ? % 86400 < 60 and id not in (select pattern from rollups)", now.Unix())
+	_, err := tx.Exec("delete from patterns where ? % 86400 < 60 and id not in (select name from numbers where kind = 'pattern')", now.Unix())
 	return err
 }
 
-// Sum gives the numbers of a pattern, or of everything for "", from a time on up to another, in steps of minutes; and how many
-// minutes there are numbers of.
-func (s *Store) Sum(pattern string, from, to time.Time) (sum Rollup, minutes int) {
+// Sum gives the numbers of one subject from a time on up to another, in steps of minutes.
+func (s *Store) Sum(kind Kind, name string, from, to time.Time) Rollup {
+	list := s.rollups("at", "step = 60 and kind = ? and name = ? and at >= ? and at < ?", string(kind), name, from.Unix(), to.Unix())
+	sum := Rollup{At: from, Kind: kind, Name: name}
+	for _, r := range list {
+		sum = sum.Plus(r)
+	}
+	return sum
+}
+
+// Series gives the numbers of one subject step by step, the oldest first; steps without any are left out.
+func (s *Store) Series(kind Kind, name string, from, to time.Time, step time.Duration) []Rollup {
+	return s.rollups("at", "step = ? and kind = ? and name = ? and at >= ? and at < ?", int64(step/time.Second), string(kind), name, from.Unix()/int64(step/time.Second)*int64(step/time.Second), to.Unix())
+}
+
+// Totals gives the numbers of all subjects of a kind over a while, by name.
+func (s *Store) Totals(kind Kind, from, to time.Time, step time.Duration) []Rollup {
+	n := int64(step / time.Second)
+	return s.rollups("name", "step = ? and kind = ? and at >= ? and at < ?", n, string(kind), from.Unix()/n*n, to.Unix())
+}
+
+// rollups reads numbers, summed by one column.
+func (s *Store) rollups(by, where string, args ...any) (out []Rollup) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.db == nil {
-		return sum, 0
+		return nil
 	}
-	var waited, spared int64
-	err := s.db.QueryRow(`select count(*), coalesce(sum(calls), 0), coalesce(sum(hits), 0), coalesce(sum(misses), 0), coalesce(sum(passes), 0), coalesce(sum(writes), 0),
-		coalesce(sum(drops), 0), coalesce(sum(waited), 0), coalesce(sum(spared), 0) from rollups where step = 60 and pattern = ? and at >= ? and at < ?`,
-		pattern, from.Unix(), to.Unix()).Scan(&minutes, &sum.Calls, &sum.Hits, &sum.Misses, &sum.Passes, &sum.Writes, &sum.Drops, &waited, &spared)
+	var sums []string
+	for _, c := range columns {
+		sums = append(sums, "sum("+c+")")
+	}
+	rows, err := s.db.Query(fmt.Sprintf("select min(at), kind, name, coalesce((select text from patterns where id = name and kind = 'pattern'), ''), %s from numbers where %s group by %s order by %s",
+		strings.Join(sums, ", "), where, by, by), args...)
 	if err != nil {
-		return Rollup{}, 0
+		return nil
 	}
-	sum.Waited, sum.Spared = time.Duration(waited)*time.Microsecond, time.Duration(spared)*time.Microsecond
-	return sum, minutes
+	defer rows.Close()
+	for rows.Next() {
+		var r Rollup
+		var at int64
+		var v values
+		if rows.Scan(append([]any{&at, &r.Kind, &r.Name, &r.Text}, v.pointers()...)...) == nil {
+			r.At = time.Unix(at, 0)
+			v.into(&r)
+			out = append(out, r)
+		}
+	}
+	return out
 }
 
 // PutInputs remembers the keys of results that are to be fetched at the start by a rule. They hold values.

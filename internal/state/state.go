@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -20,23 +21,32 @@ import (
 // FileName is the file's name in the directory for state.
 const FileName = "larder.db"
 
-const version = 1
+const version = 2
 
 const schema = `
 create table if not exists history (id integer primary key, at integer not null, kind text not null, who text not null,
   why text not null, text blob not null, changes text not null, forecast text not null, hour text not null, day text not null);
 create table if not exists drafts (who text primary key, at integer not null, base text not null, text blob not null);
 create table if not exists patterns (id text primary key, text text not null) without rowid;
-create table if not exists rollups (step integer not null, at integer not null, pattern text not null, calls integer not null,
-  hits integer not null, misses integer not null, passes integer not null, writes integer not null, drops integer not null,
-  waited integer not null, spared integer not null, primary key (step, at, pattern)) without rowid;
 create table if not exists inputs (rule text not null, place integer not null, key blob not null, primary key (rule, place)) without rowid;
 `
+
+// numbersTable is the table of Rollups.
+func numbersTable() string {
+	return "create table if not exists numbers (step integer not null, at integer not null, kind text not null, name text not null, " +
+		strings.Join(columns, " not null default 0, ") + " not null default 0, primary key (step, at, kind, name)) without rowid;"
+}
+
+// fromFirst takes over the numbers of the first version, which told less.
+const fromFirst = `insert or ignore into numbers (step, at, kind, name, minutes, hits, misses, passes, writes, pass_waited, spared, drops)
+  select step, at, case pattern when '' then '' else 'pattern' end, pattern, step / 60, hits, misses, passes, writes, waited, spared, drops from rollups;
+drop table rollups;`
 
 // Store is safe for concurrent use.
 type Store struct {
 	mu      sync.Mutex
 	db      *sql.DB
+	lasting bool // it is a file
 	problem string
 	notice  string
 
@@ -51,6 +61,7 @@ type Store struct {
 func Open(dir string, now time.Time) *Store {
 	s := &Store{drafts: map[string]Draft{}, next: 1}
 	if dir == "" {
+		s.inMemory()
 		return s
 	}
 	path := filepath.Join(dir, FileName)
@@ -116,18 +127,54 @@ func (s *Store) open(path string) (err error) {
 			return fmt.Errorf("it was written by a newer version of the larder")
 		}
 	}
-	if _, err := db.Exec(schema + fmt.Sprintf("pragma user_version = %d", version)); err != nil {
+	if err := prepare(db); err != nil {
 		return err
 	}
 	if err := os.Chmod(path, 0o600); err != nil {
 		return err
 	}
-	s.db = db
+	s.db, s.lasting = db, true
 	if err := s.load(); err != nil {
 		s.db, s.history, s.drafts = nil, nil, map[string]Draft{}
 		return &damagedError{err}
 	}
 	return nil
+}
+
+// prepare makes the tables, and takes over what an earlier version wrote.
+func prepare(db *sql.DB) error {
+	tx, err := db.Begin()
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }() // which does nothing behind Commit
+	if _, err := tx.Exec(schema + numbersTable() + fmt.Sprintf("pragma user_version = %d", version)); err != nil {
+		return err
+	}
+	var first int
+	if err := tx.QueryRow("select count(*) from sqlite_master where type = 'table' and name = 'rollups'").Scan(&first); err != nil {
+		return err
+	}
+	if first > 0 {
+		if _, err := tx.Exec(fromFirst); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// inMemory has numbers end with the program, where there is no file for them.
+func (s *Store) inMemory() {
+	db, err := sql.Open("sqlite", ":memory:")
+	if err != nil {
+		return
+	}
+	db.SetMaxOpenConns(1) // each has a memory of its own
+	if prepare(db) != nil {
+		db.Close()
+		return
+	}
+	s.db = db
 }
 
 // Close writes what is still to be written, and closes the file.
@@ -159,7 +206,7 @@ func (s *Store) Notice() string {
 func (s *Store) Lasting() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.db != nil
+	return s.lasting
 }
 
 // write does something to the file, if there is one, and notes whether that worked. It is called with mu held.

@@ -1,6 +1,7 @@
 package state
 
 import (
+	"database/sql"
 	"fmt"
 	"os"
 	"os/exec"
@@ -10,6 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"jollylarder/internal/core/ledger"
 )
 
 var now = time.Date(2027, 3, 1, 8, 30, 0, 0, time.UTC)
@@ -152,27 +155,59 @@ func TestRollupsAreThinnedWithAge(t *testing.T) {
 	s := Open(t.TempDir(), now)
 	defer s.Close()
 	count := func(where string) (n int) {
-		require.NoError(t, s.db.QueryRow("select count(*) from rollups where "+where).Scan(&n))
+		require.NoError(t, s.db.QueryRow("select count(*) from numbers where "+where).Scan(&n))
 		return n
 	}
 	at := now
+	numbers := ledger.Sums{Count: [4]uint64{5, 0, 5, 0}, Spared: time.Second, Before: ledger.Part{Calls: 5, Waited: time.Second}, Samples: ledger.Samples{Count: 2, Took: 3, Squares: 5}}
 	for range 30 * 60 {
-		s.AddRollups([]Rollup{{At: at, Calls: 10, Hits: 5, Spared: time.Second}, {At: at, Pattern: "bado-kife-ruma", Text: "select $", Calls: 10, Hits: 5}}, at)
+		s.AddRollups([]Rollup{{At: at, Minutes: 1, Sums: numbers, Memory: 1000}, {At: at, Kind: Pattern, Name: "bado-kife-ruma", Text: "select $", Minutes: 1, Sums: numbers}}, at)
 		at = at.Add(time.Minute)
 	}
-	sum, minutes := s.Sum("", at.Add(-time.Hour), at)
-	assert.Equal(t, 60, minutes)
-	assert.Equal(t, uint64(600), sum.Calls)
+	sum := s.Sum(Everything, "", at.Add(-time.Hour), at)
+	assert.Equal(t, uint64(60), sum.Minutes)
+	assert.Equal(t, uint64(600), sum.Calls())
 	assert.Equal(t, time.Minute, sum.Spared)
+	assert.Equal(t, ledger.Part{Calls: 300, Waited: time.Minute}, sum.Before)
+	assert.Equal(t, ledger.Samples{Count: 120, Took: 180, Squares: 300}, sum.Samples)
+	assert.InDelta(t, 1000, sum.Memory, 0.01, "an average, and no sum")
+	series := s.Series(Pattern, "bado-kife-ruma", at.Add(-3*time.Hour), at, time.Hour)
+	require.GreaterOrEqual(t, len(series), 3)
+	assert.Equal(t, uint64(600), series[0].Calls())
+	totals := s.Totals(Pattern, at.Add(-2*time.Hour), at, time.Minute)
+	require.Len(t, totals, 1)
+	assert.Equal(t, "select $", totals[0].Text)
+	assert.Equal(t, uint64(1200), totals[0].Calls())
 	assert.LessOrEqual(t, count("step = 60"), 2*(24*60+1), "minutes for a day")
 	assert.Equal(t, 2*31, count("step = 3600"))
 	var many []Rollup
 	for i := range 300 {
-		many = append(many, Rollup{At: at, Pattern: fmt.Sprint("p", i), Waited: time.Duration(i) * time.Second})
+		many = append(many, Rollup{At: at, Kind: Pattern, Name: fmt.Sprint("p", i), Sums: ledger.Sums{Spared: time.Duration(i) * time.Second}})
 	}
 	s.AddRollups(many, at)
 	hour := at.Truncate(time.Hour).Add(time.Hour)
 	s.AddRollups(nil, hour)
-	assert.LessOrEqual(t, count(fmt.Sprintf("step = 3600 and at = %d", at.Truncate(time.Hour).Unix())), PatternsEach+1)
-	assert.Equal(t, 1, count("step = 3600 and pattern = 'p299'"), "those waited for most remain")
+	assert.LessOrEqual(t, count(fmt.Sprintf("step = 3600 and at = %d", at.Truncate(time.Hour).Unix())), Each+2)
+	assert.Equal(t, 1, count("step = 3600 and name = 'p299'"), "those waited for most remain")
+}
+
+// What the first version wrote is taken over.
+func TestNumbersOfTheFirstVersion(t *testing.T) {
+	dir := t.TempDir()
+	db, err := sql.Open("sqlite", filepath.Join(dir, FileName))
+	require.NoError(t, err)
+	_, err = db.Exec(schema + `create table rollups (step integer not null, at integer not null, pattern text not null, calls integer not null, hits integer not null, misses integer not null,
+		passes integer not null, writes integer not null, drops integer not null, waited integer not null, spared integer not null, primary key (step, at, pattern)) without rowid;
+		insert into rollups values (60, ` + fmt.Sprint(now.Unix()/60*60) + `, '', 10, 4, 1, 5, 0, 2, 3000000, 2000000); pragma user_version = 1`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	for range 2 { // and once only
+		s := Open(dir, now)
+		require.Empty(t, s.Problem()+s.Notice())
+		sum := s.Sum(Everything, "", now.Add(-time.Hour), now.Add(time.Hour))
+		assert.Equal(t, uint64(10), sum.Calls())
+		assert.Equal(t, 3*time.Second, sum.AllWaited())
+		assert.Equal(t, 2*time.Second, sum.Spared)
+		s.Close()
+	}
 }

@@ -100,9 +100,12 @@ type Decision struct {
 	Keepable bool
 	// Own is set when the larder is to answer of its own, with Last.
 	Own bool
+	// Waited is for how long it was held back while another session fetched the same. It is for the caller to set.
+	Waited time.Duration
 	// Compare is set by Send when the hash of its result is wanted.
 	Compare bool
 
+	ruled    bool   // a rule that is in force keeps its pattern
 	input    uint64 // a hash of what was asked; 0 if that is not followed
 	tables   uint64 // changes of the tables that it reads, before it was sent
 	changes  uint64 // and of those rows of them that it reads
@@ -212,7 +215,7 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 	case s.e.suspended(rule):
 		d.Reason = whyStale
 	case obstacle != "":
-		d.Reason = obstacle
+		d.Reason, d.ruled = obstacle, true
 	case len(s.identity) == 0:
 		s.needs()
 		if d.Reason = whySettings; !r.NoAsking && s.state == Idle {

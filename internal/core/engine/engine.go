@@ -89,7 +89,7 @@ type Engine struct {
 	keepers keepers
 
 	clocksCounted time.Time // only Tick touches it
-	stream  stream
+	stream        stream
 }
 
 // New makes an engine. Now is the time it begins at.

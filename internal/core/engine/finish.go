@@ -29,11 +29,13 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 	if d.Own {
 		return
 	}
-	rec := ledger.Record{Outcome: d.Outcome, Reason: d.Reason, Took: r.Took, Keepable: d.Keepable, Failed: r.Failed, Rows: r.Rows, Bytes: r.Bytes, Caller: s.who, Lane: s.lane}
+	rec := ledger.Record{Outcome: d.Outcome, Reason: d.Reason, Took: r.Took, Keepable: d.Keepable, Failed: r.Failed, Rows: r.Rows, Bytes: r.Bytes, Caller: s.who, Lane: s.lane,
+		Ruled: d.ruled, LeftOut: d.Reason == whyLeftOut || d.Reason == whyLabel}
 	var age time.Duration
 	switch d.Outcome {
 	case ledger.Hit:
 		rec.Spared = d.Entry.Took - r.Took
+		rec.Followed = d.Waited
 		rec.Rows = d.Entry.Rows
 		if !s.Own {
 			d.Entry.Uses.Add(1)
@@ -41,6 +43,7 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 		age = now.Sub(d.Entry.Fetched)
 		s.follow(d, now)
 	case ledger.Miss:
+		rec.Own = max(r.Took-r.Fetch, 0)
 		if d.sample != nil {
 			s.compare(d, &r, now)
 		}
@@ -68,6 +71,9 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 	if !s.Own {
 		s.app.Record(rec)
 		s.e.numbers(d.Pattern).Record(rec)
+		if d.rule != nil {
+			s.ruleTally(d.rule).Record(rec)
+		}
 	}
 	if s.e.stream.watched() {
 		s.e.stream.send(Event{
@@ -77,6 +83,14 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 			Exact: d.exact, Bound: d.bound, Labels: statement.Labels(d.comment),
 		})
 	}
+}
+
+// ruleTally gives the tally of a rule.
+func (s *Session) ruleTally(r *rules.Rule) *ledger.Tally {
+	if s.counted.rule != r {
+		s.counted.rule, s.counted.tally = r, s.e.Ledger.Rule(r.Name)
+	}
+	return s.counted.tally
 }
 
 // fits says whether a reply is not too large to be kept, and counts it if it is.

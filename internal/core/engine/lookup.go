@@ -64,7 +64,7 @@ func (s *Session) follow(d *Decision, now time.Time) {
 
 // lookUp decides between a hit and a miss.
 func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Time) {
-	d.rule = rule
+	d.rule, d.ruled = rule, true
 	readings := d.resolved.readings
 	k := s.key[:0]
 	if rule.Share && len(s.settings.Roles) > 0 && d.resolved.SharedBy(s.settings.Roles[0]) {

@@ -68,6 +68,8 @@ func (s *Session) compare(d *Decision, r *Result, now time.Time) {
 	x := &s.e.samples
 	x.Taken.Add(1)
 	d.Pattern.Numbers.Sample(r.Fetch)
+	s.app.Sample(r.Fetch)
+	s.ruleTally(d.rule).Sample(r.Fetch)
 	if r.Reply == nil || r.Failed || s.e.opts.SameRows == nil {
 		return
 	}

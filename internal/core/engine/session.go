@@ -10,6 +10,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
 )
 
@@ -81,6 +82,11 @@ type Session struct {
 	utf8          bool           // its client's encoding is UTF-8
 	setting       bool           // that may change by what was sent since the last Ready
 	key           []byte
+
+	counted struct { // the rule counted last
+		rule  *rules.Rule
+		tally *ledger.Tally
+	}
 
 	last   Report
 	lately lately                  // what was followed last

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"maps"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -29,6 +30,7 @@ type Ledger struct {
 
 	mu       sync.RWMutex
 	apps     map[string]*Tally
+	rules    map[string]*Tally
 	callers  map[Caller]*Caller
 	patterns []*Pattern
 
@@ -41,7 +43,7 @@ type Ledger struct {
 
 // New makes a ledger.
 func New(now time.Time) *Ledger {
-	l := &Ledger{Began: now, apps: map[string]*Tally{}, callers: map[Caller]*Caller{}, lastSlot: now, lastPatternSlot: now}
+	l := &Ledger{Began: now, apps: map[string]*Tally{}, rules: map[string]*Tally{}, callers: map[Caller]*Caller{}, lastSlot: now, lastPatternSlot: now}
 	l.Total.of = l
 	l.room.Store(inputsAll)
 	l.traces.Store(tracesAll)
@@ -54,13 +56,13 @@ type Everything struct{ of *Ledger }
 
 // Total gives the sums since the beginning.
 func (e Everything) Total() (s Sums) {
-	e.of.Applications(func(_ string, t *Tally) { s = s.plus(t.Total()) })
+	e.of.Applications(func(_ string, t *Tally) { s = s.Plus(t.Total()) })
 	return s
 }
 
 // Minute gives the sums over the last minute's closed slots.
 func (e Everything) Minute() (s Sums) {
-	e.of.Applications(func(_ string, t *Tally) { s = s.plus(t.Minute()) })
+	e.of.Applications(func(_ string, t *Tally) { s = s.Plus(t.Minute()) })
 	return s
 }
 
@@ -105,6 +107,28 @@ func (l *Ledger) Applications(f func(name string, t *Tally)) {
 	}
 }
 
+// Rule gives the tally of a rule by its name, the same one at every call.
+func (l *Ledger) Rule(name string) *Tally {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	t := l.rules[name]
+	if t == nil {
+		t = &Tally{ring: ring{size: 60}}
+		l.rules[name] = t
+	}
+	return t
+}
+
+// Rules calls f for every rule that something was counted of, in order of name.
+func (l *Ledger) Rules(f func(name string, t *Tally)) {
+	l.mu.RLock()
+	rules := maps.Clone(l.rules)
+	l.mu.RUnlock()
+	for _, n := range slices.Sorted(maps.Keys(rules)) {
+		f(n, rules[n])
+	}
+}
+
 // NewPattern makes the numbers of one more pattern.
 func (l *Ledger) NewPattern() *Pattern {
 	p := &Pattern{ring: ring{size: 12}, room: &l.room, traces: &l.traces}
@@ -138,6 +162,7 @@ func (l *Ledger) Tick(now time.Time) {
 	if now.Sub(l.lastSlot) >= Slot {
 		l.lastSlot = now
 		l.Applications(func(_ string, t *Tally) { t.tick() })
+		l.Rules(func(_ string, t *Tally) { t.tick() })
 	}
 	if now.Sub(l.lastPatternSlot) >= PatternSlot {
 		l.lastPatternSlot = now

@@ -13,11 +13,8 @@ type Pattern struct {
 	Kept  Keeping
 	// Merged is how many patterns were merged into this one.
 	Merged atomic.Uint64
-	// sampled are the control samples, and sampledTook how long the origin took for them, in nanoseconds.
-	sampled, sampledTook atomic.Uint64
-
-	base numbers
-	hot  atomic.Pointer[[lanes]numbers] // where connections are told apart, when it is asked often
+	base   numbers
+	hot    atomic.Pointer[[lanes]numbers] // where connections are told apart, when it is asked often
 	ring
 
 	sample  atomic.Pointer[sample]
@@ -72,7 +69,7 @@ func (p *Pattern) parts(f func(*numbers)) {
 
 // Total gives the sums since the beginning.
 func (p *Pattern) Total() (s Sums) {
-	p.parts(func(n *numbers) { s = s.plus(n.total()) })
+	p.parts(func(n *numbers) { s = s.Plus(n.total()) })
 	return s
 }
 
@@ -120,15 +117,7 @@ func (p *Pattern) times(of func(*numbers) *Distribution) *Distribution {
 }
 
 // Sample counts one control sample, for which the origin took so long.
-func (p *Pattern) Sample(took time.Duration) {
-	p.sampled.Add(1)
-	p.sampledTook.Add(uint64(max(took, 0)))
-}
-
-// Samples gives how many control samples there were, and how long the origin took for them in all.
-func (p *Pattern) Samples() (n uint64, took time.Duration) {
-	return p.sampled.Load(), time.Duration(p.sampledTook.Load())
-}
+func (p *Pattern) Sample(took time.Duration) { p.base.sample(took) }
 
 // Record counts one statement of the pattern.
 func (p *Pattern) Record(r Record) {

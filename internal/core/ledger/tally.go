@@ -11,9 +11,36 @@ type Sums struct {
 	Count [len(Outcomes)]uint64
 	// Waited is the time that clients waited, by outcome.
 	Waited [len(Outcomes)]time.Duration
-	// Spared is the waiting that hits avoided; Keepable is the part of Waited spent at the origin on results that a
-	// rule could have kept.
+	// Spared is the waiting that hits avoided, each measured by the last fetch of its own result, less Own; Keepable is the part of Waited
+	// spent at the origin on results that a rule could have kept.
 	Spared, Keepable time.Duration
+	// Own is what the larder itself added to the time of misses, and Followed the part of Waited in which hits waited for what another
+	// session was fetching.
+	Own, Followed time.Duration
+	// Before are the calls that could have been kept and that no rule in force kept, and Hindered those that a rule keeps and that something of
+	// their session or moment kept from memory; with what was waited for them.
+	Before, Hindered Part
+	// Samples are the control samples, by what the origin took for them.
+	Samples Samples
+}
+
+// Part is some of the calls, and what was waited for them.
+type Part struct {
+	Calls  uint64
+	Waited time.Duration
+}
+
+// Mean is what was waited for one of them on average, or 0.
+func (p Part) Mean() time.Duration {
+	if p.Calls == 0 {
+		return 0
+	}
+	return p.Waited / time.Duration(p.Calls)
+}
+
+// After are the calls of patterns while a rule kept them: what came from memory and what did not.
+func (s Sums) After() Part {
+	return Part{s.Count[Hit] + s.Count[Miss] + s.Hindered.Calls, s.Waited[Hit] + s.Waited[Miss] + s.Hindered.Waited}
 }
 
 // Calls is the number of statements.
@@ -35,24 +62,30 @@ func (s Sums) AllWaited() time.Duration {
 }
 
 // Minus gives what came between two sums.
-func (s Sums) Minus(o Sums) Sums {
+func (s Sums) Minus(o Sums) Sums { return s.plus(o, -1) }
+
+// Plus adds sums of other stretches or others.
+func (s Sums) Plus(o Sums) Sums { return s.plus(o, 1) }
+
+func (s Sums) plus(o Sums, sign int64) Sums {
+	d := time.Duration(sign)
 	for i := range s.Count {
-		s.Count[i] -= o.Count[i]
-		s.Waited[i] -= o.Waited[i]
+		s.Count[i] += uint64(sign) * o.Count[i]
+		s.Waited[i] += d * o.Waited[i]
 	}
-	s.Spared -= o.Spared
-	s.Keepable -= o.Keepable
+	s.Spared += d * o.Spared
+	s.Keepable += d * o.Keepable
+	s.Own += d * o.Own
+	s.Followed += d * o.Followed
+	s.Before.add(o.Before, sign)
+	s.Hindered.add(o.Hindered, sign)
+	s.Samples = s.Samples.plus(o.Samples, sign)
 	return s
 }
 
-func (s Sums) plus(o Sums) Sums {
-	for i := range s.Count {
-		s.Count[i] += o.Count[i]
-		s.Waited[i] += o.Waited[i]
-	}
-	s.Spared += o.Spared
-	s.Keepable += o.Keepable
-	return s
+func (p *Part) add(o Part, sign int64) {
+	p.Calls += uint64(sign) * o.Calls
+	p.Waited += time.Duration(sign) * o.Waited
 }
 
 // tally sums records since it was made.
@@ -60,18 +93,66 @@ type tally struct {
 	count            [len(Outcomes)]atomic.Uint64
 	waited           [len(Outcomes)]atomic.Int64
 	spared, keepable atomic.Int64
+	seldom           atomic.Pointer[seldom]
+}
+
+// seldom is what is not counted at most calls.
+type seldom struct {
+	own, followed    atomic.Int64
+	before, hindered struct {
+		calls  atomic.Uint64
+		waited atomic.Int64
+	}
+	mu      sync.Mutex
+	samples Samples
+}
+
+func (t *tally) rest() *seldom {
+	x := t.seldom.Load()
+	if x == nil {
+		x = &seldom{}
+		if !t.seldom.CompareAndSwap(nil, x) {
+			x = t.seldom.Load()
+		}
+	}
+	return x
 }
 
 // Record counts one statement.
 func (t *tally) Record(r Record) {
 	t.count[r.Outcome].Add(1)
 	t.waited[r.Outcome].Add(int64(r.Took))
-	if r.Spared != 0 {
-		t.spared.Add(int64(r.Spared))
+	if n := r.Spared - r.Own; n != 0 {
+		t.spared.Add(int64(n))
+	}
+	if r.Outcome == Hit && r.Followed == 0 {
+		return
 	}
 	if r.Keepable && r.Outcome != Hit {
 		t.keepable.Add(int64(r.Took))
 	}
+	if r.Own == 0 && r.Followed == 0 && !(r.Keepable && r.Outcome == Pass) {
+		return
+	}
+	x := t.rest()
+	x.own.Add(int64(r.Own))
+	x.followed.Add(int64(r.Followed))
+	if r.Keepable && r.Outcome == Pass && !r.LeftOut {
+		part := &x.before
+		if r.Ruled {
+			part = &x.hindered
+		}
+		part.calls.Add(1)
+		part.waited.Add(int64(r.Took))
+	}
+}
+
+// sample counts a control sample for which the origin took so long.
+func (t *tally) sample(took time.Duration) {
+	x := t.rest()
+	x.mu.Lock()
+	x.samples.add(took)
+	x.mu.Unlock()
 }
 
 // add adds sums that were counted elsewhere.
@@ -82,6 +163,16 @@ func (t *tally) add(s Sums) {
 	}
 	t.spared.Add(int64(s.Spared))
 	t.keepable.Add(int64(s.Keepable))
+	x := t.rest()
+	x.own.Add(int64(s.Own))
+	x.followed.Add(int64(s.Followed))
+	x.before.calls.Add(s.Before.Calls)
+	x.before.waited.Add(int64(s.Before.Waited))
+	x.hindered.calls.Add(s.Hindered.Calls)
+	x.hindered.waited.Add(int64(s.Hindered.Waited))
+	x.mu.Lock()
+	x.samples = x.samples.plus(s.Samples, 1)
+	x.mu.Unlock()
 }
 
 func (t *tally) calls() (n uint64) {
@@ -99,6 +190,14 @@ func (t *tally) total() Sums {
 	}
 	s.Spared = time.Duration(t.spared.Load())
 	s.Keepable = time.Duration(t.keepable.Load())
+	if x := t.seldom.Load(); x != nil {
+		s.Own, s.Followed = time.Duration(x.own.Load()), time.Duration(x.followed.Load())
+		s.Before = Part{x.before.calls.Load(), time.Duration(x.before.waited.Load())}
+		s.Hindered = Part{x.hindered.calls.Load(), time.Duration(x.hindered.waited.Load())}
+		x.mu.Lock()
+		s.Samples = x.samples
+		x.mu.Unlock()
+	}
 	return s
 }
 
@@ -137,7 +236,7 @@ func (t *ring) close(total Sums) {
 func (t *ring) skip(s Sums) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.before = t.before.plus(s)
+	t.before = t.before.Plus(s)
 }
 
 // Slots gives the closed slots of the last minute, oldest first.
@@ -156,7 +255,7 @@ func (t *ring) Minute() Sums {
 	defer t.mu.Unlock()
 	var s Sums
 	for _, x := range t.slots {
-		s = s.plus(x)
+		s = s.Plus(x)
 	}
 	return s
 }
@@ -165,7 +264,7 @@ func (t *ring) Minute() Sums {
 type Tally struct {
 	parts [lanes]struct {
 		tally
-		_ [48]byte // the next lane's counts are on another line
+		_ [40]byte // the next lane's counts are on another line
 	}
 	ring
 }
@@ -173,10 +272,13 @@ type Tally struct {
 // Record counts one statement.
 func (t *Tally) Record(r Record) { t.parts[r.Lane%lanes].Record(r) }
 
+// Sample counts a control sample for which the origin took so long.
+func (t *Tally) Sample(took time.Duration) { t.parts[0].sample(took) }
+
 // Total gives the sums since the beginning.
 func (t *Tally) Total() (s Sums) {
 	for i := range t.parts {
-		s = s.plus(t.parts[i].total())
+		s = s.Plus(t.parts[i].total())
 	}
 	return s
 }

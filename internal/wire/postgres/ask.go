@@ -13,6 +13,7 @@ import (
 // sending and mu held, and gives mu up while waiting for answers.
 func (s *session) decide(r *engine.Request, now time.Time) engine.Decision {
 	waited := false
+	from := now
 	for tries := 0; ; tries++ {
 		if tries > 0 || s.server.Engine.MayKeep(r.Pattern) || len(r.Pattern.Facts.Writes) > 0 && s.server.Engine.Rules().Keeps() {
 			s.awaitQuestions()
@@ -24,6 +25,9 @@ func (s *session) decide(r *engine.Request, now time.Time) engine.Decision {
 			r.NoAsking = true
 		}
 		d := s.eng.Decide(r, now)
+		if waited {
+			d.Waited = now.Sub(from)
+		}
 		if d.Need != 0 {
 			s.ask(d.Need)
 			continue
