@@ -7,11 +7,21 @@ import (
 	"jollylarder/internal/core/forecast"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/store"
 )
 
 // Forecast foretells what a set of rules would do, by the calls that are remembered of the last while, at most so long. What
 // is declared otherwise in the set counts for what can be kept, but not for what writes would drop.
 func (e *Engine) Forecast(set *rules.Set, now time.Time, longest time.Duration, progress func(float64) bool) (*forecast.Forecast, error) {
+	return forecast.Make(e.replay(set, now, longest, progress))
+}
+
+// MemoryCurve foretells what the rules in force would do with each of some limits of memory, in bytes.
+func (e *Engine) MemoryCurve(limits []int64, now time.Time, longest time.Duration, progress func(float64) bool) ([]*forecast.Forecast, error) {
+	return forecast.Curve(e.replay(e.Rules(), now, longest, progress), limits)
+}
+
+func (e *Engine) replay(set *rules.Set, now time.Time, longest time.Duration, progress func(float64) bool) forecast.Run {
 	run := forecast.Run{Classes: e.Ledger.Classes(), Limit: e.store.Limit(), Progress: progress}
 	e.patterns.each(func(p *Pattern) {
 		trace := p.Numbers.Trace(now, longest)
@@ -19,13 +29,18 @@ func (e *Engine) Forecast(set *rules.Set, now time.Time, longest time.Duration, 
 			return
 		}
 		does := e.doesUnder(set, p)
+		reply := float64(p.Numbers.Bytes()) / float64(max(p.Numbers.Calls(), 1))
+		kept := reply + store.Overhead
+		if n := p.Numbers.Kept.Held.Load(); n > 0 {
+			kept = float64(p.Numbers.Kept.HeldBytes.Load()) / float64(n)
+		}
 		run.Patterns = append(run.Patterns, forecast.Pattern{
-			Trace: trace, Origin: e.fetchTime(p), Bytes: float64(p.Numbers.Bytes()) / float64(max(p.Numbers.Calls(), 1)),
+			Trace: trace, Origin: e.fetchTime(p), Bytes: reply, Kept: kept,
 			Rules:    rules.Reading(set.Candidates(p.ID, p.Text), does.Reads),
 			Possible: len(does.Reasons) == 0, TimeAccepted: does.OfTime,
 		})
 	})
-	return forecast.Make(run)
+	return run
 }
 
 // fetchTime is how long a fetch of a pattern takes: lately, if it was fetched lately, since it is the shorter the less else the

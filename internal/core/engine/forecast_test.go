@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"testing"
 	"time"
@@ -89,6 +90,47 @@ func TestAForecastComesTrue(t *testing.T) {
 		}
 		assert.InEpsilon(t, float64(e.Ledger.Drops.Load()-drops)/10, f.Sum.Drops, 0.1)
 		assert.LessOrEqual(t, f.Rules["login"].Oldest, 3*ttl/2)
+	}
+}
+
+// What the curve says of a memory of another size comes true with one: within three points of the share of hits.
+func TestTheMemoryCurveComesTrue(t *testing.T) {
+	type traffic struct {
+		r  *rand.Rand
+		at time.Time
+	}
+	run := func(e *Engine, s *Session, x *traffic, calls int) float64 {
+		hits := 0
+		for range calls {
+			x.at = x.at.Add(10 * time.Millisecond)
+			id := int(30_000 * math.Pow(x.r.Float64(), 3))
+			if x.r.IntN(5) == 0 {
+				id = 100_000 + x.r.IntN(1_000_000) // never asked again
+			}
+			if ask(s, fmt.Sprintf(ofLogin, id), x.at) == ledger.Hit {
+				hits++
+			}
+			e.Ledger.Tick(x.at)
+		}
+		return float64(hits) / float64(calls)
+	}
+	set := rules.NewSet([]rules.Rule{{Pattern: statement.Of(fmt.Sprintf(ofLogin, 1)), Verdict: rules.Keep, ControlSample: -1}})
+	limits := []int64{2 << 20, 4 << 20, 9 << 20}
+	seen, s := begin(t, Options{Memory: 1 << 20})
+	seen.SetRules(set)
+	x := &traffic{rand.New(rand.NewPCG(3, 4)), now}
+	run(seen, s, x, 150_000)
+	curve, err := seen.MemoryCurve(limits, x.at, time.Hour, nil)
+	require.NoError(t, err)
+	for i, limit := range limits {
+		e, s := begin(t, Options{Memory: limit})
+		e.SetRules(set)
+		x := &traffic{rand.New(rand.NewPCG(5, 6)), now}
+		run(e, s, x, 60_000) // memory fills
+		actual := run(e, s, x, 60_000)
+		foretold := curve[i].Sum.Hits / curve[i].Sum.Calls
+		t.Logf("%d KiB: %.3f foretold, %.3f actual", limit>>10, foretold, actual)
+		assert.InDelta(t, actual, foretold, 0.03, "%d KiB", limit>>10)
 	}
 }
 

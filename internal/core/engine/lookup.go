@@ -46,8 +46,13 @@ func (s *Session) follow(d *Decision, now time.Time) {
 	}
 	if l.more > 0 {
 		l.pattern.Numbers.FollowMore(l.input, l.more)
+		l.pattern.Numbers.Popular(l.input, float64(l.more)/16)
 	}
 	*l = lately{d.Pattern, d.input, d.tables, now.UnixNano() / int64(ledger.Tick), 0}
+	// One call in some is enough to see which inputs are popular. Not every so manieth: applications ask in turns.
+	if s.dice = s.dice*0x5851f42d4c957f2d + 0x14057b7ef767814f; s.dice>>60 == 0 {
+		d.Pattern.Numbers.Popular(d.input, 1)
+	}
 	if !d.Pattern.Numbers.Follows(d.input) {
 		return
 	}

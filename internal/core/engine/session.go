@@ -76,6 +76,7 @@ type Session struct {
 	labelled      []byte // the comment that labelledClass was worked out for
 	labelledClass uint16
 	lane          uint8
+	dice          uint64
 	hash          uint64 // of what all its inputs have in common
 	scan          statement.Scan
 	again         statement.Scan // for what was read before

@@ -4,7 +4,6 @@ package forecast
 
 import (
 	"cmp"
-	"container/list"
 	"errors"
 	"math"
 	"slices"
@@ -17,9 +16,9 @@ import (
 // Pattern is one pattern that is replayed.
 type Pattern struct {
 	Trace ledger.Trace
-	// Origin is how long a fetch takes on average, and Bytes how large a reply is.
-	Origin time.Duration
-	Bytes  float64
+	// Origin is how long a fetch takes on average, Bytes how large a reply is, and Kept what a kept one takes of the memory.
+	Origin      time.Duration
+	Bytes, Kept float64
 	// Rules are those that may decide for it, in order; Possible says whether its results can be kept, and TimeAccepted
 	// whether they can where a rule accepts functions of the time.
 	Rules                  []*rules.Rule
@@ -55,6 +54,8 @@ type Outcome struct {
 
 // Forecast is what a set of rules would do.
 type Forecast struct {
+	// Limit is the memory that it is for.
+	Limit int64
 	// Span is for how long calls were remembered, of most waiting at least.
 	Span time.Duration
 	Sum  Outcome
@@ -69,7 +70,6 @@ var ErrStopped = errors.New("the forecast was stopped")
 
 const (
 	fromMemory = 50 * time.Microsecond // about what an answer from memory takes
-	overhead   = 600                   // bytes that a kept result takes beside its reply
 	// warmUp is the first part of a trace, in which results are kept but nothing is counted: memory is not empty for long.
 	warmUp = 4 // a quarter
 )
@@ -107,38 +107,68 @@ type replayed struct {
 // alive is what is kept of a pattern in one database, and how often what it reads had changed when it was last asked.
 type alive struct {
 	changes uint32
-	keys    map[key]bool
+	keys    map[key]*room
 }
 
 // inputCalls is what came of one input's calls.
 type inputCalls struct{ calls, hits float64 }
 
-// Make replays.
-func Make(run Run) (*Forecast, error) {
-	type call struct {
-		at int64
-		of int
-		*ledger.Asked
+// call is one record of a trace, with its time in ticks before the present.
+type call struct {
+	at int64
+	of int
+	*ledger.Asked
+}
+
+// calls puts the records of all traces in order.
+func (run *Run) calls() []call {
+	var out []call
+	for i := range run.Patterns {
+		t := &run.Patterns[i].Trace
+		for j := range t.Asked {
+			out = append(out, call{int64(t.Asked[j].At) - int64(t.Now), i, &t.Asked[j]})
+		}
 	}
-	var calls []call
+	slices.SortStableFunc(out, func(a, b call) int { return cmp.Compare(a.at, b.at) })
+	return out
+}
+
+// Make replays.
+func Make(run Run) (*Forecast, error) { return run.replay(run.calls(), 0, 1) }
+
+// Curve replays once for each of some limits of memory, in bytes.
+func Curve(run Run, limits []int64) (out []*Forecast, err error) {
+	calls := run.calls()
+	for i, limit := range limits {
+		run.Limit = limit
+		f, err := run.replay(calls, float64(i)/float64(len(limits)), 1/float64(len(limits)))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, f)
+	}
+	return out, nil
+}
+
+// replay replays the calls; it is a part of what is to be done, behind another part.
+func (run *Run) replay(calls []call, before, part float64) (*Forecast, error) {
 	patterns := make([]*replayed, len(run.Patterns))
 	for i := range run.Patterns {
 		p := &run.Patterns[i]
 		r := &replayed{Pattern: p, decided: map[uint16]*rules.Rule{}, by: map[*rules.Rule]*Outcome{}, inputs: map[uint64]*inputCalls{}, live: map[string]*alive{}}
 		r.from = -int64(p.Trace.Span/ledger.Tick) * (warmUp - 1) / warmUp
 		patterns[i] = r
-		for j := range p.Trace.Asked {
-			calls = append(calls, call{int64(p.Trace.Asked[j].At) - int64(p.Trace.Now), i, &p.Trace.Asked[j]})
-		}
 	}
-	slices.SortStableFunc(calls, func(a, b call) int { return cmp.Compare(a.at, b.at) })
-	f := &Forecast{Rules: map[string]*Outcome{}}
-	m := memory{limit: float64(run.Limit), order: list.New(), of: map[key]*list.Element{}}
+	f := &Forecast{Limit: run.Limit, Rules: map[string]*Outcome{}}
+	m, err := newMemory(run.Limit, run.Patterns)
+	if err != nil {
+		return nil, err
+	}
 	for i, c := range calls {
-		if i%(1<<14) == 0 && run.Progress != nil && !run.Progress(float64(i)/float64(len(calls))) {
+		if i%(1<<14) == 0 && run.Progress != nil && !run.Progress(before+part*float64(i)/float64(len(calls))) {
 			return nil, ErrStopped
 		}
-		patterns[c.of].take(&m, c.of, c.at, c.Asked, run.Classes)
+		patterns[c.of].take(m, c.of, c.at, c.Asked, run.Classes)
 	}
 	f.Full = m.full
 	for _, r := range patterns {
@@ -203,7 +233,8 @@ func (r *replayed) take(m *memory, index int, at int64, a *ledger.Asked, classes
 		ttl = int64(rule.TTL / ledger.Tick)
 	}
 	k := key{index, a.Input, rule.TTLOnly}
-	have := m.get(k)
+	place := m.in(rule)
+	have := place.get(k, float64(a.Calls))
 	var hits, age float64
 	switch {
 	case have != nil && at-have.at < ttl && (rule.TTLOnly || have.changes == a.Changes):
@@ -214,9 +245,9 @@ func (r *replayed) take(m *memory, index int, at int64, a *ledger.Asked, classes
 		if rule.TTL == 0 {
 			hits = float64(a.Calls - 1)
 		}
-		m.put(&kept{at, a.Changes, (r.Bytes + overhead) * stands, stands, r, o, k})
+		m.put(place, &kept{at, a.Changes, r.Kept * stands, stands, r, o, k})
 		if !rule.TTLOnly {
-			live.keys[k] = true
+			live.keys[k] = place
 		}
 	}
 	if counts {
@@ -242,19 +273,16 @@ func (r *replayed) written(m *memory, a *ledger.Asked, classes []ledger.Class, c
 	}
 	live := r.live[database]
 	if live == nil {
-		live = &alive{changes: a.Changes, keys: map[key]bool{}}
+		live = &alive{changes: a.Changes, keys: map[key]*room{}}
 		r.live[database] = live
 	}
 	if live.changes == a.Changes {
 		return live
 	}
 	live.changes = a.Changes
-	for k := range live.keys {
-		if e := m.of[k]; e != nil {
-			if x := e.Value.(*kept); counts {
-				x.by.Drops += x.stands
-			}
-			m.remove(e)
+	for k, place := range live.keys {
+		if x, ok := place.cache.Invalidate(k); ok && counts {
+			x.by.Drops += x.stands
 		}
 	}
 	clear(live.keys)
@@ -355,45 +383,6 @@ func span(patterns []Pattern) time.Duration {
 		}
 	}
 	return 0
-}
-
-// memory is the imagined memory: what was asked for longest ago goes first.
-type memory struct {
-	limit, bytes, most float64
-	full               bool
-	order              *list.List // of *kept, the latest first
-	of                 map[key]*list.Element
-}
-
-func (m *memory) get(k key) *kept {
-	e := m.of[k]
-	if e == nil {
-		return nil
-	}
-	m.order.MoveToFront(e)
-	return e.Value.(*kept)
-}
-
-func (m *memory) put(x *kept) {
-	if e := m.of[x.key]; e != nil {
-		m.remove(e)
-	}
-	m.of[x.key] = m.order.PushFront(x)
-	m.bytes += x.bytes
-	x.of.memory += x.bytes
-	for m.limit > 0 && m.bytes > m.limit && m.order.Len() > 0 {
-		m.full = true
-		m.remove(m.order.Back())
-	}
-	m.most = max(m.most, m.bytes)
-}
-
-func (m *memory) remove(e *list.Element) {
-	x := e.Value.(*kept)
-	m.order.Remove(e)
-	delete(m.of, x.key)
-	m.bytes -= x.bytes
-	x.of.memory -= x.bytes
 }
 
 // agesHistogram counts answers by their age, in steps of half a power of two of Ticks.

@@ -212,6 +212,13 @@ func (p *Pattern) Follow(asked Asked, now time.Time) (compare bool) {
 	return s.follow(asked, now)
 }
 
+// Popular takes some of all calls, whatever their input: it is how the inputs asked most are found.
+func (p *Pattern) Popular(hash uint64, calls float64) {
+	if s := p.sample.Load(); s != nil && s.shift.Load() > 0 { // or else all are followed
+		s.popular.add(hash, calls)
+	}
+}
+
 // FollowMore takes further calls with an input that was followed in the same Tick, with no change in between.
 func (p *Pattern) FollowMore(hash uint64, calls uint32) {
 	if s := p.sample.Load(); s != nil {

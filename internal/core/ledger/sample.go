@@ -17,7 +17,7 @@ const steps = len(Ladder)
 
 // The bounds of what is followed.
 const (
-	inputsEach = 512     // of one pattern
+	inputsEach = 8192    // of one pattern
 	inputsAll  = 1 << 17 // of all together
 	// forgotten is how long an input is not asked before its place is given away.
 	forgotten = 10 * time.Minute
@@ -40,7 +40,8 @@ type sample struct {
 	past   counts // of chosen inputs whose place was given away
 
 	// hot are the inputs asked most, as known when there were too many to follow all: they are followed whatever their hash.
-	hot atomic.Pointer[map[uint64]bool]
+	hot     atomic.Pointer[map[uint64]bool]
+	popular popular
 
 	skipped atomic.Uint64 // calls of chosen inputs that were left out
 	all     float64       // calls of all inputs up to since, halved as everything is
@@ -173,13 +174,17 @@ func (s *sample) isHot(hash uint64) bool {
 // mostHot bounds the inputs that are followed whatever their hash, and hotShare is the share of calls that makes one so: left
 // to chance, one such input would decide over what is foretold.
 const (
-	mostHot  = 64
-	hotShare = 0.002
+	mostHot  = 256
+	hotShare = 0.0005
 )
 
-// findHot looks which inputs are hot. It is to be called while all are followed: later, those that are followed stand for others
-// like them, and to have them stand for themselves alone would leave those out.
+// findHot looks which inputs are hot.
 func (s *sample) findHot() {
+	if hot := s.popular.hot(); hot != nil {
+		s.hot.Store(&hot)
+		return
+	}
+	// Too few calls for that: all inputs are still followed, and tell it themselves.
 	type asked struct {
 		hash  uint64
 		calls float32
@@ -210,13 +215,7 @@ func (s *sample) place(hash uint64, now time.Time) *input {
 		}
 		s.shift.Add(1)
 		s.past.scale(0.5) // half of them would not have been chosen
-		for h := range s.inputs {
-			if !s.chosen(h) {
-				delete(s.inputs, h)
-				s.room.Add(1)
-			}
-		}
-		s.trace.narrow(s.shift.Load(), s.inputs, s.isHot)
+		s.leave()
 	}
 	if !s.chosen(hash) {
 		return nil
@@ -228,6 +227,17 @@ func (s *sample) place(hash uint64, now time.Time) *input {
 	in := &input{}
 	s.inputs[hash] = in
 	return in
+}
+
+// leave follows only what is still chosen.
+func (s *sample) leave() {
+	for h := range s.inputs {
+		if !s.chosen(h) {
+			delete(s.inputs, h)
+			s.room.Add(1)
+		}
+	}
+	s.trace.narrow(s.shift.Load(), s.inputs, s.isHot)
 }
 
 // forget gives away the places of inputs that have not been asked for long.
@@ -250,6 +260,10 @@ func (s *sample) age(calls uint64, now time.Time) {
 		return
 	}
 	s.trace.mark(s.ticks(now), calls, uint32(Horizon/Tick))
+	if s.shift.Load() > 0 && s.popular.due() {
+		s.findHot()
+		s.leave()
+	}
 	if now.Sub(s.halved) < halving {
 		return
 	}

@@ -24,7 +24,7 @@ type Asked struct {
 
 // The bounds of traces.
 const (
-	traceEach = 1 << 14 // of one pattern
+	traceEach = 1 << 16 // of one pattern
 	tracesAll = 1 << 20 // of all patterns together: 24 MiB
 	traceStep = 256     // by which a trace grows
 	// Horizon is for how long calls are remembered, as far as there is room.
@@ -32,7 +32,7 @@ const (
 	// Calls with one input are put together if they come within so many ticks; more, where there is little room.
 	finestGrain, coarsestGrain = 25, 400
 	// fewInputs is how many inputs a trace is to have at least, before its grain is made coarser.
-	fewInputs = 16
+	fewInputs = 128
 	// markPause is how far the marks are apart.
 	markPause = uint32(30 * time.Second / Tick)
 )
@@ -124,10 +124,7 @@ func (t *trace) shrink(now, horizon uint32, hot func(uint64) bool) {
 
 // narrow leaves only the inputs of which so many bits of the hash are zero, since others are followed no more.
 func (t *trace) narrow(shift uint32, inputs map[uint64]*input, hot func(uint64) bool) {
-	if shift <= t.shift {
-		return
-	}
-	t.shift = shift
+	t.shift = max(t.shift, shift)
 	t.list = slices.DeleteFunc(t.list, func(a Asked) bool { return !t.chosen(a.Input) && !hot(a.Input) })
 	for _, in := range inputs {
 		in.traced = 0

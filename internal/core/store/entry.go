@@ -63,6 +63,9 @@ const (
 	ownBytes  = 40
 )
 
+// Overhead is about what an entry takes beyond its reply, in bytes, where nothing has been measured yet.
+const Overhead = 760
+
 // measure notes what the entry takes. It is called when its links are made.
 func (e *Entry) measure() {
 	n := rounded(int(unsafe.Sizeof(*e))) + len(e.key) + cap(e.Reply) + nodeBytes
