@@ -10,7 +10,6 @@ import (
 	"net/http/pprof"
 	"os"
 	"os/signal"
-	"runtime"
 	"strings"
 	"syscall"
 
@@ -184,15 +183,8 @@ func setLevel(l config.Log, level *slog.LevelVar) {
 	}
 }
 
-// ballast is how much memory is reserved and never touched, so that it costs none. It has the garbage collector think the heap
-// is at least so large: else, while little is kept, it runs for every few MiB that watchers are sent, and statements pay for
-// each run.
-const ballast = 32 << 20
-
 // serve runs a larder until the program is told to end.
 func serve(cfg config.Config, load func() (config.Config, error)) error {
-	reserved := make([]byte, ballast)
-	defer runtime.KeepAlive(reserved)
 	signals := make(chan os.Signal, 8)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	var level slog.LevelVar

@@ -14,6 +14,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
 
+	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/core/tomlproblem"
 )
 
@@ -238,6 +239,9 @@ func (r *reader) file(f *fileTOML, c *Config) {
 	r.filePath(f.Control, &c.Control)
 	r.size("memory", f.Memory, &c.Memory, 1<<20)
 	r.size("largest_result", f.LargestResult, &c.LargestResult, 1)
+	if c.LargestResult > c.Memory {
+		r.wrong("largest_result", "largest_result %s is more than the memory for all results, which is %s: expected less", bytesize.Format(c.LargestResult), bytesize.Format(c.Memory))
+	}
 	r.duration("drain_time", f.DrainTime, &c.DrainTime)
 	for from, to := range map[*bool]*bool{f.ShowValues: &c.ShowValues, f.KeepValues: &c.KeepValues, f.FollowRules: &c.FollowRules} {
 		if from != nil {

@@ -238,3 +238,43 @@ func (c *Client) Stream(ctx context.Context, filter string, values bool, f func(
 func (c *Client) Guard(ctx context.Context) (g Guard, err error) {
 	return g, c.do(ctx, http.MethodGet, "/v1/guard", nil, &g)
 }
+
+// Stock gives what memory is used for.
+func (c *Client) Stock(ctx context.Context) (s Stock, err error) {
+	return s, c.do(ctx, http.MethodGet, "/v1/stock", nil, &s)
+}
+
+// MemoryCurve asks what memories of several sizes would do, and one more of so many bytes unless that is 0. Progress is told how much is
+// done; it stops when the context ends.
+func (c *Client) MemoryCurve(ctx context.Context, also int64, progress func(done float64)) (*MemoryCurve, error) {
+	resp, err := c.open(ctx, "POST", "/v1/stock/curve", map[string]int64{"also_bytes": also})
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	dec := json.NewDecoder(resp.Body)
+	for {
+		var line CurveLine
+		if err := dec.Decode(&line); err != nil {
+			return nil, fmt.Errorf("the forecast was broken off: %w", err)
+		}
+		switch {
+		case line.Problem != "":
+			return nil, errors.New(line.Problem)
+		case line.Curve != nil:
+			return line.Curve, nil
+		case progress != nil:
+			progress(line.Done)
+		}
+	}
+}
+
+// SetLimit sets another limit of memory.
+func (c *Client) SetLimit(ctx context.Context, l Limit) error {
+	return c.do(ctx, http.MethodPut, "/v1/stock/limit", l, &struct{}{})
+}
+
+// Prove gives what was spared since "start", in the last "minute", or over a length such as 24h.
+func (c *Client) Prove(ctx context.Context, since string) (p Proof, err error) {
+	return p, c.do(ctx, http.MethodGet, "/v1/prove?"+url.Values{"since": {since}}.Encode(), nil, &p)
+}

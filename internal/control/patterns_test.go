@@ -22,11 +22,13 @@ type larder struct {
 	values bool
 }
 
-func (l *larder) Engine() *engine.Engine { return l.e }
-func (l *larder) Describe(*Status)       {}
-func (l *larder) Book() Book             { return nil }
-func (l *larder) ShowsValues() bool      { return l.values }
-func (l *larder) Values([]byte) []string { return nil }
+func (l *larder) Engine() *engine.Engine  { return l.e }
+func (l *larder) ConfiguredMemory() int64 { return 256 << 20 }
+func (l *larder) Process() Process        { return Process{} }
+func (l *larder) Describe(*Status)        {}
+func (l *larder) Book() Book              { return nil }
+func (l *larder) ShowsValues() bool       { return l.values }
+func (l *larder) Values([]byte) []string  { return nil }
 
 // withPatterns makes a larder that has seen so many patterns.
 func withPatterns(t testing.TB, n int) *larder {

@@ -30,6 +30,9 @@ type Larder interface {
 	Book() Book
 	// ShowsValues says whether literals and parameters may be shown.
 	ShowsValues() bool
+	// ConfiguredMemory is the limit of memory as the configuration has it, in bytes, and Process the process that it is in.
+	ConfiguredMemory() int64
+	Process() Process
 	// Values reads the parameters of a statement as its protocol sends them.
 	Values(bound []byte) []string
 }
@@ -83,6 +86,10 @@ func Handler(l Larder) http.Handler {
 		"GET /v1/history/{id}":       s.historyEntry,
 		"POST /v1/drop":              s.drop,
 		"GET /v1/guard":              s.remembered.within(s.guard),
+		"GET /v1/stock":              s.remembered.within(s.stock),
+		"POST /v1/stock/curve":       s.memoryCurve,
+		"PUT /v1/stock/limit":        s.limit,
+		"GET /v1/prove":              s.remembered.within(s.prove),
 		"PUT /v1/hold":               s.hold,
 		"GET /v1/stream":             s.stream,
 	} {
@@ -142,6 +149,7 @@ func sums(s ledger.Sums) Sums {
 	return Sums{
 		Hits: s.Count[ledger.Hit], Misses: s.Count[ledger.Miss], Passes: s.Count[ledger.Pass], Writes: s.Count[ledger.Write],
 		Waited: ms(s.AllWaited()), Hit: ms(s.Waited[ledger.Hit]), Spared: ms(s.Spared), Keeping: ms(s.Keepable),
+		Own: ms(s.Own), Follow: ms(s.Followed), Samples: s.Samples.Count,
 	}
 }
 

@@ -14,8 +14,11 @@ type Sums struct {
 	Writes  uint64  `json:"writes"`
 	Waited  float64 `json:"waited_ms"`          // by clients, for all replies
 	Hit     float64 `json:"hit_waited_ms"`      // the part of Waited that hits took
-	Spared  float64 `json:"spared_ms"`          // waiting that hits avoided
+	Spared  float64 `json:"spared_ms"`          // waiting that hits avoided, by the last fetch of each result
 	Keeping float64 `json:"keepable_waited_ms"` // the part of Waited at the origin on results that a rule could have kept
+	Own     float64 `json:"own_ms"`             // what the larder added to misses; Spared is less it
+	Follow  float64 `json:"followed_ms"`        // the part of Hit in which hits waited for another's fetch
+	Samples uint64  `json:"samples"`            // control samples
 }
 
 // Calls is the number of statements.

@@ -33,15 +33,16 @@ type Options struct {
 
 // Larder is one that runs.
 type Larder struct {
-	opts    Options
-	log     *slog.Logger
-	engine  *engine.Engine
-	origins []*origin
-	book    *ruleBook
-	state   *state.Store
-	rollups rollups
-	fetch   []*wire.Fetcher
-	feeds   []*feed.Follower
+	opts      Options
+	log       *slog.Logger
+	engine    *engine.Engine
+	origins   []*origin
+	book      *ruleBook
+	state     *state.Store
+	rollups   rollups
+	collector collector
+	fetch     []*wire.Fetcher
+	feeds     []*feed.Follower
 
 	mu  sync.Mutex // of cfg
 	cfg config.Config
@@ -166,6 +167,8 @@ func (l *Larder) tick() {
 			select {
 			case now := <-slow.C:
 				l.rollups.tick(now)
+				_, kept, _ := l.engine.Kept()
+				l.collector.tick(kept, now)
 			case <-l.ended:
 				return
 			}

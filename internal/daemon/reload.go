@@ -36,7 +36,7 @@ func (l *Larder) Reload(cfg config.Config) error {
 		key     string
 		changed bool
 	}{
-		{"origin.fetch", fetch}, {"origin.feed", feed}, {"control", cfg.Control != l.cfg.Control}, {"memory", cfg.Memory != l.cfg.Memory},
+		{"origin.fetch", fetch}, {"origin.feed", feed}, {"control", cfg.Control != l.cfg.Control},
 		{"largest_result", cfg.LargestResult != l.cfg.LargestResult}, {"profile", cfg.Profile != l.cfg.Profile},
 		{"state", cfg.State != l.cfg.State}, {"control_tcp", cfg.ControlTCP != l.cfg.ControlTCP},
 	} {
@@ -44,10 +44,13 @@ func (l *Larder) Reload(cfg config.Config) error {
 			l.log.Warn("a change of the configuration needs a restart", "key", c.key)
 		}
 	}
-	cfg.Control, cfg.Memory, cfg.LargestResult, cfg.Profile = l.cfg.Control, l.cfg.Memory, l.cfg.LargestResult, l.cfg.Profile
+	cfg.Control, cfg.LargestResult, cfg.Profile = l.cfg.Control, l.cfg.LargestResult, l.cfg.Profile
 	cfg.State, cfg.ControlTCP = l.cfg.State, l.cfg.ControlTCP
 	for i, o := range l.origins {
 		o.server.Configure(*sets[i])
+	}
+	if cfg.Memory != l.cfg.Memory {
+		l.engine.SetLimit(cfg.Memory)
 	}
 	l.book.begin(cfg.Rules, text, set, "file")
 	l.cfg = cfg

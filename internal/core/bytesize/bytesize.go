@@ -36,3 +36,13 @@ func Format(n int64) string {
 	}
 	return "0B"
 }
+
+// About writes a size for people.
+func About(n int64) string {
+	for _, u := range units[:3] {
+		if n >= u.bytes {
+			return fmt.Sprintf("%.1f %s", float64(n)/float64(u.bytes), u.name)
+		}
+	}
+	return fmt.Sprintf("%d B", n)
+}

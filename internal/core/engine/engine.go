@@ -126,6 +126,15 @@ func (e *Engine) Kept() (results int, bytes, limit int64) {
 	return e.store.Len(), e.store.Bytes(), e.store.Limit()
 }
 
+// SetLimit has at most so many bytes kept from now on.
+func (e *Engine) SetLimit(bytes int64) { e.store.SetLimit(bytes) }
+
+// Beside gives how many bytes of what is kept are no results, but what is needed to tell what a write changes.
+func (e *Engine) Beside() int64 { return e.store.BesideBytes() }
+
+// Shares gives what each rule with a share of the memory of its own keeps, and may keep.
+func (e *Engine) Shares() map[string]store.Share { return e.store.Shares() }
+
 // Largest is the largest reply in bytes that is kept.
 func (e *Engine) Largest() int { return e.opts.Largest }
 

@@ -68,3 +68,48 @@ func (s Sums) ByBefore(before Part) Estimate {
 	}
 	return Estimate{Time: time.Duration(after.Calls)*before.Mean() - after.Waited, Known: true}
 }
+
+// Measured is what is needed to say what was spared of one pattern: what was counted of it over some stretch, and its calls while it was not
+// kept, whenever that was.
+type Measured struct {
+	Sums
+	Baseline Part
+}
+
+// Spared is what was spared, measured in three ways.
+type Spared struct {
+	// Fetches is by the last fetch of each result, Sample by the control samples, and Before by what was before.
+	Fetches        time.Duration
+	Sample, Before Estimate
+	// SampleCovers and BeforeCovers are the shares, from 0 to 1, of what each could be measured of: of the hits, and of the calls that were
+	// kept. The rest is left out of it.
+	SampleCovers, BeforeCovers float64
+	// SampleLike and BeforeLike are what Fetches says of those parts alone, to be compared.
+	SampleLike, BeforeLike time.Duration
+}
+
+// Measure says what was spared of all of some patterns together.
+func Measure(list ...Measured) (out Spared) {
+	var hits, sampled, after, based float64
+	var squares float64
+	for _, m := range list {
+		out.Fetches += m.Spared
+		hits += float64(m.Count[Hit])
+		after += float64(m.After().Calls)
+		if e := m.BySample(); e.Known {
+			out.Sample.Time += e.Time
+			squares += float64(e.Error) * float64(e.Error)
+			sampled += float64(m.Count[Hit])
+			out.SampleLike += m.Spared
+		}
+		if e := m.ByBefore(m.Baseline); e.Known {
+			out.Before.Time += e.Time
+			based += float64(m.After().Calls)
+			out.BeforeLike += m.Spared
+		}
+	}
+	out.Sample.Error = time.Duration(math.Sqrt(squares))
+	out.Sample.Known, out.Before.Known = sampled > 0, based > 0
+	out.SampleCovers, out.BeforeCovers = sampled/max(hits, 1), based/max(after, 1)
+	return out
+}

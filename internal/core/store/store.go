@@ -130,6 +130,9 @@ func (s *Store) Beside(bytes int64) {
 	s.resize()
 }
 
+// BesideBytes is what Beside was last told.
+func (s *Store) BesideBytes() int64 { return s.beside.Load() }
+
 // resize tells the caches how much each may hold. It is called with mu held.
 func (s *Store) resize() {
 	limit := max(s.limit.Load()-s.beside.Load(), s.limit.Load()/leastForResults)

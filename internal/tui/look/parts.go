@@ -7,6 +7,8 @@ import (
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
+
+	"jollylarder/internal/core/bytesize"
 )
 
 // Width is how many cells a text takes.
@@ -107,17 +109,7 @@ func Number(n float64, of string) string {
 }
 
 // Bytes writes a size.
-func Bytes(n int64) string {
-	switch {
-	case n < 1<<10:
-		return fmt.Sprintf("%d B", n)
-	case n < 1<<20:
-		return fmt.Sprintf("%.1f KiB", float64(n)/(1<<10))
-	case n < 1<<30:
-		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
-	}
-	return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
-}
+func Bytes(n int64) string { return bytesize.About(n) }
 
 // Share writes a part of a whole as a percentage in four cells.
 func Share(part, whole float64) string {

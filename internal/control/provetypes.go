@@ -1,0 +1,68 @@
+package control
+
+import "time"
+
+// Proof is what was spared over some stretch of time, and how that is known.
+type Proof struct {
+	At    time.Time `json:"at"`
+	From  time.Time `json:"from"`
+	Since string    `json:"since"` // as it was asked for: "minute", "start" or a length
+	// Step is how long one of Series lasts.
+	Step   float64   `json:"step_ms"`
+	Sums   Sums      `json:"sums"`
+	Spared ThreeWays `json:"spared"`
+	Drops  uint64    `json:"drops"`
+	// Compared is how many control samples were taken, and Stale how many of them found an old answer.
+	Compared uint64      `json:"compared"`
+	Stale    uint64      `json:"stale_catches"`
+	Series   []ProofStep `json:"series"`
+
+	Patterns     []Proved `json:"patterns"`
+	Rules        []Proved `json:"rules"`
+	Applications []Proved `json:"applications"`
+	// Minutes is how many minutes numbers were found of, where the stretch is a length.
+	Minutes uint64 `json:"minutes,omitempty"`
+}
+
+// ThreeWays is what was spared, measured in three ways, in milliseconds.
+type ThreeWays struct {
+	// Fetches is by the last fetch of each result.
+	Fetches float64 `json:"by_last_fetch_ms"`
+	// Sample is by the control samples, and Error half of its interval of 95%; Covers is the share of the hits that there were enough of them
+	// for, and Like what Fetches says of those alone.
+	Sample *Way `json:"by_control_sample,omitempty"`
+	// Before is by what calls waited while nothing was kept.
+	Before *Way `json:"by_before_and_after,omitempty"`
+}
+
+// Way is one way of measuring.
+type Way struct {
+	Spared float64 `json:"spared_ms"`
+	Error  float64 `json:"error_ms,omitempty"`
+	Covers float64 `json:"covers"`
+	Like   float64 `json:"by_last_fetch_ms"`
+}
+
+// ProofStep is one step of time.
+type ProofStep struct {
+	At     time.Time `json:"at"`
+	Calls  uint64    `json:"calls"`
+	Hits   uint64    `json:"hits"`
+	Waited float64   `json:"waited_ms"`
+	Spared float64   `json:"spared_ms"`
+	Could  float64   `json:"keepable_waited_ms"`
+}
+
+// Proved is what was spared of one pattern, rule or application.
+type Proved struct {
+	Name string `json:"name"`
+	Text string `json:"text,omitempty"`
+	Sums
+	Ways ThreeWays `json:"spared"`
+	// BeforeMean and AfterMean are what one call waited for on average while it was not kept, and while it was; 0 where that is not known.
+	BeforeMean float64 `json:"before_mean_ms,omitempty"`
+	AfterMean  float64 `json:"after_mean_ms,omitempty"`
+	// SampleMean is what the origin takes now on average, with half of its interval of 95%.
+	SampleMean  float64 `json:"sample_mean_ms,omitempty"`
+	SampleError float64 `json:"sample_mean_error_ms,omitempty"`
+}

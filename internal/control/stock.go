@@ -1,0 +1,128 @@
+package control
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"maps"
+	"math"
+	"net/http"
+	"slices"
+	"time"
+
+	"jollylarder/internal/core/bytesize"
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/forecast"
+	"jollylarder/internal/core/ledger"
+)
+
+func (s *server) stock(w http.ResponseWriter, _ *http.Request) {
+	e := s.l.Engine()
+	now := time.Now()
+	out := Stock{At: now, Beside: e.Beside(), Largest: int64(e.Largest()), Configured: s.l.ConfiguredMemory(), Process: s.l.Process()}
+	out.Results, out.Bytes, out.Limit = e.Kept()
+	e.Patterns(func(p *engine.Pattern) {
+		k := &p.Numbers.Kept
+		if k.Stored.Load() == 0 && k.TooLarge.Load() == 0 {
+			return
+		}
+		x := Stocked{
+			ID: string(p.ID), Text: p.Text, Results: int(k.Held.Load()), Bytes: k.HeldBytes.Load(), Hits: p.Numbers.Total().Count[ledger.Hit],
+			Minute: p.Numbers.Minute().Count[ledger.Hit], Stored: k.Stored.Load(), Unused: k.Unused.Load(), PushedOut: k.PushedOut.Load(),
+			Expired: k.Expired.Load(), Dropped: p.Numbers.Drops.Load(), TooLarge: k.TooLarge.Load(), Largest: k.Largest.Load(),
+		}
+		if r := shownRule(e, p); r != nil {
+			x.Rule = r.Name
+		}
+		out.Patterns = append(out.Patterns, x)
+	})
+	slices.SortFunc(out.Patterns, func(a, b Stocked) int {
+		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(b.Stored, a.Stored), cmp.Compare(a.ID, b.ID))
+	})
+	for _, b := range e.Ages(now) {
+		out.Ages = append(out.Ages, AgeBand{ms(b.UpTo), b.Results, b.Bytes, b.Unused, b.UnusedBytes})
+	}
+	shares := e.Shares()
+	for _, name := range slices.Sorted(maps.Keys(shares)) {
+		out.Shares = append(out.Shares, Share{name, shares[name].Bytes, shares[name].Limit})
+	}
+	reply(w, out)
+}
+
+// curveAt are the sizes of a curve, as parts of the present limit.
+var curveAt = []float64{1.0 / 8, 1.0 / 4, 1.0 / 2, 3.0 / 4, 1, 1.5, 2, 4, 8}
+
+// memoryCurve streams a curve: lines that say how much is done, and then the curve. A further limit may be asked for.
+func (s *server) memoryCurve(w http.ResponseWriter, r *http.Request) {
+	in := struct {
+		Also int64 `json:"also_bytes"`
+	}{}
+	if !read(w, r, &in) {
+		return
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		problem(w, http.StatusInternalServerError, "this connection cannot stream")
+		return
+	}
+	e := s.l.Engine()
+	_, _, present := e.Kept()
+	var limits []int64
+	for _, part := range curveAt {
+		limits = append(limits, max(int64(math.Round(part*float64(present))), leastLimit))
+	}
+	if in.Also > 0 {
+		limits = append(limits, in.Also)
+	}
+	slices.Sort(limits)
+	limits = slices.Compact(limits)
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	enc := json.NewEncoder(w)
+	now := time.Now()
+	list, err := e.MemoryCurve(limits, now, ledger.Horizon, func(done float64) bool {
+		if enc.Encode(CurveLine{Done: done}) != nil {
+			return false
+		}
+		flusher.Flush()
+		return r.Context().Err() == nil
+	})
+	if err != nil {
+		if !errors.Is(err, forecast.ErrStopped) {
+			_ = enc.Encode(CurveLine{Problem: err.Error()})
+		}
+		return
+	}
+	out := &MemoryCurve{At: now}
+	for _, f := range list {
+		p := MemoryPoint{Limit: f.Limit, Present: f.Limit == present, Share: f.Sum.Hits / max(f.Sum.Calls, 1), Spared: ms(f.Sum.Spared), Memory: f.Sum.Memory, Full: f.Full, Rules: map[string]float64{}}
+		for name, o := range f.Rules {
+			p.Rules[name] = o.Hits / max(o.Calls, 1)
+		}
+		out.Span, out.Calls = ms(f.Span), f.Sum.Calls
+		out.Points = append(out.Points, p)
+	}
+	_ = enc.Encode(CurveLine{Done: 1, Curve: out})
+}
+
+// leastLimit is the smallest limit of memory, in bytes.
+const leastLimit = 1 << 20
+
+func (s *server) limit(w http.ResponseWriter, r *http.Request) {
+	var in Limit
+	if !read(w, r, &in) {
+		return
+	}
+	e := s.l.Engine()
+	_, used, _ := e.Kept()
+	switch {
+	case in.Bytes < leastLimit:
+		problem(w, http.StatusBadRequest, "a limit of %s is too small: expected at least %s", bytesize.Format(max(in.Bytes, 0)), bytesize.Format(leastLimit))
+		return
+	case in.Bytes < used && !in.PushOut:
+		problem(w, http.StatusConflict, "%s are in use: with a limit of %s, results that take %s would be pushed out, those of least use first; nothing was changed, and push_out says that they may be",
+			bytesize.About(used), bytesize.Format(in.Bytes), bytesize.About(used-in.Bytes))
+		return
+	}
+	e.SetLimit(in.Bytes)
+	reply(w, in)
+}

@@ -1,0 +1,103 @@
+package control
+
+import "time"
+
+// Stock is what memory is used for.
+type Stock struct {
+	At      time.Time `json:"at"`
+	Limit   int64     `json:"limit_bytes"`
+	Bytes   int64     `json:"kept_bytes"`
+	Results int       `json:"results"`
+	// Beside is the part of Bytes that is no result, but what is needed to tell what a write changes.
+	Beside int64 `json:"beside_bytes"`
+	// Configured is the limit of the configuration, when another has been set since.
+	Configured int64     `json:"configured_bytes"`
+	Largest    int64     `json:"largest_result_bytes"`
+	Process    Process   `json:"process"`
+	Patterns   []Stocked `json:"patterns"`
+	Ages       []AgeBand `json:"ages"`
+	Shares     []Share   `json:"shares,omitempty"`
+}
+
+// Process is the larder's whole process.
+type Process struct {
+	Resident int64 `json:"resident_bytes"` // of real memory, as the system says; 0 where it does not
+	Heap     int64 `json:"heap_bytes"`     // what is in use of it by the program, with what waits to be collected
+	// Collections is how often memory was collected, PauseP50 and so on for how long everything stood still for it.
+	Collections uint64  `json:"collections"`
+	PauseP50    float64 `json:"pause_p50_ms"`
+	PauseP99    float64 `json:"pause_p99_ms"`
+	PauseMost   float64 `json:"pause_most_ms"`
+}
+
+// Stocked is what became of one pattern's results.
+type Stocked struct {
+	ID      string `json:"id"`
+	Text    string `json:"text"`
+	Rule    string `json:"rule,omitempty"`
+	Results int    `json:"results"`
+	Bytes   int64  `json:"bytes"`
+	Hits    uint64 `json:"hits"`
+	Minute  uint64 `json:"hits_minute"`
+	// Stored is how many results were kept since the larder began; of those that are gone, Unused were never used, PushedOut made room for
+	// others, Expired came to the end of their TTL, and Dropped were dropped by writes.
+	Stored    uint64 `json:"stored"`
+	Unused    uint64 `json:"never_used"`
+	PushedOut uint64 `json:"pushed_out"`
+	Expired   uint64 `json:"expired"`
+	Dropped   uint64 `json:"dropped"`
+	// TooLarge is how many were not kept for their size, and Largest the largest of those, in bytes.
+	TooLarge uint64 `json:"too_large"`
+	Largest  int64  `json:"largest_bytes,omitempty"`
+}
+
+// AgeBand is how many kept results are at most so old, and older than those of the band before.
+type AgeBand struct {
+	UpTo        float64 `json:"up_to_ms"` // 0 for any age
+	Results     float64 `json:"results"`
+	Bytes       float64 `json:"bytes"`
+	Unused      float64 `json:"not_used_yet"`
+	UnusedBytes float64 `json:"not_used_yet_bytes"`
+}
+
+// Share is the memory that one rule has to itself.
+type Share struct {
+	Rule  string `json:"rule"`
+	Bytes int64  `json:"bytes"`
+	Limit int64  `json:"limit_bytes"`
+}
+
+// MemoryCurve is what is foretold for memories of several sizes, the smallest first.
+type MemoryCurve struct {
+	At   time.Time `json:"at"`
+	Span float64   `json:"span_ms"`
+	// Calls is how many calls a minute the rules are about.
+	Calls  float64       `json:"calls_a_minute"`
+	Points []MemoryPoint `json:"points"`
+}
+
+// MemoryPoint is one size.
+type MemoryPoint struct {
+	Limit   int64 `json:"limit_bytes"`
+	Present bool  `json:"present,omitempty"`
+	// Share is the share of the calls that rules are about, and Rules that of each rule's.
+	Share  float64            `json:"share"`
+	Rules  map[string]float64 `json:"rules"`
+	Spared float64            `json:"spared_ms"` // a minute
+	Memory float64            `json:"memory_bytes"`
+	Full   bool               `json:"full"` // results are pushed out
+}
+
+// CurveLine is one line of the answer to a request for a curve: how much is done, or the curve.
+type CurveLine struct {
+	Done    float64      `json:"done"`
+	Curve   *MemoryCurve `json:"curve,omitempty"`
+	Problem string       `json:"problem,omitempty"`
+}
+
+// Limit asks for another limit of memory, until the larder is started again. One below what is in use is refused unless PushOut says that
+// results may be pushed out.
+type Limit struct {
+	Bytes   int64 `json:"bytes"`
+	PushOut bool  `json:"push_out,omitempty"`
+}

@@ -1,0 +1,108 @@
+package daemon
+
+import (
+	"bytes"
+	"math"
+	"os"
+	"runtime/debug"
+	"runtime/metrics"
+	"strconv"
+	"time"
+
+	"jollylarder/internal/control"
+)
+
+// What the runtime tells of its memory.
+const (
+	heapLive    = "/gc/heap/live:bytes"
+	heapObjects = "/memory/classes/heap/objects:bytes"
+	gcCycles    = "/gc/cycles/total:gc-cycles"
+	gcPauses    = "/sched/pauses/total/gc:seconds"
+)
+
+// Process is described at control.Larder.
+func (l *Larder) Process() control.Process {
+	samples := []metrics.Sample{{Name: heapObjects}, {Name: gcCycles}, {Name: gcPauses}}
+	metrics.Read(samples)
+	h := samples[2].Value.Float64Histogram()
+	return control.Process{
+		Resident: resident(), Heap: int64(samples[0].Value.Uint64()), Collections: samples[1].Value.Uint64(),
+		PauseP50: 1000 * quantile(h, 0.5), PauseP99: 1000 * quantile(h, 0.99), PauseMost: 1000 * quantile(h, 1),
+	}
+}
+
+// ConfiguredMemory is described at control.Larder.
+func (l *Larder) ConfiguredMemory() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.cfg.Memory
+}
+
+// quantile gives the upper bound of the bucket that holds a quantile.
+func quantile(h *metrics.Float64Histogram, q float64) float64 {
+	var all, n uint64
+	for _, c := range h.Counts {
+		all += c
+	}
+	for i, c := range h.Counts {
+		if n += c; n > 0 && float64(n) >= q*float64(all) {
+			if up := h.Buckets[i+1]; !math.IsInf(up, 1) {
+				return up
+			}
+			return h.Buckets[i]
+		}
+	}
+	return 0
+}
+
+// resident is how much real memory the process takes, in bytes, or 0 where the system does not say.
+func resident() int64 {
+	text, err := os.ReadFile("/proc/self/statm")
+	if err != nil {
+		return 0
+	}
+	if f := bytes.Fields(text); len(f) > 1 {
+		if pages, err := strconv.ParseInt(string(f[1]), 10, 64); err == nil {
+			return pages * int64(os.Getpagesize())
+		}
+	}
+	return 0
+}
+
+// How much garbage is let grow between two collections: a share of what is kept, and as much as everything else takes.
+const (
+	garbageOfKept = 0.05
+	leastPercent  = 5
+	mostPercent   = 1000
+	// otherLeast is what everything else is taken to be at least, in bytes: else, while little is kept, memory is collected for every few MiB
+	// that watchers are sent, and statements pay for each time.
+	otherLeast = 48 << 20
+)
+
+// collector has memory collected more often the more of it is kept results, so that the limit for those is about what the process takes: by
+// itself the runtime would let as much garbage grow as there is memory in use. It keeps out of the way where GOGC says what to do.
+type collector struct {
+	percent int
+	at      time.Time
+}
+
+func (c *collector) tick(kept int64, now time.Time) {
+	if os.Getenv("GOGC") != "" || now.Sub(c.at) < 5*time.Second {
+		return
+	}
+	c.at = now
+	samples := []metrics.Sample{{Name: heapLive}}
+	metrics.Read(samples)
+	percent := collectAt(kept, int64(samples[0].Value.Uint64()))
+	if d := percent - c.percent; c.percent != 0 && d*10 < c.percent && -d*10 < c.percent {
+		return // it would stop the world for next to nothing
+	}
+	c.percent = percent
+	debug.SetGCPercent(percent)
+}
+
+// collectAt says by how many percent the heap may grow beyond what is in use until it is collected.
+func collectAt(kept, live int64) int {
+	grows := garbageOfKept*float64(kept) + float64(max(live-kept, otherLeast))
+	return min(max(int(100*grows/float64(max(live, 1<<20))), leastPercent), mostPercent)
+}
