@@ -234,6 +234,7 @@ var cases = []struct {
 	{"idle connections", (*bench).idleConnections},
 	{"allocations", (*bench).allocations},
 	{"ten watchers", (*bench).tenWatchers},
+	{"a million results", (*bench).millionResults},
 }
 
 func caseNames() string {

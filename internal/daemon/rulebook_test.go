@@ -190,7 +190,8 @@ func TestApplyingTheSameAgain(t *testing.T) {
 func TestEditsOfTheFileAreOffered(t *testing.T) {
 	d := newDesk(t)
 	outside := func(text string) *control.Outside {
-		require.NoError(t, os.WriteFile(d.file, []byte(text), 0o600))
+		require.NoError(t, os.WriteFile(d.file+".new", []byte(text), 0o600))
+		require.NoError(t, os.Rename(d.file+".new", d.file)) // or half of it might be seen
 		var found *control.Outside
 		require.Eventually(t, func() bool {
 			st, err := d.api.Status(ctx)

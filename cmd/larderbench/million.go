@@ -1,0 +1,160 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/core/statement"
+)
+
+const (
+	millionSchema = `create table if not exists kept_notes as select i as id from generate_series(1, 1300000) i;
+create unique index if not exists kept_notes_id on kept_notes (id);
+analyze kept_notes`
+	// million is how many results of a KiB are kept, and few how many they are compared with.
+	million, few = 1_000_000, 1_000
+	// beyond is how many more are asked for then, so that results are pushed out.
+	beyond       = 300_000
+	millionLimit = 1800 << 20
+)
+
+func note(id int) []byte {
+	return message('Q', fmt.Appendf(nil, "select id, repeat(md5('note'), 31) from kept_notes where id = %d\x00", id))
+}
+
+// millionResults measures hits among a million results against hits among a thousand, what the process takes of memory, and for how long it
+// stands still to collect it.
+func (b *bench) millionResults() error {
+	const name = "a million results"
+	c, err := pgConn(b.direct)
+	if err != nil {
+		return err
+	}
+	if _, err := ask(c, message('Q', []byte(millionSchema+"\x00"))); err != nil {
+		return err
+	}
+	c.Close()
+	file := filepath.Join(b.dir, "million.toml")
+	id := statement.Of("select id, repeat(md5('note'), 31) from kept_notes where id = 1")
+	if err := os.WriteFile(file, fmt.Appendf(nil, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"none\"\n", id), 0o600); err != nil {
+		return err
+	}
+	socket := filepath.Join(b.dir, "million.sock")
+	larder, address, err := b.spawn("the larder with a million results", b.program, func(a string) []string {
+		return []string{"serve", "--listen", a, "--origin", b.direct, "--rules", file, "--control", socket, "--memory", "1800MiB"}
+	})
+	if err != nil {
+		return err
+	}
+	defer larder.stop()
+	api := control.NewClient(socket)
+	var most int64 // of real memory
+	look := func() (control.Stock, error) {
+		st, err := api.Stock(context.Background())
+		most = max(most, st.Process.Resident)
+		return st, err
+	}
+	fill := func(from, to int) error {
+		var wg sync.WaitGroup
+		errs := make(chan error, 17)
+		for k := range 16 {
+			wg.Go(func() {
+				c, err := pgConn(address)
+				if err != nil {
+					errs <- err
+					return
+				}
+				defer c.Close()
+				for i := from + k; i < to; i += 16 {
+					if _, err := ask(c, note(i+1)); err != nil {
+						errs <- err
+						return
+					}
+				}
+			})
+		}
+		done := make(chan struct{})
+		go func() { wg.Wait(); close(done) }()
+		for {
+			select {
+			case <-done:
+				select {
+				case err := <-errs:
+					return err
+				default:
+					_, err := look()
+					return err
+				}
+			case <-time.After(time.Second):
+				if _, err := look(); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	if c, err = pgConn(address); err != nil {
+		return err
+	}
+	defer c.Close()
+	hits := func(among int) (took []float64, err error) {
+		for range 4000 {
+			request := note(rand.IntN(among) + 1)
+			from := time.Now()
+			if _, err := ask(c, request); err != nil {
+				return nil, err
+			}
+			took = append(took, float64(time.Since(from).Nanoseconds())/1000)
+		}
+		slices.Sort(took)
+		return took, nil
+	}
+	if err := fill(0, million); err != nil {
+		return err
+	}
+	st, err := look()
+	if err != nil {
+		return err
+	}
+	p50, p99 := map[int][]float64{}, map[int][]float64{}
+	for round := range b.rounds {
+		for i := range 2 {
+			among := []int{few, million}[(i+round)%2]
+			took, err := hits(among)
+			if err != nil {
+				return err
+			}
+			p50[among] = append(p50[among], took[len(took)/2])
+			p99[among] = append(p99[among], took[len(took)*99/100])
+		}
+	}
+	atMost := func(r Ratio, most float64) Ratio {
+		met := r.Median <= most
+		r.Aim, r.Met = fmt.Sprintf("at most %g", most), &met
+		return r
+	}
+	b.results.Ratios = append(b.results.Ratios,
+		atMost(ratio(name, "p50 of a hit, 10⁶", "10³", p50[million], p50[few], 0), 1.3),
+		atMost(ratio(name, "p99 of a hit, 10⁶", "10³", p99[million], p99[few], 0), 1.3))
+	kept := st.Results
+	if err := fill(million, million+beyond); err != nil { // results are pushed out
+		return err
+	}
+	if st, err = look(); err != nil {
+		return err
+	}
+	b.results.Figures = append(b.results.Figures,
+		Figure{Case: name, What: "results kept", Value: float64(kept), Unit: "results"},
+		Figure{Case: name, What: "a result of a KiB", Value: float64(st.Bytes-st.Beside) / float64(st.Results), Unit: "bytes"},
+		Figure{Case: name, What: "most real memory / limit", Value: float64(most) / millionLimit, Unit: "times"}.atMost(1.15),
+		Figure{Case: name, What: "collections", Value: float64(st.Process.Collections), Unit: "times"},
+		Figure{Case: name, What: "p99 of their pauses", Value: st.Process.PauseP99, Unit: "ms"}.atMost(1),
+		Figure{Case: name, What: "the longest pause", Value: st.Process.PauseMost, Unit: "ms"})
+	return nil
+}
