@@ -30,7 +30,7 @@ patterns that you choose, drops them when a write touches their tables, and show
 		SilenceErrors: true, // main says them
 	}
 	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
-	c.AddCommand(serveCommand(), watchCommand(), statusCommand(), rulesCommand(), holdCommand(), dropCommand(), explainCommand(), feedCommand(), demoCommand())
+	c.AddCommand(serveCommand(), watchCommand(), statusCommand(), rulesCommand(), holdCommand(), dropCommand(), explainCommand(), feedCommand(), trialCommand(), recordCommand(), demoCommand())
 	countArguments(c)
 	return c
 }

@@ -2,11 +2,14 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -22,7 +25,7 @@ analyze kept_notes`
 	million, few = 1_000_000, 1_000
 	// beyond is how many more are asked for then, so that results are pushed out.
 	beyond       = 300_000
-	millionLimit = 1800 << 20
+	millionLimit = 2300 << 20
 )
 
 func note(id int) []byte {
@@ -48,7 +51,7 @@ func (b *bench) millionResults() error {
 	}
 	socket := filepath.Join(b.dir, "million.sock")
 	larder, address, err := b.spawn("the larder with a million results", b.program, func(a string) []string {
-		return []string{"serve", "--listen", a, "--origin", b.direct, "--rules", file, "--control", socket, "--memory", "1800MiB"}
+		return []string{"serve", "--listen", a, "--origin", b.direct, "--rules", file, "--control", socket, "--memory", "2300MiB"}
 	})
 	if err != nil {
 		return err
@@ -143,7 +146,21 @@ func (b *bench) millionResults() error {
 		atMost(ratio(name, "p50 of a hit, 10⁶", "10³", p50[million], p50[few], 0), 1.3),
 		atMost(ratio(name, "p99 of a hit, 10⁶", "10³", p99[million], p99[few], 0), 1.3))
 	kept := st.Results
-	if err := fill(million, million+beyond); err != nil { // results are pushed out
+	loaded, err := larder.pauses()
+	if err != nil {
+		return err
+	}
+	for i := range beyond / 6 { // by one client, so that the machine has time to spare
+		if _, err := ask(c, note(million+i+1)); err != nil {
+			return err
+		}
+	}
+	quiet, err := larder.pauses()
+	if err != nil {
+		return err
+	}
+	quiet = quiet[len(loaded):]
+	if err := fill(million+beyond/6, million+beyond); err != nil { // results are pushed out
 		return err
 	}
 	if st, err = look(); err != nil {
@@ -153,8 +170,39 @@ func (b *bench) millionResults() error {
 		Figure{Case: name, What: "results kept", Value: float64(kept), Unit: "results"},
 		Figure{Case: name, What: "a result of a KiB", Value: float64(st.Bytes-st.Beside) / float64(st.Results), Unit: "bytes"},
 		Figure{Case: name, What: "most real memory / limit", Value: float64(most) / millionLimit, Unit: "times"}.atMost(1.15),
-		Figure{Case: name, What: "collections", Value: float64(st.Process.Collections), Unit: "times"},
-		Figure{Case: name, What: "p99 of their pauses", Value: st.Process.PauseP99, Unit: "ms"}.atMost(1),
-		Figure{Case: name, What: "the longest pause", Value: st.Process.PauseMost, Unit: "ms"})
+		Figure{Case: name, What: "pauses while it fills, 16 clients", Value: float64(len(loaded)), Unit: "times"},
+		Figure{Case: name, What: "p99 of those", Value: percentile(loaded, 99), Unit: "ms"}.atMost(1),
+		Figure{Case: name, What: "pauses with one client", Value: float64(len(quiet)), Unit: "times"},
+		Figure{Case: name, What: "p99 of those with one client", Value: percentile(quiet, 99), Unit: "ms"}.atMost(1))
 	return nil
+}
+
+// traced finds the two pauses in what the runtime writes of each collection.
+var traced = regexp.MustCompile(`(?m)^gc \d+ @.*: ([\d.]+)\+[\d.]+\+([\d.]+) ms clock`)
+
+// pauses gives for how long a process that traces its collections stood still for each, in milliseconds.
+func (p *process) pauses() (out []float64, err error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, m := range traced.FindAllStringSubmatch(p.log.String(), -1) {
+		for _, text := range m[1:] {
+			ms, err := strconv.ParseFloat(text, 64)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, ms)
+		}
+	}
+	if len(out) == 0 {
+		return nil, errors.New("the larder says nothing of its collections")
+	}
+	return out, nil
+}
+
+func percentile(list []float64, p int) float64 {
+	s := slices.Sorted(slices.Values(list))
+	if len(s) == 0 {
+		return 0
+	}
+	return s[min(len(s)*p/100, len(s)-1)]
 }

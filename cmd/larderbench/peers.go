@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 )
@@ -128,12 +129,21 @@ func (c canned) serve(conn net.Conn) {
 type process struct {
 	name string
 	cmd  *exec.Cmd
+	mu   sync.Mutex // of log
 	log  bytes.Buffer
+}
+
+// Write takes down what the process says.
+func (p *process) Write(b []byte) (int, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.log.Write(b)
 }
 
 func startProcess(name, program string, args ...string) (*process, error) {
 	p := &process{name: name, cmd: exec.Command(program, args...)}
-	p.cmd.Stdout, p.cmd.Stderr = &p.log, &p.log
+	p.cmd.Stdout, p.cmd.Stderr = p, p
+	p.cmd.Env = append(os.Environ(), "GODEBUG=gctrace=1")
 	p.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	return p, p.cmd.Start()
 }

@@ -14,6 +14,9 @@ import (
 	"net/url"
 	"os/user"
 	"strings"
+	"time"
+
+	"jollylarder/internal/trial"
 )
 
 // Client talks to a larder over its control socket, or over TLS.
@@ -277,4 +280,49 @@ func (c *Client) SetLimit(ctx context.Context, l Limit) error {
 // Prove gives what was spared since "start", in the last "minute", or over a length such as 24h.
 func (c *Client) Prove(ctx context.Context, since string) (p Proof, err error) {
 	return p, c.do(ctx, http.MethodGet, "/v1/prove?"+url.Values{"since": {since}}.Encode(), nil, &p)
+}
+
+// Trial makes a live trial. Progress is told how far it is; it ends, with what its completed rounds came to, when the context does.
+func (c *Client) Trial(ctx context.Context, t Trial, progress func(done float64, what string)) (*trial.Result, error) {
+	resp, err := c.open(context.WithoutCancel(ctx), "POST", "/v1/trial", t)
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	defer context.AfterFunc(ctx, func() {
+		short, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		if c.do(short, "DELETE", "/v1/trial", nil, &struct{}{}) != nil {
+			resp.Body.Close()
+		}
+	})()
+	dec := json.NewDecoder(resp.Body)
+	for {
+		var line TrialLine
+		if err := dec.Decode(&line); err != nil {
+			return nil, fmt.Errorf("the trial was broken off, and keeping is on again: %w", err)
+		}
+		switch {
+		case line.Problem != "":
+			return nil, errors.New(line.Problem)
+		case line.Result != nil:
+			return line.Result, nil
+		case progress != nil:
+			progress(line.Done, line.Doing)
+		}
+	}
+}
+
+// CountOf gives what the larder has counted of an application: statements that the origin answered, and the waiting spared, in milliseconds.
+func (c *Client) CountOf(ctx context.Context, application string) (origin uint64, spared float64, err error) {
+	st, err := c.Status(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	for _, a := range st.Applications {
+		if a.Name == application {
+			return a.Total.Calls() - a.Total.Hits, a.Total.Spared, nil
+		}
+	}
+	return 0, 0, nil
 }

@@ -14,6 +14,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/trial"
 )
 
 // larder is an engine and nothing around it.
@@ -22,13 +23,14 @@ type larder struct {
 	values bool
 }
 
-func (l *larder) Engine() *engine.Engine  { return l.e }
-func (l *larder) ConfiguredMemory() int64 { return 256 << 20 }
-func (l *larder) Process() Process        { return Process{} }
-func (l *larder) Describe(*Status)        {}
-func (l *larder) Book() Book              { return nil }
-func (l *larder) ShowsValues() bool       { return l.values }
-func (l *larder) Values([]byte) []string  { return nil }
+func (l *larder) Engine() *engine.Engine                                  { return l.e }
+func (l *larder) Parameters([]byte, []byte) ([]trial.Parameter, []uint32) { return nil, nil }
+func (l *larder) ConfiguredMemory() int64                                 { return 256 << 20 }
+func (l *larder) Process() Process                                        { return Process{} }
+func (l *larder) Describe(*Status)                                        {}
+func (l *larder) Book() Book                                              { return nil }
+func (l *larder) ShowsValues() bool                                       { return l.values }
+func (l *larder) Values([]byte) []string                                  { return nil }
 
 // withPatterns makes a larder that has seen so many patterns.
 func withPatterns(t testing.TB, n int) *larder {

@@ -20,6 +20,7 @@ import (
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
 	"jollylarder/internal/state"
+	"jollylarder/internal/trial"
 )
 
 // Larder is what the API controls.
@@ -35,6 +36,8 @@ type Larder interface {
 	Process() Process
 	// Values reads the parameters of a statement as its protocol sends them.
 	Values(bound []byte) []string
+	// Parameters gives them as they were sent, with their types as declared.
+	Parameters(types, bound []byte) ([]trial.Parameter, []uint32)
 }
 
 // Listen opens the API's socket, for its owner alone. A socket left over by a larder that is gone is replaced; one that
@@ -90,6 +93,8 @@ func Handler(l Larder) http.Handler {
 		"POST /v1/stock/curve":       s.memoryCurve,
 		"PUT /v1/stock/limit":        s.limit,
 		"GET /v1/prove":              s.remembered.within(s.prove),
+		"POST /v1/trial":             s.trial,
+		"DELETE /v1/trial":           s.stopTrial,
 		"PUT /v1/hold":               s.hold,
 		"GET /v1/stream":             s.stream,
 	} {
@@ -116,6 +121,7 @@ type server struct {
 	common     common
 	forecasts  forecasts
 	streams    streams
+	trials     trials
 }
 
 // longestBody is the longest request in bytes: a rules file is part of some.

@@ -50,14 +50,14 @@ type line struct {
 	json   []byte
 }
 
-func (x *line) event(values func([]byte) []string) *Event {
-	x.once.Do(func() { x.seen = event(x.ev, values) })
+func (x *line) event(l Larder) *Event {
+	x.once.Do(func() { x.seen = event(x.ev, l) })
 	return x.seen
 }
 
-func (x *line) bytes(values func([]byte) []string) []byte {
+func (x *line) bytes(l Larder) []byte {
 	x.encode.Do(func() {
-		b, _ := json.Marshal(x.event(values))
+		b, _ := json.Marshal(x.event(l))
 		x.json = append(b, '\n')
 	})
 	return x.json
@@ -159,7 +159,7 @@ func (s *server) take(g *gathering, f *filter.Filter) (picked []*line, lost uint
 	}
 	for i := len(lines) - 1; i >= 0; i-- {
 		x := lines[i]
-		if x.ev.Pattern != nil && !f.Empty() && !f.Match(x.event(s.l.Values)) {
+		if x.ev.Pattern != nil && !f.Empty() && !f.Match(x.event(s.l)) {
 			continue
 		}
 		if g.saved == 0 && x.ev.Pattern != nil { // a drop is never left out
@@ -208,7 +208,7 @@ func (s *server) stream(w http.ResponseWriter, r *http.Request) {
 		picked, lost := s.take(g, f)
 		out = out[:0]
 		for _, x := range picked {
-			out = append(out, x.bytes(s.l.Values)...)
+			out = append(out, x.bytes(s.l)...)
 		}
 		if lost > 0 {
 			said, _ := json.Marshal(Event{At: time.Now(), Kind: "lost", Count: lost})
@@ -224,7 +224,7 @@ func (s *server) stream(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-func event(ev engine.Event, values func([]byte) []string) *Event {
+func event(ev engine.Event, l Larder) *Event {
 	if ev.Pattern == nil {
 		return &Event{At: ev.At, Kind: "drop", Table: ev.Table, Database: ev.Database, Count: uint64(ev.Dropped)}
 	}
@@ -241,7 +241,8 @@ func event(ev engine.Event, values func([]byte) []string) *Event {
 		}
 	}
 	if len(ev.Bound) > 0 {
-		out.Values = values(ev.Bound)
+		out.Values = l.Values(ev.Bound)
+		out.Parameters, out.Types = l.Parameters(ev.Types, ev.Bound)
 	}
 	return out
 }

@@ -4,7 +4,11 @@
 // Durations are in milliseconds, with fractions; times are RFC 3339; sizes are in bytes.
 package control
 
-import "time"
+import (
+	"time"
+
+	"jollylarder/internal/trial"
+)
 
 // Sums are counts and times over some stretch.
 type Sums struct {
@@ -308,8 +312,11 @@ type Event struct {
 	// Statement and Values are the statement with its literals and its parameters, only if values were asked for.
 	Statement string   `json:"statement,omitempty"`
 	Values    []string `json:"values,omitempty"`
-	Table     string   `json:"table,omitempty"`
-	Count     uint64   `json:"count,omitempty"` // results dropped, or events left out
+	// Parameters are the same as they were sent, and Types their types as declared: what a recording needs.
+	Parameters []trial.Parameter `json:"parameters,omitempty"`
+	Types      []uint32          `json:"types,omitempty"`
+	Table      string            `json:"table,omitempty"`
+	Count      uint64            `json:"count,omitempty"` // results dropped, or events left out
 }
 
 // Problem is the body of every answer that is not a success: what is wrong and what to do.

@@ -17,6 +17,7 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/feed"
 	"jollylarder/internal/state"
+	"jollylarder/internal/trial"
 	wire "jollylarder/internal/wire/postgres"
 )
 
@@ -241,6 +242,16 @@ func (l *Larder) ShowsValues() bool {
 
 // Values is described at control.Larder.
 func (l *Larder) Values(bound []byte) []string { return wire.Values(bound) }
+
+// Parameters is described at control.Larder.
+func (l *Larder) Parameters(types, bound []byte) ([]trial.Parameter, []uint32) {
+	values, binary, declared := wire.Parameters(types, bound)
+	out := make([]trial.Parameter, len(values))
+	for i := range values {
+		out[i] = trial.Parameter{Value: values[i], Binary: binary[i]}
+	}
+	return out, declared
+}
 
 // Describe is described at control.Larder.
 func (l *Larder) Describe(s *control.Status) {

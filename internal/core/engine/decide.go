@@ -112,6 +112,7 @@ type Decision struct {
 	write    *writing
 	exact    []byte // its text and values, for whoever watches
 	bound    []byte
+	types    []byte
 	comment  []byte
 	labels   []byte // its comment, valid until it is sent or answered
 	resolved *resolution
@@ -135,6 +136,7 @@ const (
 	whyNoRule      = "no rule keeps this pattern"
 	whyNever       = "a rule says never"
 	whyHeld        = "all keeping is on hold"
+	whyTrial       = "a trial has keeping off at this moment"
 	whyFailed      = "its transaction has failed"
 	whySnapshot    = "in a transaction that must see its own moment"
 	whyIsolation   = "in a transaction whose isolation is not known"
@@ -188,7 +190,7 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 		s.sums(&d, r, now)
 	}
 	rule := s.rule(set, res, r)
-	keep := rule != nil && rule.Keeps() && !s.e.held.Load()
+	keep := rule != nil && rule.Keeps() && !s.e.off()
 	if res.schema == nil && keep && !r.NoAsking && s.state == Idle && p.Facts.Plain() {
 		if n := s.Wants(now); n&NeedCatalog != 0 {
 			d.Need = n
@@ -206,6 +208,8 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 	switch {
 	case s.e.held.Load():
 		d.Reason = whyHeld
+	case s.e.aside.Load():
+		d.Reason = whyTrial
 	case rule == nil:
 		d.Reason = whyNoRule
 	case rule.Verdict == rules.Never:

@@ -71,6 +71,7 @@ type Engine struct {
 	store *store.Store
 	rules atomic.Pointer[rules.Set]
 	held  atomic.Bool
+	aside atomic.Bool // a trial has keeping off at this moment
 
 	patterns patterns
 	texts    texts
@@ -120,6 +121,12 @@ func (e *Engine) Hold(on bool) { e.held.Store(on) }
 
 // Held says whether all keeping is switched off.
 func (e *Engine) Held() bool { return e.held.Load() }
+
+// SetAside is Hold for a slice of a live trial: what is passed for it is told by its own reason.
+func (e *Engine) SetAside(on bool) { e.aside.Store(on) }
+
+// off says whether nothing is answered from memory at this moment.
+func (e *Engine) off() bool { return e.held.Load() || e.aside.Load() }
 
 // Kept gives how many results are kept, the bytes they take, and the bytes they may take.
 func (e *Engine) Kept() (results int, bytes, limit int64) {

@@ -80,7 +80,7 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 			At: now, Pattern: d.Pattern, Outcome: d.Outcome, Reason: d.Reason,
 			Application: s.Application, User: s.User, Database: s.db.name, Address: s.Address,
 			Took: r.Took, Spared: rec.Spared, Age: age, Rows: rec.Rows, Bytes: r.Bytes, Failed: r.Failed,
-			Exact: d.exact, Bound: d.bound, Labels: statement.Labels(d.comment),
+			Exact: d.exact, Bound: d.bound, Types: d.types, Labels: statement.Labels(d.comment),
 		})
 	}
 }

@@ -31,6 +31,8 @@ type Event struct {
 	// Exact is the statement with its literals and Bound its parameters, as the protocol sends them, while somebody
 	// watches who asked for values; else both are empty.
 	Exact, Bound []byte
+	// Types are the parameters' types as they were declared, as the protocol sends them.
+	Types []byte
 
 	// Table and Dropped tell of a drop: how many results a change of the table dropped. Table is empty when the
 	// change may have touched any.
@@ -101,7 +103,7 @@ func (w *Watcher) Read() (events []Event, lost uint64) {
 			statements++
 		}
 		if !w.values {
-			ev.Exact, ev.Bound = nil, nil
+			ev.Exact, ev.Bound, ev.Types = nil, nil, nil
 		}
 	}
 	s.room.Store(streamRoom)
@@ -136,7 +138,7 @@ func (w *Watcher) Close() {
 func (s *stream) note(d *Decision, r *Request) {
 	d.comment = bytes.Clone(r.Comment)
 	if s.curious.Load() > 0 {
-		d.exact, d.bound = bytes.Clone(r.Exact), bytes.Clone(r.Bound)
+		d.exact, d.bound, d.types = bytes.Clone(r.Exact), bytes.Clone(r.Bound), bytes.Clone(r.Types)
 	}
 }
 

@@ -63,6 +63,9 @@ const (
 	ownBytes  = 40
 )
 
+// garbage is which part of what entries take is counted beyond that: as much of it waits to be collected at times.
+const garbage = 16
+
 // Overhead is about what an entry takes beyond its reply, in bytes, where nothing has been measured yet.
 const Overhead = 760
 
@@ -70,7 +73,7 @@ const Overhead = 760
 func (e *Entry) measure() {
 	n := rounded(int(unsafe.Sizeof(*e))) + len(e.key) + cap(e.Reply) + nodeBytes
 	n += rounded(e.Stamp.Bytes()) + rounded(cap(e.links)*int(unsafe.Sizeof(link{}))) + int(e.own)*ownBytes
-	e.size = uint32(n)
+	e.size = uint32(n + n/garbage)
 }
 
 // Size is what the entry takes in bytes, with its key and all that is needed to find and to drop it.

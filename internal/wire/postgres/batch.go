@@ -2,9 +2,7 @@ package postgres
 
 import (
 	"encoding/binary"
-	"fmt"
 	"time"
-	"unicode/utf8"
 
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
@@ -464,56 +462,4 @@ func boundMayMeanNow(b []byte) bool {
 		b = b[l:]
 	}
 	return false
-}
-
-// Values gives the bound values of a Bind message as texts, for people: what came as text as it is, the rest in
-// hexadecimal.
-func Values(b []byte) (out []string) {
-	take := func(n int) []byte {
-		if n < 0 || n > len(b) {
-			b = nil
-			return nil
-		}
-		part := b[:n]
-		b = b[n:]
-		return part
-	}
-	count := func() int {
-		if part := take(2); part != nil {
-			return int(binary.BigEndian.Uint16(part))
-		}
-		return 0
-	}
-	formats := make([]int, min(count(), len(b)/2))
-	for i := range formats {
-		formats[i] = count()
-	}
-	for i := range min(count(), len(b)) {
-		part := take(4)
-		if part == nil {
-			return out
-		}
-		n := int(int32(binary.BigEndian.Uint32(part)))
-		if n < 0 {
-			out = append(out, "null")
-			continue
-		}
-		value := take(n)
-		binaryForm := len(formats) == 1 && formats[0] == 1 || i < len(formats) && formats[i] == 1
-		switch {
-		case binaryForm && (n == 2 || n == 4 || n == 8):
-			var v int64
-			for j, c := range value {
-				if v = v<<8 | int64(c); j == 0 {
-					v = int64(int8(c))
-				}
-			}
-			out = append(out, fmt.Sprintf("%d (binary)", v))
-		case binaryForm && !utf8.Valid(value):
-			out = append(out, fmt.Sprintf("%x (binary)", value))
-		default:
-			out = append(out, string(value))
-		}
-	}
-	return out
 }

@@ -1,0 +1,108 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/trial"
+)
+
+func recordCommand() *cobra.Command {
+	var to *toLarder
+	var out, filter string
+	var length time.Duration
+	var values bool
+	c := &cobra.Command{
+		Use:   "record --out FILE",
+		Short: "Write the statements of live traffic to a file, to be asked again by a trial",
+		Long: `The statements that end while it runs are written to a file, a line of JSON each, as docs/trials.md describes. Without
+--values their values are left out, and a trial cannot ask them again. The file holds what your applications' users
+typed: it is made for you alone, and is best removed when it has served.`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if length < time.Second || length > 24*time.Hour {
+				return &usageError{fmt.Errorf("--for %s: expected 1s to 24h", length)}
+			}
+			client, err := to.client()
+			if err != nil {
+				return err
+			}
+			ctx, stop := interrupted()
+			defer stop()
+			ctx, cancel := context.WithTimeout(ctx, length)
+			defer cancel()
+			n, missed, err := record(ctx, client, out, filter, values)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "%d statements recorded in %s", n, out)
+			if missed > 0 {
+				fmt.Fprintf(c.OutOrStdout(), "; %d more came too fast", missed)
+			}
+			fmt.Fprintln(c.OutOrStdout())
+			return nil
+		},
+	}
+	to = connecting(c)
+	c.Flags().StringVar(&out, "out", "", "file to write; it must not be there yet")
+	c.Flags().DurationVar(&length, "for", time.Minute, "how long to record")
+	c.Flags().BoolVar(&values, "values", false, "with literals and parameters, where the larder's show_values allows it")
+	c.Flags().StringVar(&filter, "filter", "", "only statements that a filter picks, such as app=booking-web")
+	_ = c.MarkFlagRequired("out")
+	return c
+}
+
+// record writes a recording until the context ends.
+func record(ctx context.Context, client *control.Client, path, filter string, values bool) (n int, missed uint64, err error) {
+	if _, err := client.Status(ctx); err != nil {
+		return 0, 0, err
+	}
+	file, err := os.OpenFile(filepath.Clean(path), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return 0, 0, fmt.Errorf("--out: %w", err)
+	}
+	defer func() { err = errors.Join(err, file.Close()) }()
+	w, err := trial.NewWriter(file, time.Now(), values)
+	if err != nil {
+		return 0, 0, err
+	}
+	var failed error
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	err = client.Stream(ctx, filter, values, func(e control.Event) {
+		if failed != nil {
+			return
+		}
+		switch e.Kind {
+		case "lost":
+			missed += e.Count
+			return
+		case "statement":
+		default:
+			return
+		}
+		began := e.At.Add(-time.Duration(e.Took * float64(time.Millisecond)))
+		line := trial.Line{Session: e.Client, Application: e.Application, User: e.User, Database: e.Database, Pattern: e.Pattern, SQL: e.Text, Outcome: e.Outcome, Took: e.Took}
+		if values {
+			line.SQL, line.Parameters, line.Types = e.Statement, e.Parameters, e.Types
+		}
+		if failed = w.Add(began, line); failed != nil {
+			cancel()
+		}
+	})
+	switch {
+	case failed != nil:
+		return w.Statements(), missed, fmt.Errorf("writing %s: %w", path, failed)
+	case ctx.Err() == nil:
+		_ = w.End(missed)
+		return w.Statements(), missed, fmt.Errorf("the recording was broken off: %w", err)
+	}
+	return w.Statements(), missed, w.End(missed)
+}

@@ -1,0 +1,104 @@
+package control
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"sync"
+	"time"
+
+	"jollylarder/internal/trial"
+)
+
+// Trial asks for a live trial: keeping is off and on in turns, on the traffic that comes.
+type Trial struct {
+	Slice  float64 `json:"slice_ms"`
+	Rounds int     `json:"rounds"`
+}
+
+// TrialLine is one line of the answer: how far it is, or what it came to.
+type TrialLine struct {
+	Done    float64       `json:"done"`
+	Doing   string        `json:"doing,omitempty"`
+	Result  *trial.Result `json:"result,omitempty"`
+	Problem string        `json:"problem,omitempty"`
+}
+
+// trials sees to it that there is one at a time: two would switch keeping off and on for each other.
+type trials struct {
+	mu   sync.Mutex
+	stop context.CancelFunc // of the one that is under way, or nil
+}
+
+// begin gives a context for a trial, unless there is one.
+func (t *trials) begin(ctx context.Context) (context.Context, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.stop != nil {
+		return nil, false
+	}
+	ctx, t.stop = context.WithCancel(ctx)
+	return ctx, true
+}
+
+func (t *trials) end() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.stop()
+	t.stop = nil
+}
+
+// stopTrial has the trial that is under way end with the rounds that it has completed.
+func (s *server) stopTrial(w http.ResponseWriter, _ *http.Request) {
+	s.trials.mu.Lock()
+	defer s.trials.mu.Unlock()
+	if s.trials.stop != nil {
+		s.trials.stop()
+	}
+	reply(w, struct{}{})
+}
+
+// trial makes a live trial. It ends, and keeping is on again, when whoever asked for it goes.
+func (s *server) trial(w http.ResponseWriter, r *http.Request) {
+	var in Trial
+	if !read(w, r, &in) {
+		return
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		problem(w, http.StatusInternalServerError, "this connection cannot stream")
+		return
+	}
+	e := s.l.Engine()
+	switch {
+	case e.Held():
+		problem(w, http.StatusConflict, "all keeping is on hold: there is nothing to compare")
+		return
+	case !e.Rules().Keeps():
+		problem(w, http.StatusConflict, "no rule keeps anything: there is nothing to compare")
+		return
+	}
+	t := trial.Live{Engine: e, Slice: time.Duration(in.Slice * float64(time.Millisecond)), Rounds: in.Rounds}
+	if err := t.Check(); err != nil {
+		problem(w, http.StatusBadRequest, "%v", err)
+		return
+	}
+	ctx, ok := s.trials.begin(r.Context())
+	if !ok {
+		problem(w, http.StatusConflict, "another live trial is under way: wait for its end")
+		return
+	}
+	defer s.trials.end()
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	enc := json.NewEncoder(w)
+	t.Progress = func(done float64, what string) {
+		_ = enc.Encode(TrialLine{Done: done, Doing: what})
+		flusher.Flush()
+	}
+	out, err := t.Run(ctx)
+	if err != nil {
+		_ = enc.Encode(TrialLine{Problem: err.Error()})
+		return
+	}
+	_ = enc.Encode(TrialLine{Done: 1, Result: &out})
+}

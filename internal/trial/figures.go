@@ -1,0 +1,180 @@
+// Package trial compares the same statements asked of the database directly, through the larder with keeping off, and through it with keeping
+// on: what was waited, and whether the answers were the same.
+package trial
+
+import (
+	"math"
+	"slices"
+
+	"gonum.org/v1/gonum/stat"
+	"gonum.org/v1/gonum/stat/distuv"
+)
+
+// The ways a statement is asked.
+const (
+	Direct = "direct"
+	Off    = "through, off"
+	On     = "through, on"
+)
+
+// Figures is what was measured of one way. Times are in milliseconds.
+type Figures struct {
+	Way       string  `json:"way"`
+	Calls     int     `json:"calls"`
+	Errors    int     `json:"errors"`
+	PerSecond float64 `json:"per_second"`
+	Mean      float64 `json:"mean_ms"`
+	P50       float64 `json:"p50_ms"`
+	P90       float64 `json:"p90_ms"`
+	P99       float64 `json:"p99_ms"`
+	Most      float64 `json:"max_ms"`
+	// Origin is how many statements the database had to answer for them, where that is known.
+	Origin *uint64 `json:"origin_statements,omitempty"`
+}
+
+// Estimate is a number with half of its interval of 95%; Error is nil where too few rounds were made to say.
+type Estimate struct {
+	Value float64  `json:"value"`
+	Error *float64 `json:"error,omitempty"`
+}
+
+// Difference is how one way differs from another, round by round: positive where it took longer. Times are in milliseconds, and Rate is the
+// one's statements per second as a part of the other's.
+type Difference struct {
+	Way     string   `json:"way"`
+	Against string   `json:"against"`
+	Mean    Estimate `json:"mean_ms"`
+	P50     Estimate `json:"p50_ms"`
+	P90     Estimate `json:"p90_ms"`
+	P99     Estimate `json:"p99_ms"`
+	Rate    Estimate `json:"rate"`
+}
+
+// Result is what a trial came to.
+type Result struct {
+	Kind    string       `json:"kind"` // load or live
+	Rounds  int          `json:"rounds"`
+	Clients int          `json:"clients,omitempty"`
+	Ways    []Figures    `json:"ways"`
+	Against []Difference `json:"differences"`
+	// Spared is what keeping spared in all of the rounds, by the trial, and Counted what the larder itself counted for the same statements; in
+	// milliseconds. Counted is nil where the larder was not asked.
+	Spared  *Estimate `json:"spared_ms,omitempty"`
+	Counted *float64  `json:"larder_counted_ms,omitempty"`
+	Answers *Answers  `json:"answers,omitempty"`
+	// LeftOut says what of the statements was not run, and why; Ended why the trial ended before its time.
+	LeftOut []string `json:"left_out,omitempty"`
+	Ended   string   `json:"ended_early,omitempty"`
+}
+
+// Answers is what came of comparing answers: of each statement the direct one, that from the larder, and the direct one again.
+type Answers struct {
+	Equal     int `json:"equal"`
+	Different int `json:"different"`
+	// Changing are those of which the two direct ones differed already.
+	Changing int `json:"changing"`
+	// First are the first few statements whose answers were different.
+	First []string `json:"first,omitempty"`
+}
+
+// slice is one way's part of one round.
+type slice struct {
+	took   []float64 // of each statement, in milliseconds
+	length float64   // in seconds
+	errors int
+}
+
+// figures sums the slices of one way.
+func figures(way string, slices_ []slice) Figures {
+	f := Figures{Way: way}
+	var all []float64
+	var length float64
+	for _, s := range slices_ {
+		all = append(all, s.took...)
+		length += s.length
+		f.Errors += s.errors
+	}
+	f.Calls = len(all)
+	if f.Calls == 0 {
+		return f
+	}
+	slices.Sort(all)
+	if length > 0 {
+		f.PerSecond = float64(len(all)) / length
+	}
+	f.Mean, f.Most = stat.Mean(all, nil), all[len(all)-1]
+	f.P50, f.P90, f.P99 = quantile(all, 0.5), quantile(all, 0.9), quantile(all, 0.99)
+	return f
+}
+
+func quantile(sorted []float64, p float64) float64 {
+	return stat.Quantile(p, stat.Empirical, sorted, nil)
+}
+
+// difference compares two ways by their rounds: noise of the machine that lasts longer than one is in both.
+func difference(way, against string, a, b []Figures) Difference {
+	d := Difference{Way: way, Against: against}
+	of := func(f func(Figures) float64) Estimate {
+		var each []float64
+		for i := range min(len(a), len(b)) {
+			each = append(each, f(a[i])-f(b[i]))
+		}
+		return Mean(each)
+	}
+	d.Mean = of(func(f Figures) float64 { return f.Mean })
+	d.P50 = of(func(f Figures) float64 { return f.P50 })
+	d.P90 = of(func(f Figures) float64 { return f.P90 })
+	d.P99 = of(func(f Figures) float64 { return f.P99 })
+	var rates []float64
+	for i := range min(len(a), len(b)) {
+		if b[i].PerSecond > 0 {
+			rates = append(rates, a[i].PerSecond/b[i].PerSecond)
+		}
+	}
+	d.Rate = Mean(rates)
+	return d
+}
+
+// Mean estimates a mean from a few measurements, by Student's distribution.
+func Mean(each []float64) Estimate {
+	n := len(each)
+	if n == 0 {
+		return Estimate{}
+	}
+	m, sd := stat.MeanStdDev(each, nil)
+	if n < 3 {
+		return Estimate{Value: m}
+	}
+	half := distuv.StudentsT{Mu: 0, Sigma: 1, Nu: float64(n - 1)}.Quantile(0.975) * sd / math.Sqrt(float64(n))
+	return Estimate{m, &half}
+}
+
+// Compare makes a result's figures and differences of what was measured, round by round: the last of ways is held against all others.
+func Compare(ways []string, rounds map[string][]Figures, whole map[string]Figures) (r Result) {
+	for _, w := range ways {
+		r.Ways = append(r.Ways, whole[w])
+		r.Rounds = len(rounds[w])
+	}
+	last := ways[len(ways)-1]
+	for _, w := range ways[:len(ways)-1] {
+		r.Against = append(r.Against, difference(last, w, rounds[last], rounds[w]))
+	}
+	if len(ways) > 2 {
+		r.Against = append(r.Against, difference(Off, Direct, rounds[Off], rounds[Direct]))
+	}
+	var each []float64
+	for i := range min(len(rounds[On]), len(rounds[Off])) {
+		on, off := rounds[On][i], rounds[Off][i]
+		each = append(each, (off.Mean-on.Mean)*float64(on.Calls))
+	}
+	if n := float64(len(each)); n > 0 {
+		e := Mean(each)
+		e.Value *= n
+		if e.Error != nil {
+			half := *e.Error * n
+			e.Error = &half
+		}
+		r.Spared = &e
+	}
+	return r
+}

@@ -1,0 +1,435 @@
+package trial
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+)
+
+// Load is a trial with statements of its own.
+type Load struct {
+	// Direct is the URL of the database, and Through that of the larder. Without Direct only keeping on and off are compared.
+	Direct, Through string
+	Statements      []Statement
+	// Clients is how many connections ask at a time, Length how long the trial lasts at most, and Rounds how often each way has its turn.
+	Clients int
+	Length  time.Duration
+	Rounds  int
+	// Timed has the statements asked when they were recorded, or else each client asks for the next as soon as it has the last.
+	Timed bool
+	// OptOut is the setting by which a connection asks the larder not to be answered from memory.
+	OptOut string
+	// Count gives what the larder has counted of an application: statements that the origin answered, and what was spared in milliseconds.
+	// Nil if the larder cannot be asked.
+	Count func(ctx context.Context, application string) (origin uint64, spared float64, err error)
+	// Progress, if it is set, is told how much is done, from 0 to 1, and what is being done.
+	Progress func(done float64, what string)
+}
+
+// application is the name that the connections of a way go by.
+func application(way string) string { return "trial " + way }
+
+// lane is one way with its connections.
+type lane struct {
+	way     string
+	url     string
+	off     string // the setting that has keeping off
+	conns   []*pgconn.PgConn
+	slices  []slice
+	each    []Figures
+	origin  uint64
+	spared  float64
+	counted bool
+}
+
+// errGone is an origin, or a larder, that does not answer any more.
+var errGone = errors.New("does not answer")
+
+// reconnects is for how long a client tries to connect again, and pause how long it waits in between.
+const (
+	reconnects = 3 * time.Second
+	pause      = 200 * time.Millisecond
+)
+
+// Run makes the trial. One that is stopped, or whose database fails, gives what its completed rounds came to.
+func (t *Load) Run(ctx context.Context) (Result, error) {
+	var lanes []*lane
+	defer func() {
+		for _, l := range lanes {
+			l.close()
+		}
+	}()
+	for _, l := range []*lane{{way: Direct, url: t.Direct}, {way: Off, url: t.Through, off: t.OptOut}, {way: On, url: t.Through}} {
+		if l.url == "" {
+			continue
+		}
+		if err := l.connect(ctx, t.Clients); err != nil {
+			return Result{}, fmt.Errorf("%s: %w", l.way, err)
+		}
+		lanes = append(lanes, l)
+	}
+	rounds := max(t.Rounds, 1)
+	per := t.Length / time.Duration(rounds*len(lanes)+1)
+	t.say(0, "getting to know how long a round takes")
+	count, err := t.calibrate(ctx, lanes, per)
+	if err != nil {
+		return Result{}, err
+	}
+	ended := ""
+	for round := range rounds {
+		var done []slice
+		order := make([]*lane, len(lanes))
+		for i := range lanes {
+			order[i] = lanes[(i+round)%len(lanes)] // none is always first
+		}
+		for i, l := range order {
+			t.say(float64(round*len(lanes)+i)/float64(rounds*len(lanes)), fmt.Sprintf("round %d of %d: %s", round+1, rounds, l.way))
+			s, err := t.slice(ctx, l, round*count, count)
+			if err != nil {
+				ended = err.Error()
+				if ctx.Err() != nil {
+					ended = "it was stopped"
+				}
+				break
+			}
+			done = append(done, s)
+		}
+		if ended != "" {
+			break
+		}
+		for i, l := range order { // rounds count whole, or not at all
+			l.slices = append(l.slices, done[i])
+			l.each = append(l.each, figures(l.way, done[i:i+1]))
+		}
+	}
+	if len(lanes[0].slices) == 0 {
+		return Result{}, fmt.Errorf("not one round was completed: %s", ended)
+	}
+	r := t.result(lanes, ended)
+	if ctx.Err() == nil && ended == "" {
+		t.say(1, "comparing answers")
+		r.Answers, err = t.compare(ctx, lanes[0], lanes[len(lanes)-1])
+		if err != nil {
+			r.Ended = "answers were not compared to the end: " + err.Error()
+		}
+	}
+	t.say(1, "done")
+	return r, nil
+}
+
+func (t *Load) say(done float64, what string) {
+	if t.Progress != nil {
+		t.Progress(done, what)
+	}
+}
+
+func (t *Load) result(lanes []*lane, ended string) Result {
+	var ways []string
+	rounds, whole := map[string][]Figures{}, map[string]Figures{}
+	for _, l := range lanes {
+		f := figures(l.way, l.slices)
+		asked := uint64(f.Calls + f.Errors)
+		f.Origin = &asked
+		if l.way == On {
+			f.Origin = nil
+			if l.counted {
+				f.Origin = &l.origin
+			}
+		}
+		ways = append(ways, l.way)
+		rounds[l.way], whole[l.way] = l.each, f
+	}
+	r := Compare(ways, rounds, whole)
+	r.Kind, r.Clients, r.Ended = "load", t.Clients, ended
+	if last := lanes[len(lanes)-1]; last.counted {
+		r.Counted = &last.spared
+	}
+	return r
+}
+
+func (l *lane) connect(ctx context.Context, n int) error {
+	for range n {
+		c, err := l.dial(ctx)
+		if err != nil {
+			return err
+		}
+		l.conns = append(l.conns, c)
+	}
+	return nil
+}
+
+func (l *lane) dial(ctx context.Context) (*pgconn.PgConn, error) {
+	cfg, err := pgconn.ParseConfig(l.url)
+	if err != nil {
+		return nil, err
+	}
+	cfg.RuntimeParams["application_name"] = application(l.way)
+	if l.off != "" {
+		cfg.RuntimeParams[l.off] = "off"
+	}
+	cfg.Fallbacks = nil
+	return pgconn.ConnectConfig(ctx, cfg)
+}
+
+func (l *lane) close() {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	for _, c := range l.conns {
+		_ = c.Close(ctx)
+	}
+}
+
+// calibrate finds out how many statements each client asks in a slice, so that the slowest way takes about so long. What keeping on asks here
+// fills the larder's memory: rounds begin with it as it is in use.
+func (t *Load) calibrate(ctx context.Context, lanes []*lane, per time.Duration) (int, error) {
+	if t.Timed {
+		for _, l := range lanes {
+			if l.way == On {
+				_, err := t.slice(ctx, l, 0, 0)
+				return 0, err
+			}
+		}
+	}
+	least := 0
+	for _, l := range lanes {
+		n, total := 1, 0
+		for spent := time.Duration(0); ; {
+			s, err := t.slice(ctx, l, total, n)
+			if err != nil {
+				return 0, fmt.Errorf("%s: %w", l.way, err)
+			}
+			if s.errors == n*t.Clients {
+				return 0, fmt.Errorf("%s: every statement failed", l.way)
+			}
+			total += n
+			took := time.Duration(s.length * float64(time.Second))
+			spent += took
+			if spent > per/4 || took > per/8 {
+				n = max(int(float64(n)*float64(per)/float64(max(took, time.Microsecond))), 1)
+				break
+			}
+			n *= 2
+		}
+		if least == 0 || n < least {
+			least = n
+		}
+	}
+	return least, nil
+}
+
+// slice has one way asked so many statements by each client, from a place in the list on; or, timed, the whole list.
+func (t *Load) slice(ctx context.Context, l *lane, from, count int) (slice, error) {
+	before, spared, counts := t.counted(ctx, l)
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	var mu sync.Mutex
+	var out slice
+	var wg sync.WaitGroup
+	began := time.Now()
+	for i := range l.conns {
+		wg.Go(func() {
+			var mine slice
+			defer func() {
+				mu.Lock()
+				defer mu.Unlock()
+				out.took, out.errors = append(out.took, mine.took...), out.errors+mine.errors
+			}()
+			list := t.Statements
+			if t.Timed {
+				for k := range list {
+					if t.client(&list[k], k)%len(l.conns) != i {
+						continue
+					}
+					wait := time.Duration(list[k].At*float64(time.Millisecond)) - time.Since(began)
+					select {
+					case <-ctx.Done():
+						return
+					case <-time.After(wait):
+					}
+					if err := l.one(ctx, i, &list[k], &mine); err != nil {
+						cancel(err)
+						return
+					}
+				}
+				return
+			}
+			for k := range count { // clients begin at different places, the same in every way
+				at := (i*len(list)/len(l.conns) + from + k) % len(list)
+				if err := l.one(ctx, i, &list[at], &mine); err != nil {
+					cancel(err)
+					return
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if err := context.Cause(ctx); err != nil {
+		return slice{}, err
+	}
+	out.length = time.Since(began).Seconds()
+	if counts {
+		after, more, ok := t.counted(ctx, l)
+		l.counted = ok
+		l.origin += after - before
+		l.spared += more - spared
+	}
+	return out, nil
+}
+
+// countAge is how old what the larder says of itself may be.
+const countAge = 200 * time.Millisecond
+
+// client tells by whom a statement of a recording is asked: those of one session by one client.
+func (t *Load) client(s *Statement, place int) int {
+	if s.Session == "" {
+		return place
+	}
+	h := fnv.New32a()
+	_, _ = h.Write([]byte(s.Session))
+	return int(h.Sum32() >> 1)
+}
+
+func (t *Load) counted(ctx context.Context, l *lane) (origin uint64, spared float64, ok bool) {
+	if t.Count == nil || l.way != On {
+		return 0, 0, false
+	}
+	time.Sleep(countAge)
+	origin, spared, err := t.Count(ctx, application(On))
+	return origin, spared, err == nil
+}
+
+// one asks one statement, and notes how long that took. An error is the end of the trial.
+func (l *lane) one(ctx context.Context, i int, s *Statement, out *slice) error {
+	c := l.conns[i]
+	if s.writes {
+		if _, err := c.Exec(ctx, "begin").ReadAll(); err != nil && c.IsClosed() {
+			return l.again(ctx, i, err)
+		}
+	}
+	from := time.Now()
+	_, err := ask(ctx, c, s)
+	took := time.Since(from)
+	if s.writes && !c.IsClosed() {
+		_, _ = c.Exec(ctx, "rollback").ReadAll()
+	}
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err == nil:
+		out.took = append(out.took, float64(took)/float64(time.Millisecond))
+		return nil
+	}
+	out.errors++
+	if c.IsClosed() {
+		return l.again(ctx, i, err)
+	}
+	return nil
+}
+
+// again connects anew, for a while.
+func (l *lane) again(ctx context.Context, i int, why error) error {
+	for end := time.Now().Add(reconnects); ; {
+		c, err := l.dial(ctx)
+		if err == nil {
+			l.conns[i] = c
+			return nil
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if time.Now().After(end) {
+			return fmt.Errorf("%s %w: %w", l.way, errGone, why)
+		}
+		time.Sleep(pause)
+	}
+}
+
+// ask asks a statement and gives its rows, sorted: which order they come in may be left open.
+func ask(ctx context.Context, c *pgconn.PgConn, s *Statement) ([][]byte, error) {
+	var rows [][]byte
+	add := func(row [][]byte) {
+		var line []byte
+		for _, v := range row {
+			if v == nil {
+				line = append(line, 0)
+				continue
+			}
+			line = fmt.Appendf(line, "%d:", len(v))
+			line = append(line, v...)
+		}
+		rows = append(rows, line)
+	}
+	if len(s.Parameters) == 0 {
+		results, err := c.Exec(ctx, s.SQL).ReadAll()
+		for _, r := range results {
+			for _, row := range r.Rows {
+				add(row)
+			}
+		}
+		return rows, err
+	}
+	values, formats := make([][]byte, len(s.Parameters)), make([]int16, len(s.Parameters))
+	for i, p := range s.Parameters {
+		if values[i] = p.Value; p.Binary {
+			formats[i] = 1
+		}
+	}
+	r := c.ExecParams(ctx, s.SQL, values, s.Types, formats, nil).Read()
+	for _, row := range r.Rows {
+		add(row)
+	}
+	return rows, r.Err
+}
+
+// mostCompared bounds the statements whose answers are compared.
+const mostCompared = 1000
+
+// compare asks each statement directly, through the larder, and directly again, and compares the answers. Without a direct way, keeping off
+// stands for it.
+func (t *Load) compare(ctx context.Context, direct, through *lane) (*Answers, error) {
+	out := &Answers{}
+	seen := map[string]bool{}
+	for i := range t.Statements {
+		s := &t.Statements[i]
+		parameters, _ := json.Marshal(s.Parameters)
+		key := s.SQL + "\x00" + string(parameters)
+		if s.writes || seen[key] {
+			continue
+		}
+		if seen[key] = true; len(seen) > mostCompared {
+			break
+		}
+		var answers [3][]byte
+		for k, l := range []*lane{direct, through, direct} {
+			rows, err := ask(ctx, l.conns[0], s)
+			if err != nil && l.conns[0].IsClosed() {
+				return out, err
+			}
+			slices.SortFunc(rows, bytes.Compare)
+			answers[k] = bytes.Join(rows, []byte{'\n'})
+			if err != nil {
+				answers[k] = []byte("error")
+			}
+		}
+		switch {
+		case !bytes.Equal(answers[0], answers[2]):
+			out.Changing++
+		case bytes.Equal(answers[0], answers[1]):
+			out.Equal++
+		default:
+			out.Different++
+			if len(out.First) < 5 {
+				out.First = append(out.First, short(s.SQL))
+			}
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,114 @@
+package trial
+
+import (
+	"fmt"
+	"strings"
+
+	pg_query "github.com/pganalyze/pg_query_go/v6"
+
+	"jollylarder/internal/core/analysis"
+	facts "jollylarder/internal/core/analysis/postgres"
+)
+
+// Statement is one statement to be asked.
+type Statement struct {
+	SQL string
+	// Parameters are its bound values, and Types their types as it declared them, which may be fewer; 0 stands for none.
+	Parameters []Parameter
+	Types      []uint32
+	// At is when it came, in milliseconds since the recording began, and Session who sent it.
+	At      float64
+	Session string
+
+	writes bool // it is run in a transaction that is rolled back
+}
+
+// ReadFile splits the text of a file into its statements. Name is the file's, for what is wrong with it.
+func ReadFile(name, text string) ([]Statement, error) {
+	parts, err := pg_query.SplitWithScanner(text, true)
+	if err != nil {
+		return nil, fmt.Errorf("%s: it cannot be split into statements: %w: expected SQL with a semicolon behind each statement", name, err)
+	}
+	var out []Statement
+	for _, sql := range parts {
+		if sql = strings.TrimSpace(sql); sql != "" {
+			out = append(out, Statement{SQL: sql})
+		}
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%s: there is no statement in it: expected SQL with a semicolon behind each statement", name)
+	}
+	return out, nil
+}
+
+// Sort takes out what cannot be run in a trial, and says why. Statements that are not known to read only are refused unless writes are
+// allowed; then each is run in a transaction that is rolled back.
+func Sort(list []Statement, allowWrites bool) (out []Statement, leftOut []string, err error) {
+	known := map[string]*analysis.Facts{}
+	control, settings := 0, 0
+	var refused []string
+	for _, s := range list {
+		f := known[s.SQL]
+		if f == nil {
+			f = facts.Facts(s.SQL)
+			known[s.SQL] = f
+		}
+		switch why := unsafe(f); {
+		case f.Effect&(analysis.Begins|analysis.Ends|analysis.Commits) != 0 && f.Effect&analysis.Unknown == 0 && len(f.Writes) == 0:
+			control++
+			continue
+		case f.Effect == analysis.Settings && len(f.Writes) == 0 && f.Verb != "select":
+			settings++
+			continue
+		case f.Effect&(analysis.Schema|analysis.Commits) != 0:
+			return nil, nil, fmt.Errorf("%q cannot be run in a trial, since it could not be taken back: take it out", short(s.SQL))
+		case why != "" && !allowWrites:
+			if len(refused) < 3 {
+				refused = append(refused, fmt.Sprintf("%q %s", short(s.SQL), why))
+			}
+			continue
+		case why != "":
+			s.writes = true
+		}
+		out = append(out, s)
+	}
+	if len(refused) > 0 {
+		return nil, nil, fmt.Errorf("these are not known to read only: %s; nothing was run. Writes may be allowed: each is then run in a transaction that is rolled back", strings.Join(refused, "; "))
+	}
+	if control > 0 {
+		leftOut = append(leftOut, fmt.Sprintf("%d statements that begin or end transactions: each statement is run by itself", control))
+	}
+	if settings > 0 {
+		leftOut = append(leftOut, fmt.Sprintf("%d statements that set something for their session", settings))
+	}
+	if len(out) == 0 {
+		return nil, nil, fmt.Errorf("there is no statement to run")
+	}
+	return out, leftOut, nil
+}
+
+// unsafe says why a statement is not known to read only, or nothing.
+func unsafe(f *analysis.Facts) string {
+	switch {
+	case len(f.Writes) > 0:
+		return "writes " + f.Writes[0].String()
+	case f.Effect != 0:
+		return "may do anything"
+	case len(f.Functions) > 0:
+		return "calls " + f.Functions[0].String() + ", which may write"
+	}
+	for _, r := range f.Reasons {
+		if !analysis.OfTime(r) {
+			return "may be no plain read: " + r
+		}
+	}
+	return ""
+}
+
+func short(sql string) string {
+	sql = strings.Join(strings.Fields(sql), " ")
+	if r := []rune(sql); len(r) > 80 {
+		return string(r[:79]) + "…"
+	}
+	return sql
+}
