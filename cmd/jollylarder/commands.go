@@ -30,7 +30,7 @@ patterns that you choose, drops them when a write touches their tables, and show
 		SilenceErrors: true, // main says them
 	}
 	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
-	c.AddCommand(serveCommand(), watchCommand(), statusCommand(), rulesCommand(), holdCommand(), dropCommand(), explainCommand(), feedCommand(), trialCommand(), recordCommand(), demoCommand())
+	c.AddCommand(serveCommand(), watchCommand(), statusCommand(), rulesCommand(), holdCommand(), dropCommand(), explainCommand(), feedCommand(), trialCommand(), recordCommand(), reportCommand(), memoryCommand(), demoCommand())
 	countArguments(c)
 	return c
 }
@@ -123,7 +123,7 @@ as a server elsewhere would.`,
 			if err != nil {
 				return err
 			}
-			return report(s, out)
+			return summarise(s, out)
 		},
 	}
 	behind = background(c)
@@ -139,7 +139,7 @@ as a server elsewhere would.`,
 	return c
 }
 
-func report(s demo.Summary, path string) error {
+func summarise(s demo.Summary, path string) error {
 	var w io.Writer = os.Stdout
 	if path != "-" {
 		f, err := os.Create(path)

@@ -117,7 +117,7 @@ func (f *trialFlags) load(to *toLarder) (*trial.Load, error) {
 	case f.timed && f.recording == "":
 		return nil, &usageError{errors.New("--timed goes with --recording")}
 	}
-	load := &trial.Load{Direct: f.direct, Through: f.through, Clients: f.clients, Length: f.length, Rounds: f.rounds, Timed: f.timed, OptOut: engine.OptOut}
+	load := &trial.Load{Direct: f.direct, Through: f.through, Clients: f.clients, Length: f.length, Rounds: f.rounds, Timed: f.timed, OptOut: engine.OptOutComment}
 	if to.control != "" {
 		client, err := to.client()
 		if err != nil {

@@ -25,7 +25,7 @@ analyze kept_notes`
 	million, few = 1_000_000, 1_000
 	// beyond is how many more are asked for then, so that results are pushed out.
 	beyond       = 300_000
-	millionLimit = 2300 << 20
+	millionLimit = 2500 << 20
 )
 
 func note(id int) []byte {
@@ -46,12 +46,12 @@ func (b *bench) millionResults() error {
 	c.Close()
 	file := filepath.Join(b.dir, "million.toml")
 	id := statement.Of("select id, repeat(md5('note'), 31) from kept_notes where id = 1")
-	if err := os.WriteFile(file, fmt.Appendf(nil, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"none\"\n", id), 0o600); err != nil {
+	if err := os.WriteFile(file, fmt.Appendf(nil, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"none\"\ncontrol_sample = 0.0\n", id), 0o600); err != nil {
 		return err
 	}
 	socket := filepath.Join(b.dir, "million.sock")
 	larder, address, err := b.spawn("the larder with a million results", b.program, func(a string) []string {
-		return []string{"serve", "--listen", a, "--origin", b.direct, "--rules", file, "--control", socket, "--memory", "2300MiB"}
+		return []string{"serve", "--listen", a, "--origin", b.direct, "--rules", file, "--control", socket, "--memory", "2500MiB"}
 	})
 	if err != nil {
 		return err

@@ -11,6 +11,8 @@ import (
 	"strings"
 
 	xfont "golang.org/x/image/font"
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/vg"
@@ -81,13 +83,23 @@ func (p *Page) Write(w io.Writer, format string) error {
 	return fmt.Errorf("the format %q: expected %s", format, strings.Join(Formats, " or "))
 }
 
-// pdf is the library's canvas for PDF. That embeds a bold font, but then looks for it in vain under the bold style: here it is a font of another name.
+// pdf is the library's canvas for PDF. That takes texts in the code page of its fonts, and embeds no more than one font: bold is made by drawing
+// twice.
 type pdf struct{ *vgpdf.Canvas }
+
+// boldness is how far apart a bold text is drawn twice.
+const boldness = 0.35
 
 // FillString is described at vg.Canvas.
 func (c pdf) FillString(f font.Face, at vg.Point, s string) {
+	s, err := encoding.ReplaceUnsupported(charmap.Windows1252.NewEncoder()).String(s)
+	if err != nil {
+		return
+	}
+	s = strings.ReplaceAll(s, "\x1a", "?") // what the code page has no sign for
 	if f.Font.Weight == xfont.WeightBold {
-		f.Font.Typeface, f.Font.Weight = f.Font.Typeface+"Bold", xfont.WeightNormal
+		f = font.DefaultCache.Lookup(text(f.Font.Size.Points(), false).Font, f.Font.Size)
+		c.Canvas.FillString(f, vg.Point{X: at.X + vg.Points(boldness), Y: at.Y}, s)
 	}
 	c.Canvas.FillString(f, at, s)
 }
@@ -269,7 +281,7 @@ func wrap(s draw.TextStyle, t string, width vg.Length) (out []string) {
 	line := ""
 	for _, word := range strings.Fields(t) {
 		longer := strings.TrimSpace(line + " " + word)
-		if line != "" && s.Width(longer) > 0.88*width { // where the font is not at hand, another is wider
+		if line != "" && s.Width(longer) > 0.95*width { // where the font is not at hand, another is wider
 			out = append(out, line)
 			longer = word
 		}

@@ -152,7 +152,7 @@ func (p *proof) give(baselines map[string]ledger.Part, e *engine.Engine) *Proof 
 		if m.Count[ledger.Hit]+m.Count[ledger.Miss] > 0 {
 			row.AfterMean = ms(m.After().Mean())
 		}
-		if row.Text == "" && e != nil {
+		if row.Text == "" {
 			if known := e.Pattern(statement.ID(x.Name)); known != nil {
 				row.Text = known.Text
 			}
@@ -175,6 +175,14 @@ func (p *proof) give(baselines map[string]ledger.Part, e *engine.Engine) *Proof 
 		})
 	}
 	out.Patterns = out.Patterns[:min(len(out.Patterns), mostProved)]
+	var memory, fetched ledger.Distribution
+	e.Patterns(func(x *engine.Pattern) {
+		if x.Numbers.Memory().Count() > 0 {
+			memory.Merge(x.Numbers.Memory())
+			fetched.Merge(x.Numbers.Origin())
+		}
+	})
+	out.Memory, out.Origin = distribution(&memory, true), distribution(&fetched, true)
 	return out
 }
 

@@ -17,6 +17,11 @@ type Proof struct {
 	Stale    uint64      `json:"stale_catches"`
 	Series   []ProofStep `json:"series"`
 
+	// Memory and Origin are how long answers took since the larder began, of the patterns that some were answered from memory of: those from
+	// memory, and those from the origin.
+	Memory *Distribution `json:"memory,omitempty"`
+	Origin *Distribution `json:"origin,omitempty"`
+
 	Patterns     []Proved `json:"patterns"`
 	Rules        []Proved `json:"rules"`
 	Applications []Proved `json:"applications"`

@@ -49,8 +49,18 @@ func (s *server) stock(w http.ResponseWriter, _ *http.Request) {
 	reply(w, out)
 }
 
-// curveAt are the sizes of a curve, as parts of the present limit.
-var curveAt = []float64{1.0 / 8, 1.0 / 4, 1.0 / 2, 3.0 / 4, 1, 1.5, 2, 4, 8}
+// curveLimits are the sizes of a curve: half and double of the present limit and of what is in use, and some beyond.
+func curveLimits(limit, used int64) (out []int64) {
+	for _, of := range []int64{limit, max(used, 1<<16)} {
+		for _, part := range []float64{1.0 / 4, 1.0 / 2, 1, 2} {
+			out = append(out, max(int64(math.Round(part*float64(of))), 1<<14))
+		}
+	}
+	out = append(out, 4*limit)
+	slices.Sort(out)
+	out = slices.CompactFunc(out, func(a, b int64) bool { return float64(max(a, b)) < 1.2*float64(min(a, b)) && b != limit && a != limit })
+	return out
+}
 
 // memoryCurve streams a curve: lines that say how much is done, and then the curve. A further limit may be asked for.
 func (s *server) memoryCurve(w http.ResponseWriter, r *http.Request) {
@@ -66,11 +76,8 @@ func (s *server) memoryCurve(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	e := s.l.Engine()
-	_, _, present := e.Kept()
-	var limits []int64
-	for _, part := range curveAt {
-		limits = append(limits, max(int64(math.Round(part*float64(present))), leastLimit))
-	}
+	_, used, present := e.Kept()
+	limits := curveLimits(present, used)
 	if in.Also > 0 {
 		limits = append(limits, in.Also)
 	}

@@ -25,7 +25,7 @@ type Load struct {
 	Rounds  int
 	// Timed has the statements asked when they were recorded, or else each client asks for the next as soon as it has the last.
 	Timed bool
-	// OptOut is the setting by which a connection asks the larder not to be answered from memory.
+	// OptOut is the comment by which a statement asks the larder not to be answered from memory. It is its last, so that it counts.
 	OptOut string
 	// Count gives what the larder has counted of an application: statements that the origin answered, and what was spared in milliseconds.
 	// Nil if the larder cannot be asked.
@@ -41,7 +41,7 @@ func application(way string) string { return "trial " + way }
 type lane struct {
 	way     string
 	url     string
-	off     string // the setting that has keeping off
+	behind  string // what is put behind each statement
 	conns   []*pgconn.PgConn
 	slices  []slice
 	each    []Figures
@@ -67,7 +67,7 @@ func (t *Load) Run(ctx context.Context) (Result, error) {
 			l.close()
 		}
 	}()
-	for _, l := range []*lane{{way: Direct, url: t.Direct}, {way: Off, url: t.Through, off: t.OptOut}, {way: On, url: t.Through}} {
+	for _, l := range []*lane{{way: Direct, url: t.Direct}, {way: Off, url: t.Through, behind: "\n" + t.OptOut}, {way: On, url: t.Through}} {
 		if l.url == "" {
 			continue
 		}
@@ -172,9 +172,6 @@ func (l *lane) dial(ctx context.Context) (*pgconn.PgConn, error) {
 		return nil, err
 	}
 	cfg.RuntimeParams["application_name"] = application(l.way)
-	if l.off != "" {
-		cfg.RuntimeParams[l.off] = "off"
-	}
 	cfg.Fallbacks = nil
 	return pgconn.ConnectConfig(ctx, cfg)
 }
@@ -315,7 +312,7 @@ func (l *lane) one(ctx context.Context, i int, s *Statement, out *slice) error {
 		}
 	}
 	from := time.Now()
-	_, err := ask(ctx, c, s)
+	_, err := ask(ctx, c, s, l.behind)
 	took := time.Since(from)
 	if s.writes && !c.IsClosed() {
 		_, _ = c.Exec(ctx, "rollback").ReadAll()
@@ -353,7 +350,7 @@ func (l *lane) again(ctx context.Context, i int, why error) error {
 }
 
 // ask asks a statement and gives its rows, sorted: which order they come in may be left open.
-func ask(ctx context.Context, c *pgconn.PgConn, s *Statement) ([][]byte, error) {
+func ask(ctx context.Context, c *pgconn.PgConn, s *Statement, behind string) ([][]byte, error) {
 	var rows [][]byte
 	add := func(row [][]byte) {
 		var line []byte
@@ -368,7 +365,7 @@ func ask(ctx context.Context, c *pgconn.PgConn, s *Statement) ([][]byte, error) 
 		rows = append(rows, line)
 	}
 	if len(s.Parameters) == 0 {
-		results, err := c.Exec(ctx, s.SQL).ReadAll()
+		results, err := c.Exec(ctx, s.SQL+behind).ReadAll()
 		for _, r := range results {
 			for _, row := range r.Rows {
 				add(row)
@@ -382,7 +379,7 @@ func ask(ctx context.Context, c *pgconn.PgConn, s *Statement) ([][]byte, error) 
 			formats[i] = 1
 		}
 	}
-	r := c.ExecParams(ctx, s.SQL, values, s.Types, formats, nil).Read()
+	r := c.ExecParams(ctx, s.SQL+behind, values, s.Types, formats, nil).Read()
 	for _, row := range r.Rows {
 		add(row)
 	}
@@ -409,7 +406,7 @@ func (t *Load) compare(ctx context.Context, direct, through *lane) (*Answers, er
 		}
 		var answers [3][]byte
 		for k, l := range []*lane{direct, through, direct} {
-			rows, err := ask(ctx, l.conns[0], s)
+			rows, err := ask(ctx, l.conns[0], s, l.behind)
 			if err != nil && l.conns[0].IsClosed() {
 				return out, err
 			}

@@ -19,6 +19,8 @@ import (
 	"jollylarder/internal/tui/find"
 	"jollylarder/internal/tui/guard"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/prove"
+	"jollylarder/internal/tui/stock"
 	"jollylarder/internal/tui/watch"
 )
 
@@ -68,6 +70,8 @@ type App struct {
 	find   find.Model
 	decide decide.Model
 	guard  guard.Model
+	stock  stock.Model
+	prove  prove.Model
 	status control.Status
 	err    error // why the larder does not answer
 	known  bool  // it has answered once
@@ -79,6 +83,8 @@ type App struct {
 	frozen bool
 
 	foretelling *forecasting // the forecast under way, or the last
+	curving     *working     // the curve of memory under way, or the last
+	trying      *working     // the trial under way, or the last
 
 	dialog   dialog.Dialog
 	help     bool
@@ -245,6 +251,19 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if a.station == 3 && a.ticks%4 == 1 && !a.frozen {
 			cmds = append(cmds, a.askGuard())
 		}
+		if a.curving != nil {
+			done, _ := a.curving.state()
+			a.stock.Progress(done)
+		}
+		if a.trying != nil {
+			a.prove.Progress(a.trying.state())
+		}
+		if a.station == 4 && a.ticks%4 == 3 && !a.frozen {
+			cmds = append(cmds, a.askStock())
+		}
+		if a.station == 5 && a.ticks%4 == 3 && !a.frozen {
+			cmds = append(cmds, a.askProve())
+		}
 		if !a.asked {
 			cmds = append(cmds, a.ask(a.ticks%4 == 0))
 		}
@@ -266,6 +285,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.status = m.status
 		a.watch.SetStatus(m.status)
 		a.decide.SetStatus(m.status)
+		a.prove.SetStatus(m.status)
 		if m.patterns != nil {
 			a.find.SetPatterns(*m.patterns)
 		}
@@ -286,6 +306,19 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if m.err == nil {
 			a.guard.Set(m.guard)
 		}
+	case stockMsg:
+		if m.err == nil {
+			a.stock.Set(m.stock)
+		}
+	case curveMsg:
+		a.stock.EndCurve(m.curve, m.err)
+	case proofMsg:
+		if m.err == nil {
+			a.prove.Set(m.proof)
+			a.prove.SetPattern(m.pattern)
+		}
+	case trialMsg:
+		a.prove.EndTrial(m.result, m.err)
 	case draftedMsg:
 		switch {
 		case m.err != nil:
@@ -345,11 +378,20 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 			return a.askBooks()
 		case 3:
 			return a.askGuard()
+		case 4:
+			if a.stock.Curve() == nil && !a.stock.Making() {
+				return tea.Batch(a.askStock(), a.makeCurve())
+			}
+			return a.askStock()
+		case 5:
+			return a.askProve()
 		}
 	case key.Matches(k, keyBack):
 		switch {
 		case a.station == 3 && a.guard.Deep():
 			a.guard.SetDeep(false)
+		case a.station == 5 && a.prove.Trial():
+			a.prove.Close()
 		case a.station == 1 && a.find.Deep():
 			a.find.SetDeep(false)
 		case a.station == 2 && a.decide.History():
@@ -373,8 +415,12 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 		a.watch.Freeze(a.frozen)
 		a.find.Freeze(a.frozen)
 		a.guard.Freeze(a.frozen)
+		a.stock.Freeze(a.frozen)
+		a.prove.Freeze(a.frozen)
 	case key.Matches(k, keyHold):
 		a.dialog = a.askHold()
+	case key.Matches(k, keyExport):
+		a.askExport()
 	case a.station == 0 && key.Matches(k, keyEnter):
 		if id := a.watch.SelectedPattern(); id != "" {
 			a.find.SetFilter("")
@@ -389,6 +435,10 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 		return a.pressDecide(k)
 	case a.station == 3:
 		return a.pressGuard(k)
+	case a.station == 4:
+		return a.pressStock(k)
+	case a.station == 5:
+		return a.pressProve(k)
 	case a.station == 0:
 		a.watch.Update(k)
 	case a.station == 1 && key.Matches(k, keyKeep):
@@ -521,7 +571,7 @@ func (a *App) askHold() dialog.Dialog {
 
 // keys gives the keys that work now, by what they belong to.
 func (a *App) keys() []keyGroup {
-	groups := []keyGroup{{"everywhere", []key.Binding{keyStation, keyEnter, keyBack, keyFilter, keyFreeze, keyValues, keyHold, keyHelp, keyQuit}}}
+	groups := []keyGroup{{"everywhere", []key.Binding{keyStation, keyEnter, keyBack, keyFilter, keyFreeze, keyValues, keyHold, keyExport, keyHelp, keyQuit}}}
 	switch a.station {
 	case 0:
 		groups = append(groups, keyGroup{"in Watch", watch.Keys})
@@ -529,6 +579,10 @@ func (a *App) keys() []keyGroup {
 		groups = append(groups, keyGroup{"in Find", append(slices.Clone(find.Keys), keyKeep, keyNever, keyDrop)})
 	case 3:
 		groups = append(groups, keyGroup{"in Guard", append(slices.Clone(guard.Keys), keyDropTable, keyDropAll)})
+	case 4:
+		groups = append(groups, keyGroup{"in Stock", append(slices.Clone(stock.Keys), keyCurve, keyLimit)})
+	case 5:
+		groups = append(groups, keyGroup{"in Prove", append(slices.Clone(prove.Keys), keyTrial, keyStopTrial, keyReport)})
 	case 2:
 		groups = append(groups, keyGroup{"in Decide", append(slices.Clone(decide.Keys), decideKeys...)})
 	}

@@ -56,11 +56,10 @@ func (a *App) lines() []string {
 		main = a.decide.View(l, width, body, question)
 	case a.station == 3:
 		main = a.guard.View(l, width, body, question)
-	case question != nil:
-		main = question
+	case a.station == 4:
+		main = a.stock.View(l, width, body, question)
 	default:
-		main = []string{l.Rule(stations[a.station].name, width), "", "  " + l.Cream.Render(stations[a.station].question), "",
-			"  " + l.Dim.Render("This station is still to come.")}
+		main = a.prove.View(l, width, body, question)
 	}
 	main = look.Block(main, width, body)
 	for i := range body {
@@ -216,10 +215,7 @@ func (a *App) rail(height int) []string {
 		if wide {
 			name += " " + st.name
 		}
-		mark, style := " ", l.Dim
-		if i < 4 {
-			style = l.Cream
-		}
+		mark, style := " ", l.Cream
 		if i == a.station {
 			mark, style = l.Honey.Render("▌"), l.Strong
 		}
@@ -243,6 +239,10 @@ func (a *App) badge(i int) string {
 		return a.look.Plum.Render("≠")
 	case i == 2 && a.status.Drafted > 0:
 		return a.look.Honey.Render(fmt.Sprintf("±%d", a.status.Drafted))
+	case i == 4 && a.full():
+		return a.look.Brick.Render("▲")
+	case i == 5 && a.prove.Running():
+		return a.look.Slate.Render("…")
 	case i == 3 && a.status.Stale > 0:
 		return a.look.Brick.Bold(true).Render(fmt.Sprintf("!%d", a.status.Stale))
 	case i != 1:
@@ -252,6 +252,11 @@ func (a *App) badge(i int) string {
 		return a.look.Moss.Render(fmt.Sprintf("○%d", n))
 	}
 	return ""
+}
+
+// full says whether memory is as good as at its limit.
+func (a *App) full() bool {
+	return a.status.KeptLimit > 0 && float64(a.status.KeptBytes) > 0.98*float64(a.status.KeptLimit)
 }
 
 // foot offers the next sensible step, and the keys.
@@ -335,8 +340,25 @@ func (a *App) next() string {
 		}
 		return say("", "↓", "goes down the list,") + deeper
 	}
-	if a.station == 2 {
+	switch a.station {
+	case 2:
 		return a.nextInDecide(say)
+	case 4:
+		if a.stock.Making() {
+			return say("What other sizes would give is being foretold:", "c", "stops it.")
+		}
+		if a.full() {
+			return say("The memory is full:", "m", "sets another limit, and says what it would give,") + say("", "enter", "goes to the pattern.")
+		}
+		return say("", "m", "sets another limit,") + say("", "enter", "goes to the pattern,") + say("", "c", "foretells other sizes again.")
+	case 5:
+		switch {
+		case a.prove.Running():
+			return say("The trial is under way:", "s", "stops it; what was completed counts.")
+		case a.prove.Trial():
+			return say("", "t", "makes another,") + say("", "E", "writes its chart to a file,") + say("", "esc", "goes back.")
+		}
+		return say("", "p", "shows another stretch of time,") + say("", "b", "sums otherwise,") + say("", "t", "makes a trial,") + say("", "r", "writes a report.")
 	}
 	return say("", "1", "goes back to Watch.")
 }

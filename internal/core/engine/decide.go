@@ -280,6 +280,8 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) string {
 const (
 	OptOut = "jollylarder.keep"
 	Label  = "jollylarder"
+	// OptOutComment is a comment with that label.
+	OptOutComment = "/*" + Label + "='off'*/"
 )
 
 // leftOut says whether a statement's label asks for it to be left out.

@@ -62,8 +62,8 @@ func lowest(i int) float64 {
 	return float64(uint64(8+i%8) << power)
 }
 
-// merge adds what was counted elsewhere.
-func (d *Distribution) merge(o *Distribution) {
+// Merge adds what was counted elsewhere.
+func (d *Distribution) Merge(o *Distribution) {
 	n := o.count.Load()
 	if n == 0 {
 		return

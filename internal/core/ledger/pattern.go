@@ -112,7 +112,7 @@ func (p *Pattern) times(of func(*numbers) *Distribution) *Distribution {
 		return of(&p.base)
 	}
 	sum := &Distribution{}
-	p.parts(func(n *numbers) { sum.merge(of(n)) })
+	p.parts(func(n *numbers) { sum.Merge(of(n)) })
 	return sum
 }
 
@@ -274,8 +274,8 @@ func (p *Pattern) absorb(o *Pattern) {
 	p.base.failed.Add(o.Failed())
 	p.Drops.Add(o.Drops.Load())
 	p.Merged.Add(o.Merged.Load() + 1)
-	p.base.origin.merge(o.Origin())
-	p.base.memory.merge(o.Memory())
+	p.base.origin.Merge(o.Origin())
+	p.base.memory.Merge(o.Memory())
 	if s := o.sample.Swap(nil); s != nil {
 		s.clear()
 	}

@@ -1,0 +1,89 @@
+package report
+
+import (
+	"time"
+
+	"jollylarder/internal/chart"
+	"jollylarder/internal/control"
+)
+
+// Lanes draws the last minute of each application, spared and waited.
+func Lanes(s control.Status) (out []*chart.Chart) {
+	for _, a := range s.Applications {
+		c := &chart.Chart{Title: a.Name, Kind: chart.Stacked, X: chart.Axis{Scale: chart.Clock}, Y: chart.Axis{Label: "ms of waiting a second"}, Width: 1, Location: time.Local}
+		spared, waited := chart.Series{Name: "spared", Ink: chart.Spared}, chart.Series{Name: "waited", Ink: chart.Could}
+		some := false
+		for i, x := range a.Seconds {
+			at := float64(s.Now.Unix() - int64(len(a.Seconds)-i))
+			spared.Points = append(spared.Points, chart.Point{X: at, Y: x.Spared})
+			waited.Points = append(waited.Points, chart.Point{X: at, Y: x.Waited})
+			some = some || x.Calls() > 0
+		}
+		if c.Series = []chart.Series{spared, waited}; some {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// Lifetimes draws the hits to be expected of a pattern at each lifetime, with what writes leave of them and without.
+func Lifetimes(p *control.Pattern) *chart.Chart {
+	if p.Outlook == nil {
+		return nil
+	}
+	c := &chart.Chart{Title: "Hits to be expected at each lifetime: " + p.ID, Kind: chart.Bars, X: chart.Axis{Scale: chart.Share}, Note: p.Text}
+	kept, aged := chart.Series{Name: "dropped by writes, with an interval of 95%", Ink: chart.Spared}, chart.Series{Name: "if writes dropped nothing", Ink: chart.Could}
+	for i, s := range p.Outlook.Steps {
+		name := s.TTL
+		if name == "none" {
+			name = "no limit"
+		}
+		c.Names = append(c.Names, name)
+		kept.Points, kept.Errors = append(kept.Points, chart.Point{X: float64(i), Y: s.Hits}), append(kept.Errors, s.Error)
+		aged.Points = append(aged.Points, chart.Point{X: float64(i), Y: s.Aged})
+	}
+	c.Series = []chart.Series{kept, aged}
+	return c
+}
+
+// Forecast draws what is foretold of each rule, by the rules in force and by the draft.
+func Forecast(f *control.Forecast) *chart.Chart {
+	if f == nil {
+		return nil
+	}
+	c := &chart.Chart{Title: "Foretold: waiting spared a minute", Kind: chart.Bars, X: chart.Axis{Label: "seconds a minute"}}
+	draft, present := chart.Series{Name: "the draft", Ink: chart.Spared}, chart.Series{Name: "the rules in force", Ink: chart.Could}
+	add := func(name string, d, p *control.Outcome) {
+		x := float64(len(c.Names))
+		c.Names = append(c.Names, name)
+		if d != nil {
+			draft.Points = append(draft.Points, chart.Point{X: x, Y: d.Spared / 1000})
+		}
+		if p != nil {
+			present.Points = append(present.Points, chart.Point{X: x, Y: p.Spared / 1000})
+		}
+	}
+	add("all", &f.Draft, &f.Present)
+	for _, r := range f.Rules[:min(len(f.Rules), 12)] {
+		add(r.Rule, r.Draft, r.Present)
+	}
+	c.Series = []chart.Series{draft, present}
+	return c
+}
+
+// Writes draws how many writes each table had, and how many results they dropped.
+func Writes(g *control.Guard) *chart.Chart {
+	c := &chart.Chart{Title: "Writes, and results dropped by them", Kind: chart.Bars}
+	writes, drops := chart.Series{Name: "writes", Ink: chart.Could}, chart.Series{Name: "results dropped", Ink: chart.Trouble}
+	for _, t := range g.Tables {
+		if len(c.Names) == 12 {
+			break
+		}
+		x := float64(len(c.Names))
+		c.Names = append(c.Names, t.Name)
+		writes.Points = append(writes.Points, chart.Point{X: x, Y: float64(t.Writes)})
+		drops.Points = append(drops.Points, chart.Point{X: x, Y: float64(t.Drops)})
+	}
+	c.Series = []chart.Series{writes, drops}
+	return c
+}

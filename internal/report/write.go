@@ -1,0 +1,242 @@
+package report
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"jollylarder/internal/chart"
+	"jollylarder/internal/control"
+	"jollylarder/internal/core/bytesize"
+)
+
+// Formats are the formats of reports, by the ends of files' names.
+var Formats = append(slices.Clone(chart.Formats), ".json", ".csv", ".md")
+
+// Known says whether reports can be written in the format that a file's name ends with.
+func Known(path string) error {
+	if end := filepath.Ext(path); !slices.Contains(Formats, end) {
+		return fmt.Errorf("%s: its name tells no format: expected one that ends with %s", path, strings.Join(Formats, ", "))
+	}
+	return nil
+}
+
+// WriteFile writes a report into a file, in the format that its name ends with. What was there is replaced only when the report is whole.
+func (r *Report) WriteFile(path string) error {
+	if err := Known(path); err != nil {
+		return err
+	}
+	return chart.Whole(path, func(w io.Writer) error { return r.Write(w, filepath.Ext(path)) })
+}
+
+// Write writes it in a format.
+func (r *Report) Write(w io.Writer, format string) error {
+	switch format {
+	case ".json":
+		enc := json.NewEncoder(w)
+		enc.SetIndent("", "  ")
+		enc.SetEscapeHTML(false)
+		return enc.Encode(r)
+	case ".csv":
+		return r.csv(w)
+	case ".md":
+		return r.markdown(w)
+	}
+	return r.page().Write(w, format)
+}
+
+// csv writes a row for each step of time, pattern, rule and application.
+func (r *Report) csv(w io.Writer) error {
+	c := csv.NewWriter(w)
+	f := func(x float64) string { return strconv.FormatFloat(x, 'f', 3, 64) }
+	_ = c.Write([]string{"kind", "name", "text", "at", "statements", "hits", "waited_ms", "spared_ms", "spared_by_sample_ms", "spared_by_sample_error_ms", "spared_by_before_ms", "before_mean_ms", "after_mean_ms", "larder_own_ms", "followed_ms"})
+	for _, s := range r.Proof.Series {
+		_ = c.Write([]string{"time", "", "", s.At.UTC().Format(time.RFC3339), fmt.Sprint(s.Calls), fmt.Sprint(s.Hits), f(s.Waited), f(s.Spared), "", "", "", "", "", "", ""})
+	}
+	for _, kind := range []struct {
+		name string
+		list []control.Proved
+	}{{"pattern", r.Proof.Patterns}, {"rule", r.Proof.Rules}, {"application", r.Proof.Applications}} {
+		for _, p := range kind.list {
+			row := []string{kind.name, p.Name, p.Text, "", fmt.Sprint(p.Calls()), fmt.Sprint(p.Hits), f(p.Waited), f(p.Ways.Fetches), "", "", "", "", "", f(p.Own), f(p.Follow)}
+			if x := p.Ways.Sample; x != nil {
+				row[8], row[9] = f(x.Spared), f(x.Error)
+			}
+			if x := p.Ways.Before; x != nil {
+				row[10] = f(x.Spared)
+			}
+			if p.BeforeMean > 0 {
+				row[11] = f(p.BeforeMean)
+			}
+			if p.AfterMean > 0 {
+				row[12] = f(p.AfterMean)
+			}
+			_ = c.Write(row)
+		}
+	}
+	c.Flush()
+	return c.Error()
+}
+
+// figures are what is to be seen first.
+func (r *Report) figures() []chart.Figure {
+	s := r.Proof.Sums
+	return []chart.Figure{
+		{Value: seconds(s.Spared), Of: "of waiting spared"},
+		{Value: seconds(s.Waited), Of: "waited for " + count(s.Calls()) + " statements"},
+		{Value: percent(float64(s.Hits), float64(s.Calls())), Of: "answered from memory: " + count(s.Hits) + " statements that the database did not see"},
+		{Value: percent(s.Spared, s.Spared+s.Waited), Of: "less waiting than without"},
+	}
+}
+
+// ways is the table of the three measures.
+func (r *Report) ways() [][]string {
+	w := r.Proof.Spared
+	out := [][]string{{"spared, measured", "", "by the last fetch, of the same"}}
+	out = append(out, []string{"by the last fetch of each result", seconds(w.Fetches), seconds(w.Fetches)})
+	if x := w.Sample; x != nil {
+		out = append(out, []string{"by control samples, as the database is now", way(x), seconds(x.Like)})
+	} else {
+		out = append(out, []string{"by control samples: too few were taken yet", "–", "–"})
+	}
+	if x := w.Before; x != nil {
+		out = append(out, []string{"by before and after", way(x), seconds(x.Like)})
+	} else {
+		out = append(out, []string{"by before and after: nothing was seen before it was kept", "–", "–"})
+	}
+	return out
+}
+
+const mostRows = 8
+
+// patterns is the table of patterns.
+func (r *Report) patterns(most int) [][]string {
+	out := [][]string{{"pattern", "statement", "hits", "spared", "by samples", "before", "after"}}
+	for _, p := range r.Proof.Patterns {
+		if p.Hits == 0 || len(out) > most {
+			break
+		}
+		out = append(out, []string{p.Name, p.Text, percent(float64(p.Hits), float64(p.Calls())), seconds(p.Ways.Fetches), way(p.Ways.Sample), millis(p.BeforeMean), millis(p.AfterMean)})
+	}
+	return out
+}
+
+// applications is the table of applications.
+func (r *Report) applications(most int) [][]string {
+	out := [][]string{{"application", "statements", "hits", "waited", "spared", "by samples"}}
+	for _, p := range r.Proof.Applications {
+		if len(out) > most {
+			break
+		}
+		out = append(out, []string{p.Name, count(p.Calls()), percent(float64(p.Hits), float64(p.Calls())), seconds(p.Waited), seconds(p.Ways.Fetches), way(p.Ways.Sample)})
+	}
+	return out
+}
+
+// foretold is the table of what was foretold of the rules' changes, and what came true.
+func (r *Report) foretold(most int) [][]string {
+	out := [][]string{{"change of the rules", "why", "hits foretold", "came true", "spared foretold", "came true"}}
+	for _, e := range r.Changes {
+		m := e.Since
+		for _, x := range []*control.Measured{e.Hour, e.Day} {
+			if x != nil {
+				m = x
+			}
+		}
+		if e.Forecast == nil || len(out) > most {
+			continue
+		}
+		row := []string{e.At.Local().Format("2 Jan 15:04") + ", " + e.Who, e.Why, fmt.Sprintf("%.0f%%", 100*e.Forecast.Draft.OfAll), "–", seconds(e.Forecast.Draft.Spared) + "/min", "–"}
+		if m != nil {
+			row[3], row[5] = fmt.Sprintf("%.0f%%", 100*m.OfAll), seconds(m.Spared)+"/min"
+		}
+		out = append(out, row)
+	}
+	return out
+}
+
+func (r *Report) stretch() string {
+	return fmt.Sprintf("%s to %s, by a larder in front of %s", stamp(r.From), stamp(r.To), r.Origin)
+}
+
+func (r *Report) load() string {
+	s := r.Proof.Sums
+	length := r.To.Sub(r.From).Seconds()
+	if r.Proof.Minutes > 0 {
+		length = 60 * float64(r.Proof.Minutes)
+	}
+	if length <= 0 {
+		return ""
+	}
+	return fmt.Sprintf("The database was asked %.1f statements a second instead of %.1f. %s results are kept in %s, of a limit of %s.",
+		float64(s.Calls()-s.Hits)/length, float64(s.Calls())/length, count(uint64(r.Kept)), bytesize.About(r.Bytes), bytesize.About(r.Limit))
+}
+
+// page lays the report out on one page.
+func (r *Report) page() *chart.Page {
+	p := &chart.Page{Foot: "Jolly Larder, made " + stamp(r.Made)}
+	add := func(x chart.Part) { p.Parts = append(p.Parts, x) }
+	add(chart.Part{Title: "What was waited, and what was spared", Large: true, Text: r.stretch()})
+	add(chart.Part{Figures: r.figures()})
+	add(chart.Part{Chart: Waiting(&r.Proof), Space: 150})
+	add(chart.Part{Table: r.ways(), Numbers: 1, Widths: []float64{0.54, 0.23, 0.23}})
+	add(chart.Part{Title: "By pattern", Table: r.patterns(mostRows), Numbers: 2, Widths: []float64{0.15, 0.33, 0.09, 0.11, 0.16, 0.08, 0.08}})
+	if r.Proof.Memory != nil {
+		add(chart.Part{Chart: Times(r.Proof.Memory, r.Proof.Origin), Space: 125})
+	}
+	if t := r.foretold(3); len(t) > 1 {
+		add(chart.Part{Title: "Foretold, and come true", Table: t, Numbers: 2, Widths: []float64{0.19, 0.29, 0.11, 0.11, 0.16, 0.14}})
+	}
+	add(chart.Part{Title: "How fresh, and what load", Text: strings.Join(r.Fresh, " ") + " " + r.load()})
+	add(chart.Part{Title: "How it was measured", Text: r.Method})
+	return p
+}
+
+// markdown writes it as text.
+func (r *Report) markdown(w io.Writer) error {
+	var b strings.Builder
+	say := func(format string, args ...any) { fmt.Fprintf(&b, format, args...) }
+	table := func(rows [][]string, numbers int) {
+		for i, row := range rows {
+			var cells []string
+			for _, cell := range row {
+				cells = append(cells, strings.ReplaceAll(strings.ReplaceAll(cell, "|", "\\|"), "\n", " "))
+			}
+			say("| %s |\n", strings.Join(cells, " | "))
+			if i == 0 {
+				for k := range row {
+					if k < numbers {
+						say("|---")
+					} else {
+						say("|---:")
+					}
+				}
+				say("|\n")
+			}
+		}
+		say("\n")
+	}
+	say("# What was waited, and what was spared\n\n%s\n\n", r.stretch())
+	for _, f := range r.figures() {
+		say("- **%s** %s\n", f.Value, f.Of)
+	}
+	say("\n")
+	table(r.ways(), 1)
+	say("## By pattern\n\n")
+	table(r.patterns(30), 2)
+	say("## By application\n\n")
+	table(r.applications(30), 1)
+	if t := r.foretold(20); len(t) > 1 {
+		say("## Foretold, and come true\n\n")
+		table(t, 2)
+	}
+	say("## How fresh, and what load\n\n%s %s\n\n## How it was measured\n\n%s\n", strings.Join(r.Fresh, " "), r.load(), r.Method)
+	_, err := io.WriteString(w, b.String())
+	return err
+}

@@ -1,0 +1,187 @@
+// Package prove is the station that answers: what did it bring?
+package prove
+
+import (
+	"slices"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"jollylarder/internal/chart"
+	"jollylarder/internal/control"
+	"jollylarder/internal/report"
+	"jollylarder/internal/trial"
+	"jollylarder/internal/tui/moving"
+)
+
+var (
+	keyStretch = key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "another stretch of time"))
+	keyBy      = key.NewBinding(key.WithKeys("b"), key.WithHelp("b", "by pattern, by rule or by application"))
+	keyTrials  = key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "the last trial, or what was spared"))
+)
+
+// Keys are the keys of the station by itself.
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, keyStretch, keyBy, keyTrials}
+
+// Stretches are the stretches of time that can be chosen, each with its words.
+var stretches = []struct{ since, says string }{
+	{control.SinceStart, "since the larder began"}, {control.LastMinute, "in the last minute"}, {"1h", "in the last hour"}, {"24h", "in the last 24 hours"}, {"720h", "in the last 30 days"},
+}
+
+// Model is the station. Its zero value is ready.
+type Model struct {
+	proof   control.Proof
+	known   bool
+	frozen  bool
+	stretch int
+	by      int // 0 pattern, 1 rule, 2 application
+
+	name  string // selected
+	moved bool   // she has chosen
+
+	pattern *control.Pattern // the selected one in full
+
+	trialled *trial.Result
+	trial    bool // it is shown
+	running  bool
+	done     float64
+	doing    string
+	problem  string
+}
+
+// Since is the stretch of time that is wanted.
+func (m *Model) Since() string { return stretches[m.stretch].since }
+
+// Says names it in words.
+func (m *Model) Says() string { return stretches[m.stretch].says }
+
+// Set takes what is known now.
+func (m *Model) Set(p control.Proof) {
+	if m.frozen || p.Since != m.Since() {
+		return
+	}
+	sums := m.proof.Sums
+	shown := m.known && m.proof.Since == p.Since && (p.Since == control.SinceStart || p.Since == control.LastMinute)
+	m.proof, m.known = p, true
+	if shown { // as it is above: that is asked for more often
+		m.proof.Sums, m.proof.Spared.Fetches = sums, sums.Spared
+	}
+	if list := m.list(); len(list) > 0 && (!m.moved || m.index() < 0) {
+		m.name = list[0].Name
+	}
+}
+
+// SetStatus takes the larder as it is now: what it says of the last minute, and of all since it began, is what stands above all stations.
+func (m *Model) SetStatus(s control.Status) {
+	if m.frozen {
+		return
+	}
+	switch m.Since() {
+	case control.SinceStart:
+		m.proof.Sums = s.Total
+	case control.LastMinute:
+		m.proof.Sums = s.Minute
+	default:
+		return
+	}
+	m.proof.Spared.Fetches = m.proof.Sums.Spared
+}
+
+// SetPattern takes the selected pattern in full.
+func (m *Model) SetPattern(p *control.Pattern) {
+	if !m.frozen {
+		m.pattern = p
+	}
+}
+
+// Proof gives what is shown.
+func (m *Model) Proof() *control.Proof { return &m.proof }
+
+// Freeze stops or lets go what is shown.
+func (m *Model) Freeze(on bool) { m.frozen = on }
+
+func (m *Model) list() []control.Proved {
+	return [][]control.Proved{m.proof.Patterns, m.proof.Rules, m.proof.Applications}[m.by]
+}
+
+func (m *Model) index() int {
+	return slices.IndexFunc(m.list(), func(p control.Proved) bool { return p.Name == m.name })
+}
+
+// Selected gives the selected line, or nil.
+func (m *Model) Selected() *control.Proved {
+	if i := m.index(); i >= 0 {
+		return &m.list()[i]
+	}
+	return nil
+}
+
+// SelectedPattern gives the id of the selected pattern, or nothing where patterns are not listed.
+func (m *Model) SelectedPattern() string {
+	if m.by != 0 {
+		return ""
+	}
+	return m.name
+}
+
+// BeginTrial, Progress and EndTrial follow a trial.
+func (m *Model) BeginTrial() {
+	m.running, m.trial, m.done, m.doing, m.problem = true, true, 0, "", ""
+}
+
+// Progress is described at BeginTrial.
+func (m *Model) Progress(done float64, doing string) { m.done, m.doing = done, doing }
+
+// EndTrial is described at BeginTrial.
+func (m *Model) EndTrial(r *trial.Result, err error) {
+	m.running = false
+	if err != nil {
+		m.problem = err.Error()
+		return
+	}
+	m.trialled = r
+}
+
+// Running says whether a trial is under way, and Trial whether trials are shown; Close shows what was spared again.
+func (m *Model) Running() bool { return m.running }
+
+// Trial is described at Running.
+func (m *Model) Trial() bool { return m.trial }
+
+// Close is described at Running.
+func (m *Model) Close() { m.trial = false }
+
+// Update takes a key. It says whether what is shown must be asked for anew.
+func (m *Model) Update(k tea.KeyPressMsg) (again bool) {
+	move := moving.By(k)
+	switch {
+	case key.Matches(k, keyStretch):
+		m.stretch = (m.stretch + 1) % len(stretches)
+		return true
+	case key.Matches(k, keyBy):
+		m.by = (m.by + 1) % 3
+		m.moved = false
+		m.Set(m.proof)
+		return true
+	case key.Matches(k, keyTrials):
+		m.trial = !m.trial
+	case move != 0 && !m.trial:
+		if list := m.list(); len(list) > 0 {
+			m.name, m.moved = list[min(max(m.index()+move, 0), len(list)-1)].Name, true
+			return true
+		}
+	}
+	return false
+}
+
+// Charts gives what can be exported.
+func (m *Model) Charts() []*chart.Chart {
+	if m.trial && m.trialled != nil {
+		return []*chart.Chart{report.Trial(m.trialled)}
+	}
+	out := []*chart.Chart{report.Waiting(&m.proof), report.ByPattern(m.list(), [...]string{"Spared by pattern", "Spared by rule", "Spared by application"}[m.by])}
+	if m.proof.Memory != nil {
+		out = append(out, report.Times(m.proof.Memory, m.proof.Origin))
+	}
+	return out
+}

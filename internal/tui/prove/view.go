@@ -1,0 +1,301 @@
+package prove
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/tui/look"
+)
+
+// View draws the station. What is asked of her, if anything is, stands under what is known.
+func (m *Model) View(l *look.Look, width, height int, question []string) []string {
+	if !m.known {
+		return []string{l.Rule("what did it bring?", width)}
+	}
+	if m.trial && question == nil {
+		return m.trials(l, width)
+	}
+	out := m.head(l, width)
+	if question != nil {
+		return append(out, question...)
+	}
+	measures := m.measures(l, width)
+	under := m.times(l, width)
+	rest := height - len(out) - len(measures)
+	series := min(max(rest/4, 3), 7)
+	if rest < 14 {
+		series = 0
+		under = nil
+	}
+	if series > 0 {
+		out = append(out, m.series(l, width, series)...)
+	}
+	out = append(out, measures...)
+	room := max(height-len(out)-len(under), 3)
+	out = append(out, look.Block(m.rows(l, width, room), width, room)...)
+	return append(out, under...)
+}
+
+func secs(ms float64) string { return strings.TrimSpace(look.Seconds(ms)) }
+
+// head says what is to be seen first.
+func (m *Model) head(l *look.Look, width int) []string {
+	s := m.proof.Sums
+	out := []string{l.Rule("spared "+m.Says(), width)}
+	line := " " + l.Honey.Bold(true).Render(secs(s.Spared)+" spared") + l.Dim.Render("   beside ") + l.Cream.Render(secs(s.Waited)+" waited")
+	if all := s.Spared + s.Waited; all > 0 && s.Spared > 0 {
+		line += l.Dim.Render(": ") + l.Cream.Render(fmt.Sprintf("%.1f%% less waiting", 100*s.Spared/all))
+	}
+	line += l.Dim.Render("   ") + l.Cream.Render(strings.TrimSpace(look.Share(float64(s.Hits), float64(s.Calls())))) + l.Dim.Render(fmt.Sprintf(" of %s statements from memory", look.Count(s.Calls())))
+	if m.proof.Minutes > 0 {
+		line += l.Dim.Render(fmt.Sprintf("   numbers of %d minutes", m.proof.Minutes))
+	}
+	return append(out, look.Cut(line, width))
+}
+
+// series draws waiting over time, as pillars of several rows.
+func (m *Model) series(l *look.Look, width, height int) []string {
+	step := time.Duration(m.proof.Step * float64(time.Millisecond))
+	per := map[bool]string{true: "each second", false: "each minute"}[step < time.Minute]
+	switch {
+	case step >= 24*time.Hour:
+		per = "each day"
+	case step >= time.Hour:
+		per = "each hour"
+	}
+	list := m.proof.Series
+	cells := width - 12
+	if len(list) < 2 {
+		return []string{l.Rule("waiting, "+per, width), l.Dim.Render(" Numbers are taken down at the end of each minute: there are too few yet to draw them.")}
+	}
+	group := (len(list) + cells - 1) / cells
+	var spared, could, rest []float64
+	most := 0.0
+	for i := 0; i < len(list); i += group {
+		part := list[i:min(i+group, len(list))]
+		var a, b, c float64
+		for _, x := range part {
+			a, b, c = a+max(x.Spared, 0), b+x.Could, c+max(x.Waited-x.Could, 0)
+		}
+		n := float64(len(part))
+		spared, could, rest = append(spared, a/n), append(could, b/n), append(rest, c/n)
+		most = max(most, (a+b+c)/n)
+	}
+	wide := max(cells/len(spared), 1)
+	out := []string{l.Rule("waiting, "+per, width)}
+	for row := range height {
+		floor := float64(height-1-row) / float64(height) * most
+		line := strings.Repeat(" ", 10)
+		if row == 0 {
+			line = look.Right(secs(most), 9) + " "
+		}
+		line = l.Dim.Render(line)
+		for i := range spared {
+			level := floor + most/float64(height)/2
+			var cell string
+			switch {
+			case level <= spared[i]:
+				cell = l.Honey.Render(strings.Repeat(string(look.TextureSpared), wide))
+			case level <= spared[i]+could[i]:
+				cell = l.Slate.Render(strings.Repeat(string(look.TextureCould), wide))
+			case level <= spared[i]+could[i]+rest[i]:
+				cell = l.Dim.Render(strings.Repeat(string(look.TextureRest), wide))
+			default:
+				cell = strings.Repeat(" ", wide)
+			}
+			line += cell
+		}
+		out = append(out, line)
+	}
+	form := "15:04"
+	if step >= time.Hour {
+		form = "2 Jan 15:04"
+	}
+	if step < time.Minute {
+		form = "15:04:05"
+	}
+	from, to := list[0].At.Local().Format(form), list[len(list)-1].At.Local().Format(form)
+	drawn := wide * len(spared)
+	return append(out, l.Dim.Render(strings.Repeat(" ", 10)+look.Left(from, max(drawn-len(to), 0))+to))
+}
+
+// measures draws what was spared by each of the three ways, and what is taken off.
+func (m *Model) measures(l *look.Look, width int) []string {
+	w, s := m.proof.Spared, m.proof.Sums
+	out := []string{l.Rule("measured three ways", width)}
+	most := math.Abs(w.Fetches)
+	for _, x := range []*control.Way{w.Sample, w.Before} {
+		if x != nil {
+			most = max(most, math.Abs(x.Spared)+x.Error)
+		}
+	}
+	name := 44
+	if width < 100 {
+		name = 24
+	}
+	plot := max(width-name-70, 6)
+	if width < 100 {
+		plot = max(width-name-24, 6)
+	}
+	bar := func(v, e float64) string {
+		if most == 0 {
+			return strings.Repeat(" ", plot)
+		}
+		n := int(math.Round(max(v, 0) / most * float64(plot)))
+		half := int(math.Round(e / most * float64(plot)))
+		from := max(n-half, 0)
+		text := l.Honey.Render(strings.Repeat(string(look.TextureSpared), min(from, n))) + l.Honey.Render(strings.Repeat(string(look.TextureCould), min(n+half, plot)-min(from, n)))
+		return text + strings.Repeat(" ", max(plot-look.Width(text), 0))
+	}
+	say := func(short, long string, x *control.Way, none string) {
+		text := long
+		if width < 100 {
+			text = short
+		}
+		line := "  " + l.Cream.Render(look.Left(text, name))
+		if x == nil {
+			out = append(out, look.Cut(line+l.Dim.Render(none), width))
+			return
+		}
+		value := secs(x.Spared)
+		if x.Error > 0 {
+			value += " ± " + secs(x.Error)
+		}
+		line += bar(x.Spared, x.Error) + " " + l.Honey.Render(look.Left(value, 19))
+		if x.Covers < 0.995 {
+			line += l.Dim.Render(fmt.Sprintf(" for %.0f%%, where the first says %s", 100*x.Covers, secs(x.Like)))
+		}
+		out = append(out, look.Cut(line, width))
+	}
+	say("last fetch", "by the last fetch of each result", &control.Way{Spared: w.Fetches, Covers: 1}, "")
+	say("control samples", "by control samples, as the origin is now", w.Sample, "too few were taken yet")
+	say("before and after", "by what was waited before it was kept", w.Before, "nothing was seen before it was kept")
+	return append(out, look.Cut("  "+l.Dim.Render(fmt.Sprintf("taken off already: %s that the larder added to misses, and what hits waited for another's fetch (%s)", secs(s.Own), secs(s.Follow))), width))
+}
+
+// rows draws what was spared of each pattern, rule or application.
+func (m *Model) rows(l *look.Look, width, height int) []string {
+	out := []string{l.Rule([...]string{"by pattern", "by rule", "by application"}[m.by], width)}
+	wide := width >= 100
+	name := 17
+	if m.by > 0 {
+		name = 24
+	}
+	head := "  " + look.Left("", name) + look.Right("hits", 7) + look.Right("spared", 10) + look.Right("by samples", 20)
+	if wide {
+		if m.by == 0 {
+			head += look.Right("before", 10) + look.Right("after", 10) + "  statement"
+		} else {
+			head += look.Right("waited", 10) + look.Right("of misses", 11) + look.Right("followed", 10)
+		}
+	}
+	out = append(out, l.Dim.Render(look.Cut(head, width)))
+	list := m.list()
+	if len(list) == 0 {
+		return append(out, l.Dim.Render("  Nothing was counted "+m.Says()+"."))
+	}
+	room := max(height-2, 1)
+	at, first := max(m.index(), 0), 0
+	if at >= room {
+		first = at - room + 1
+	}
+	for i := first; i < len(list) && i < first+room; i++ {
+		p := &list[i]
+		mark, style := "  ", l.Cream
+		if i == at {
+			mark, style = l.Honey.Render("▌")+" ", l.Strong
+		}
+		sample := "–"
+		if x := p.Ways.Sample; x != nil {
+			sample = secs(x.Spared) + " ± " + secs(x.Error)
+		}
+		line := mark + style.Render(look.Left(p.Name, name)) + l.Cream.Render(look.Right(look.Share(float64(p.Hits), float64(p.Calls())), 7)) +
+			l.Honey.Render(look.Right(dash(p.Ways.Fetches, p.Hits), 10)) + l.Cream.Render(look.Right(sample, 20))
+		if wide {
+			if m.by == 0 {
+				line += l.Slate.Render(look.Right(strings.TrimSpace(look.Millis(p.BeforeMean)), 10)) + l.Honey.Render(look.Right(strings.TrimSpace(look.Millis(p.AfterMean)), 10)) + "  " + l.Dim.Render(p.Text)
+			} else {
+				line += l.Slate.Render(look.Right(secs(p.Waited), 10)) + l.Dim.Render(look.Right(secs(p.Own), 11)) + l.Dim.Render(look.Right(secs(p.Follow), 10))
+			}
+		}
+		out = append(out, look.Cut(line, width))
+	}
+	return out
+}
+
+// dash writes what was spared, or that nothing could be.
+func dash(ms float64, hits uint64) string {
+	if hits == 0 && math.Abs(ms) < 5 {
+		return "–"
+	}
+	return secs(ms)
+}
+
+// unit writes a power of ten of milliseconds.
+func unit(ms float64) string {
+	switch {
+	case ms < 0.9:
+		return fmt.Sprintf("%.0f µs", 1000*ms)
+	case ms < 900:
+		return fmt.Sprintf("%.0f ms", ms)
+	}
+	return fmt.Sprintf("%.0f s", ms/1000)
+}
+
+// times draws how long the answers of the selected pattern took, from memory and from the origin, as two distributions over one scale.
+func (m *Model) times(l *look.Look, width int) []string {
+	memory, origin, of := m.proof.Memory, m.proof.Origin, "all patterns that are kept"
+	if p := m.pattern; p != nil && p.ID == m.SelectedPattern() {
+		memory, origin, of = p.Memory, p.Origin, p.ID
+	}
+	out := []string{l.Rule("how long answers took, since the larder began: "+of, width)}
+	if memory == nil && origin == nil {
+		return append(out, l.Dim.Render("  Nothing was answered yet."))
+	}
+	low, high := math.Inf(1), 0.0
+	for _, d := range []*control.Distribution{memory, origin} {
+		if d == nil {
+			continue
+		}
+		for _, b := range d.Buckets {
+			low, high = min(low, max(b.From, 0.001)), max(high, b.To)
+		}
+	}
+	low, high = math.Floor(math.Log10(low)), math.Ceil(math.Log10(high))
+	cells := max(width-58, 10)
+	at := func(ms float64) int {
+		return min(max(int((math.Log10(max(ms, 0.001))-low)/max(high-low, 1)*float64(cells)), 0), cells-1)
+	}
+	draw := func(name string, d *control.Distribution, style interface{ Render(...string) string }) {
+		if d == nil {
+			out = append(out, "  "+l.Dim.Render(look.Left(name, 14)+"none"))
+			return
+		}
+		heights := make([]float64, cells)
+		most := 0.0
+		for _, b := range d.Buckets {
+			heights[at(math.Sqrt(max(b.From, 0.001)*b.To))] += float64(b.Count)
+		}
+		for _, h := range heights {
+			most = max(most, h)
+		}
+		text := func(ms float64) string { return strings.TrimSpace(look.Millis(ms)) }
+		out = append(out, look.Cut("  "+l.Dim.Render(look.Left(name, 14))+style.Render(look.Pillars(heights, most))+"  "+
+			style.Render(fmt.Sprintf("half within %s, 99%% within %s", text(d.P50), text(d.P99))), width))
+	}
+	draw("from memory", memory, l.Honey)
+	draw("from origin", origin, l.Slate)
+	var ticks strings.Builder
+	ticks.WriteString(strings.Repeat(" ", 16))
+	for e := low; e <= high; e++ {
+		label := unit(math.Pow(10, e))
+		pos := 16 + at(math.Pow(10, e))
+		if have := look.Width(ticks.String()); pos >= have && pos+look.Width(label) < width {
+			ticks.WriteString(strings.Repeat(" ", pos-have) + label + " ")
+		}
+	}
+	return append(out, l.Dim.Render(look.Cut(ticks.String(), width)))
+}

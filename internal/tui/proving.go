@@ -1,0 +1,195 @@
+package tui
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/report"
+	"jollylarder/internal/trial"
+	"jollylarder/internal/tui/dialog"
+)
+
+// What the application does for the station Prove.
+
+var (
+	keyTrial  = key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "make a trial"))
+	keyStopTrial   = key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "stop the trial; its completed rounds count"))
+	keyReport = key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "write a report on this stretch of time"))
+)
+
+// proofMsg is what was spared, and trialMsg what a trial came to.
+type (
+	proofMsg struct {
+		proof   control.Proof
+		pattern *control.Pattern
+		err     error
+	}
+	trialMsg struct {
+		result *trial.Result
+		err    error
+	}
+)
+
+func (a *App) askProve() tea.Cmd {
+	client, since, id := a.client, a.prove.Since(), a.prove.SelectedPattern()
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		var m proofMsg
+		if m.proof, m.err = client.Prove(ctx, since); m.err == nil && id != "" {
+			if p, err := client.Pattern(ctx, id); err == nil {
+				m.pattern = &p
+			}
+		}
+		return m
+	}
+}
+
+// pressProve takes a key of the station Prove.
+func (a *App) pressProve(k tea.KeyPressMsg) tea.Cmd {
+	switch {
+	case key.Matches(k, keyEnter) && !a.prove.Trial() && a.prove.SelectedPattern() != "":
+		return a.goToPattern(a.prove.SelectedPattern())
+	case key.Matches(k, keyTrial) && !a.prove.Running():
+		a.dialog = a.askTrial()
+	case key.Matches(k, keyStopTrial) && a.prove.Running():
+		a.trying.cancel()
+	case key.Matches(k, keyReport):
+		a.dialog = a.askReport()
+	default:
+		if a.prove.Update(k) {
+			return a.askProve()
+		}
+	}
+	return nil
+}
+
+// The kinds of trials.
+const (
+	liveTrial = "live"
+	loadTrial = "load"
+)
+
+// askTrial asks what trial to make.
+func (a *App) askTrial() dialog.Dialog {
+	address := func(at string) string {
+		u, db := "", ""
+		for _, r := range a.status.Running {
+			u, db = cmp.Or(u, r.User), cmp.Or(db, r.Database)
+		}
+		if me, err := user.Current(); u == "" && err == nil {
+			u = me.Username
+		}
+		for _, d := range a.status.Databases {
+			db = cmp.Or(db, d.Name)
+		}
+		return "postgres://" + u + "@" + at + "/" + db + "?sslmode=disable"
+	}
+	listen, origin := a.status.Listen, a.status.Origin
+	if len(a.status.Origins) > 0 {
+		origin = a.status.Origins[0].Address
+		if l := a.status.Origins[0].Listen; len(l) > 0 {
+			listen = l[0]
+		}
+	}
+	says := []string{
+		"Live: keeping is switched off and on in turns for the traffic that comes by itself. While it is off, the origin is asked for everything.",
+		"Load: the statements of a file are asked directly, through the larder with keeping off, and with it on. That is load beside the traffic.",
+	}
+	return dialog.NewForm("A trial", says, []dialog.Line{
+		{Name: "kind", Value: liveTrial, Choices: []string{liveTrial, loadTrial}, Help: "live, on the traffic that comes; or load, with statements of its own"},
+		{Name: "rounds", Value: "6", Help: "how often each way has its turn: three give an interval, ten a good one"},
+		{Name: "seconds", Value: "10", Help: "live: how long a turn lasts; load: how long the whole trial lasts, about"},
+		{Name: "file", Value: "", Help: "load: SQL with a semicolon behind each statement, or what jollylarder record wrote"},
+		{Name: "direct", Value: address(origin), Help: "load: URL of the database; empty to compare only keeping off and on"},
+		{Name: "through", Value: address(listen), Help: "load: URL of the same database through the larder"},
+		{Name: "clients", Value: "4", Help: "load: connections that ask at a time"},
+		{Name: "writes", Value: "no", Choices: []string{"no", "yes"}, Help: "load: also what may write, each in a transaction that is rolled back"},
+	}, nil, a.beginTrial)
+}
+
+// beginTrial begins the trial that was asked for, or says what is wrong with it.
+func (a *App) beginTrial(v map[string]string) (tea.Cmd, error) {
+	number := func(name string, most int) (int, error) {
+		n, err := strconv.Atoi(v[name])
+		if err != nil || n < 1 || n > most {
+			return 0, fmt.Errorf("%s %q: expected a number from 1 to %d", name, v[name], most)
+		}
+		return n, nil
+	}
+	rounds, err1 := number("rounds", trial.MostRounds)
+	seconds, err2 := number("seconds", 600)
+	clients, err3 := number("clients", 200)
+	if err := errors.Join(err1, err2, err3); err != nil {
+		return nil, err
+	}
+	length := time.Duration(seconds) * time.Second
+	ctx, cancel := context.WithCancel(context.Background())
+	run := &working{cancel: cancel}
+	client := a.client
+	begin := func(f func() (*trial.Result, error)) (tea.Cmd, error) {
+		a.trying = run
+		a.prove.BeginTrial()
+		return func() tea.Msg {
+			defer cancel()
+			r, err := f()
+			return trialMsg{r, err}
+		}, nil
+	}
+	if v["kind"] == liveTrial {
+		return begin(func() (*trial.Result, error) {
+			return client.Trial(ctx, control.Trial{Slice: float64(length) / float64(time.Millisecond), Rounds: rounds}, run.tell)
+		})
+	}
+	list, err := trial.Open(v["file"])
+	if err != nil {
+		cancel()
+		return nil, fmt.Errorf("file: %w", err)
+	}
+	list, leftOut, err := trial.Sort(list, v["writes"] == "yes")
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	load := trial.Load{Direct: v["direct"], Through: v["through"], Statements: list, Clients: clients, Length: length, Rounds: rounds, OptOut: engine.OptOutComment, Count: client.CountOf, Progress: run.tell}
+	return begin(func() (*trial.Result, error) {
+		r, err := load.Run(ctx)
+		r.LeftOut = leftOut
+		return &r, err
+	})
+}
+
+// askReport asks for the file to write a report into.
+func (a *App) askReport() dialog.Dialog {
+	client, since := a.client, a.prove.Since()
+	return dialog.NewForm("A report on what was spared "+a.prove.Says(), []string{"One page for people who were not there, as .svg or .pdf; the numbers behind it as .json, .csv or .md."},
+		[]dialog.Line{{Name: "file", Value: "spared-" + time.Now().Format("2006-01-02") + ".pdf", Help: "how its name ends says the format"}}, nil,
+		func(v map[string]string) (tea.Cmd, error) {
+			path := v["file"]
+			if err := report.Known(path); err != nil {
+				return nil, err
+			}
+			whole, err := filepath.Abs(path)
+			if err != nil {
+				return nil, err
+			}
+			return act("Written: "+whole, func(ctx context.Context) error {
+				r, err := report.Gather(ctx, client, since)
+				if err != nil {
+					return err
+				}
+				return r.WriteFile(path)
+			}), nil
+		})
+}

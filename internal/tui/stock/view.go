@@ -1,0 +1,260 @@
+package stock
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/tui/look"
+)
+
+// View draws the station. What is asked of her, if anything is, stands under the list.
+func (m *Model) View(l *look.Look, width, height int, question []string) []string {
+	if !m.known {
+		return []string{l.Rule("is the memory well used?", width)}
+	}
+	out := m.whole(l, width)
+	foot := m.below(l, width, max(height-len(out)-6, 5))
+	if question != nil {
+		foot = question
+	}
+	room := max(height-len(out)-len(foot), 4)
+	out = append(out, look.Block(m.list(l, width, room), width, room)...)
+	return append(out, foot...)
+}
+
+// whole draws the memory as one ribbon: what is used, what was not used yet, what is needed beside, and what is free.
+func (m *Model) whole(l *look.Look, width int) []string {
+	s := &m.stock
+	var unused float64
+	for _, b := range s.Ages {
+		unused += b.UnusedBytes
+	}
+	results := float64(s.Bytes - s.Beside)
+	unused = min(unused, results)
+	free := max(float64(s.Limit-s.Bytes), 0)
+	out := []string{l.Rule("the memory", width)}
+	out = append(out, " "+look.Ribbon(width-2,
+		look.Stretch{Value: results - unused, Texture: look.TextureSpared, Style: l.Honey},
+		look.Stretch{Value: unused, Texture: look.TextureCould, Style: l.Honey},
+		look.Stretch{Value: float64(s.Beside), Texture: '=', Style: l.Plum},
+		look.Stretch{Value: free, Texture: look.TextureRest, Style: l.Dim}))
+	bytes := func(n float64) string { return look.Bytes(int64(n)) }
+	legend := " " + l.Honey.Render(string(look.TextureSpared)+" "+bytes(results-unused)+" in use") + "   " + l.Honey.Render(string(look.TextureCould)+" "+bytes(unused)+" not used yet")
+	if s.Beside > 0 {
+		legend += "   " + l.Plum.Render("= "+bytes(float64(s.Beside))+" to tell what writes change")
+	}
+	legend += "   " + l.Dim.Render(string(look.TextureRest)+" "+bytes(free)+" free")
+	right := l.Cream.Render(fmt.Sprintf("%s of %s", look.Bytes(s.Bytes), look.Bytes(s.Limit)))
+	if s.Process.Resident > 0 {
+		right += l.Dim.Render(fmt.Sprintf(" · the process takes %s", look.Bytes(s.Process.Resident)))
+	}
+	if room := width - look.Width(legend) - look.Width(right) - 1; room > 0 {
+		legend += strings.Repeat(" ", room) + right
+		return append(out, legend)
+	}
+	return append(out, look.Cut(legend, width), " "+look.Cut(right, width-1))
+}
+
+// list draws the patterns.
+func (m *Model) list(l *look.Look, width, height int) []string {
+	out := []string{l.Rule([...]string{"what fills it, by bytes", "what fills it, by what was never used", "what fills it, by hits for each MiB"}[m.order], width)}
+	wide := width >= 100
+	head := "  " + look.Left("", 16) + look.Right("results", 9) + look.Right("bytes", 11) + look.Right("hits/min", 10)
+	if wide {
+		head += "  " + look.Left("", 12) + look.Right("never used", 12) + look.Right("pushed out", 12) + look.Right("expired", 9) + look.Right("dropped", 9) + "  statement"
+	} else {
+		head += look.Right("unused", 9) + look.Right("pushed", 9)
+	}
+	out = append(out, l.Dim.Render(look.Cut(head, width)))
+	list := m.stock.Patterns
+	if len(list) == 0 {
+		return append(out, l.Dim.Render("  Nothing has been kept yet."))
+	}
+	most := int64(1)
+	for _, p := range list {
+		most = max(most, p.Bytes)
+	}
+	room := max(height-2, 1)
+	at, first := max(m.index(), 0), 0
+	if at >= room {
+		first = at - room + 1
+	}
+	for i := first; i < len(list) && i < first+room; i++ {
+		p := &list[i]
+		mark, style := "  ", l.Cream
+		if i == at {
+			mark, style = l.Honey.Render("▌")+" ", l.Strong
+		}
+		line := mark + style.Render(look.Left(p.ID, 16)) + l.Honey.Render(look.Right(count(uint64(p.Results)), 9)) + l.Honey.Render(look.Right(look.Bytes(p.Bytes), 11)) + l.Cream.Render(look.Right(count(p.Minute), 10))
+		unused := l.Dim
+		if p.Unused*2 > p.Stored && p.Stored >= 20 {
+			unused = l.Brick
+		}
+		never := count(p.Unused)
+		if wide && p.Stored > 0 && p.Unused > 0 {
+			never += fmt.Sprintf(" %3.0f%%", 100*float64(p.Unused)/float64(p.Stored))
+		}
+		if wide {
+			n := int(math.Ceil(float64(p.Bytes) / float64(most) * 10))
+			line += "  " + l.Honey.Render(strings.Repeat(string(look.TextureSpared), n)) + strings.Repeat(" ", 12-n) + unused.Render(look.Right(never, 12)) + l.Slate.Render(look.Right(count(p.PushedOut), 12)) +
+				l.Dim.Render(look.Right(count(p.Expired), 9)) + l.Plum.Render(look.Right(count(p.Dropped), 9)) + "  " + l.Dim.Render(p.Text)
+		} else {
+			line += unused.Render(look.Right(never, 9)) + l.Slate.Render(look.Right(count(p.PushedOut), 9))
+		}
+		out = append(out, look.Cut(line, width))
+	}
+	return out
+}
+
+func count(n uint64) string {
+	if n == 0 {
+		return "–"
+	}
+	return look.Count(n)
+}
+
+// below draws how old results are, and beside that what more memory would give, or less.
+func (m *Model) below(l *look.Look, width, height int) []string {
+	ages, curve := m.ages(l), m.more(l, width)
+	if width < 100 {
+		return curve[:min(len(curve), height)]
+	}
+	half := width*2/5 - 1
+	curve = m.more(l, width-half-2)
+	left := append([]string{l.Rule("how old it is", half)}, ages...)
+	left = append(left, m.shares(l)...)
+	left = append(left, m.selected(l, half)...)
+	rows := min(max(len(left), len(curve)), height)
+	var out []string
+	for i := range rows {
+		a, b := "", ""
+		if i < len(left) {
+			a = left[i]
+		}
+		if i < len(curve) {
+			b = curve[i]
+		}
+		out = append(out, look.Left(a, half)+"  "+look.Left(b, width-half-2))
+	}
+	return out
+}
+
+func (m *Model) ages(l *look.Look) (out []string) {
+	most := 1.0
+	for _, b := range m.stock.Ages {
+		most = max(most, b.Bytes)
+	}
+	for _, b := range m.stock.Ages {
+		name := "older"
+		if b.UpTo > 0 {
+			name = "up to " + strings.TrimSuffix(strings.TrimSuffix((time.Duration(b.UpTo)*time.Millisecond).String(), "0s"), "0m")
+		}
+		if b.Results == 0 {
+			out = append(out, l.Dim.Render(look.Right(name, 12)+"  –"))
+			continue
+		}
+		const cells = 16
+		n := max(int(math.Round(b.Bytes/most*cells)), 1)
+		fresh := min(int(math.Round(b.UnusedBytes/most*cells)), n)
+		line := l.Dim.Render(look.Right(name, 12)) + "  " + l.Honey.Render(strings.Repeat(string(look.TextureSpared), n-fresh)+strings.Repeat(string(look.TextureCould), fresh)) + strings.Repeat(" ", cells-n) +
+			l.Cream.Render(look.Right(look.Count(uint64(b.Results)), 7))
+		if b.Unused >= 0.5 {
+			line += l.Dim.Render(fmt.Sprintf("  %s not used yet", look.Count(uint64(b.Unused+0.5))))
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+// shares draws the rules that have memory to themselves.
+func (m *Model) shares(l *look.Look) (out []string) {
+	for _, s := range m.stock.Shares {
+		out = append(out, l.Dim.Render(" rule ")+l.Cream.Render(s.Rule)+l.Dim.Render(" has to itself ")+l.Honey.Render(fmt.Sprintf("%s of %s", look.Bytes(s.Bytes), look.Bytes(s.Limit))))
+	}
+	return out
+}
+
+// selected says in words what is to be known of the selected pattern.
+func (m *Model) selected(l *look.Look, width int) (out []string) {
+	p := m.Selected()
+	if p == nil {
+		return nil
+	}
+	out = append(out, l.Rule(p.ID, width))
+	say := func(format string, args ...any) {
+		for _, line := range look.Wrap(fmt.Sprintf(format, args...), width-1) {
+			out = append(out, " "+l.Cream.Render(line))
+		}
+	}
+	if p.Results > 0 {
+		say("A result takes %s; each MiB of them gave %.0f hits in the last minute.", look.Bytes(p.Bytes/int64(p.Results)), worth(p))
+	}
+	if p.Stored > 0 {
+		say("%s were kept in all: %s went without ever being used.", look.Count(p.Stored), look.Count(p.Unused))
+	}
+	if p.TooLarge > 0 {
+		say("%s were too large to be kept, up to %s; the largest that is kept has %s.", look.Count(p.TooLarge), look.Bytes(p.Largest), look.Bytes(m.stock.Largest))
+	}
+	return out
+}
+
+// more draws the hits to be expected at each size of memory.
+func (m *Model) more(l *look.Look, width int) []string {
+	out := []string{l.Rule("with more of it, or less", width)}
+	switch {
+	case m.making:
+		return append(out, " "+l.Dim.Render(fmt.Sprintf("replaying the traffic of the last while: %.0f%%", 100*m.done)))
+	case m.problem != "":
+		return append(out, " "+l.Brick.Render("! ")+l.Cream.Render(look.Cut(m.problem, width-4)))
+	case m.curve == nil:
+		return append(out, " "+l.Dim.Render("not foretold yet: ")+l.Key("c", "does"))
+	case m.curve.Calls == 0:
+		return append(out, " "+l.Dim.Render("No rule keeps anything that was asked lately."))
+	}
+	plot := max(width-46, 8)
+	now := 0.0
+	for _, p := range m.curve.Points {
+		if p.Present {
+			now = p.Spared
+		}
+	}
+	for _, p := range m.curve.Points {
+		out = append(out, m.point(l, &p, plot, now))
+	}
+	line := fmt.Sprintf(" of the %.0f calls a minute that rules are about, by the last %s", m.curve.Calls, span(m.curve.Span))
+	return append(out, l.Dim.Render(look.Cut(line, width)))
+}
+
+func (m *Model) point(l *look.Look, p *control.MemoryPoint, plot int, now float64) string {
+	n := int(math.Round(p.Share * float64(plot)))
+	name, bar := l.Dim, l.Slate
+	if p.Present {
+		name, bar = l.Strong, l.Honey
+	}
+	texture := string(look.TextureCould)
+	if p.Present {
+		texture = string(look.TextureSpared)
+	}
+	line := name.Render(look.Right(look.Bytes(p.Limit), 11)) + "  " + bar.Render(strings.Repeat(texture, n)) + strings.Repeat(" ", plot-n) + l.Honey.Render(fmt.Sprintf(" %4.1f%%", 100*p.Share))
+	switch {
+	case p.Present:
+		line += l.Strong.Render("  now") + l.Dim.Render(fmt.Sprintf(", %s spared a minute", look.Seconds(p.Spared)))
+	default:
+		line += l.Dim.Render(fmt.Sprintf("  %+.2f s a minute", (p.Spared-now)/1000))
+	}
+	if p.Full {
+		line += l.Plum.Render(" full")
+	}
+	return line
+}
+
+func span(ms float64) string {
+	d := time.Duration(ms) * time.Millisecond
+	if d < 2*time.Minute {
+		return fmt.Sprintf("%.0f seconds", d.Seconds())
+	}
+	return fmt.Sprintf("%.0f minutes", d.Minutes())
+}
