@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"image/color"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -156,9 +157,34 @@ func Single(charts ...*Chart) *Page {
 	return p
 }
 
+// leastSpace is how high a chart is at least, in points.
+const leastSpace = 75
+
+// draw draws the page. Where its parts do not fit below each other, charts become lower.
 func (p *Page) draw(c draw.Canvas) {
+	space, tall := 1.0, 0.0
+	for _, part := range p.Parts {
+		if part.Chart != nil {
+			tall += part.Space
+		}
+	}
+	blank := vgsvg.New(c.Max.X-c.Min.X, c.Max.Y-c.Min.Y)
+	end := p.drawParts(draw.NewCanvas(blank, c.Max.X-c.Min.X, c.Max.Y-c.Min.Y), 1)
+	if lacks := float64(c.Min.Y + vg.Points(margin*0.75) - end); lacks > 0 && tall > 0 {
+		space = math.Max(1-lacks/tall, 0)
+	}
 	c.SetColor(color.White)
 	c.Fill(c.Path())
+	p.drawParts(c, space)
+	if p.Foot != "" {
+		s := text(7.5, false)
+		s.Color = pale
+		c.FillText(s, vg.Point{X: c.Min.X + vg.Points(margin), Y: c.Min.Y + vg.Points(margin/2)}, p.Foot)
+	}
+}
+
+// drawParts draws the parts from the top down, charts with a part of their height, and gives where they end.
+func (p *Page) drawParts(c draw.Canvas, space float64) vg.Length {
 	y := c.Max.Y - vg.Points(margin)
 	left, right := c.Min.X+vg.Points(margin), c.Max.X-vg.Points(margin)
 	width := right - left
@@ -221,15 +247,12 @@ func (p *Page) draw(c draw.Canvas) {
 			y -= vg.Points(12)
 		}
 		if part.Chart != nil {
-			part.Chart.drawIn(c, left, right, y-vg.Points(part.Space), y)
-			y -= vg.Points(part.Space + 10)
+			high := math.Min(math.Max(part.Space*space, leastSpace), part.Space)
+			part.Chart.drawIn(c, left, right, y-vg.Points(high), y)
+			y -= vg.Points(high + 10)
 		}
 	}
-	if p.Foot != "" {
-		s := text(7.5, false)
-		s.Color = pale
-		c.FillText(s, vg.Point{X: left, Y: c.Min.Y + vg.Points(margin/2)}, p.Foot)
-	}
+	return y
 }
 
 func (c *Chart) drawIn(on draw.Canvas, left, right, bottom, top vg.Length) {

@@ -51,7 +51,7 @@ func (s *server) stock(w http.ResponseWriter, _ *http.Request) {
 
 // curveLimits are the sizes of a curve: half and double of the present limit and of what is in use, and some beyond.
 func curveLimits(limit, used int64) (out []int64) {
-	for _, of := range []int64{limit, max(used, 1<<16)} {
+	for _, of := range []int64{limit, max(used, 1<<18)} {
 		for _, part := range []float64{1.0 / 4, 1.0 / 2, 1, 2} {
 			out = append(out, max(int64(math.Round(part*float64(of))), 1<<14))
 		}

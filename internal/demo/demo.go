@@ -24,6 +24,9 @@ import (
 // Database is the name of the demo's database. On a real server it is made for the demo and removed afterwards.
 const Database = "skerrow_demo"
 
+// memory is the demo's limit for kept results: so little that what more of it would give can be seen.
+const memory = 1 << 20
+
 // Config says where the demo runs.
 type Config struct {
 	// Origin is the URL of a real PostgreSQL server, or empty for the stand-in.
@@ -81,6 +84,7 @@ func Start(ctx context.Context, cfg Config) (_ *Demo, err error) {
 		listen = "127.0.0.1:0"
 	}
 	before := config.Before(hostPort(origin), listen)
+	before.Memory = memory
 	before.Control, before.Rules, before.State = d.Control, filepath.Join(dir, "rules.toml"), filepath.Join(dir, "state")
 	before.Origins[0].FetchUser = origin.User.Username()
 	if password, ok := origin.User.Password(); ok {

@@ -23,9 +23,9 @@ import (
 // What the application does for the station Prove.
 
 var (
-	keyTrial  = key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "make a trial"))
-	keyStopTrial   = key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "stop the trial; its completed rounds count"))
-	keyReport = key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "write a report on this stretch of time"))
+	keyTrial     = key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "make a trial"))
+	keyStopTrial = key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "stop the trial; its completed rounds count"))
+	keyReport    = key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "write a report on this stretch of time"))
 )
 
 // proofMsg is what was spared, and trialMsg what a trial came to.

@@ -18,11 +18,20 @@ func (e *Engine) Forecast(set *rules.Set, now time.Time, longest time.Duration, 
 
 // MemoryCurve foretells what the rules in force would do with each of some limits of memory, in bytes.
 func (e *Engine) MemoryCurve(limits []int64, now time.Time, longest time.Duration, progress func(float64) bool) ([]*forecast.Forecast, error) {
-	return forecast.Curve(e.replay(e.Rules(), now, longest, progress), limits)
+	run := e.replay(e.Rules(), now, longest, progress)
+	rooms := make([]int64, len(limits))
+	for i, l := range limits {
+		rooms[i] = e.store.ForResults(l)
+	}
+	list, err := forecast.Curve(run, rooms)
+	for i := range list {
+		list[i].Limit = limits[i]
+	}
+	return list, err
 }
 
 func (e *Engine) replay(set *rules.Set, now time.Time, longest time.Duration, progress func(float64) bool) forecast.Run {
-	run := forecast.Run{Classes: e.Ledger.Classes(), Limit: e.store.Limit(), Progress: progress}
+	run := forecast.Run{Classes: e.Ledger.Classes(), Limit: e.store.ForResults(e.store.Limit()), Progress: progress}
 	e.patterns.each(func(p *Pattern) {
 		trace := p.Numbers.Trace(now, longest)
 		if len(trace.Asked) == 0 {

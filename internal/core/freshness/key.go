@@ -50,7 +50,7 @@ const (
 )
 
 // fewestCells is how many counters a key has at first; tests have fewer.
-var fewestCells = 1 << 10
+var fewestCells = 1 << 8
 
 // Key gives the key of these columns, which must be sorted, the same one at every call; nil if there are too many.
 func (c *Clock) Key(columns []string, unique bool) *Key {

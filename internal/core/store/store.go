@@ -133,9 +133,12 @@ func (s *Store) Beside(bytes int64) {
 // BesideBytes is what Beside was last told.
 func (s *Store) BesideBytes() int64 { return s.beside.Load() }
 
+// ForResults is how much of a limit is left for results.
+func (s *Store) ForResults(limit int64) int64 { return max(limit-s.beside.Load(), limit/leastForResults) }
+
 // resize tells the caches how much each may hold. It is called with mu held.
 func (s *Store) resize() {
-	limit := max(s.limit.Load()-s.beside.Load(), s.limit.Load()/leastForResults)
+	limit := s.ForResults(s.limit.Load())
 	left := limit
 	for _, x := range *s.own.Load() {
 		part := int64(x.share * float64(limit))

@@ -16,12 +16,15 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 		return []string{l.Rule("is the memory well used?", width)}
 	}
 	out := m.whole(l, width)
-	foot := m.below(l, width, max(height-len(out)-6, 5))
 	if question != nil {
-		foot = question
+		out = append(out, m.list(l, width, min(max(height-len(out)-len(question), 4), len(m.stock.Patterns)+2))...)
+		return append(out, question...)
 	}
-	room := max(height-len(out)-len(foot), 4)
-	out = append(out, look.Block(m.list(l, width, room), width, room)...)
+	foot := m.below(l, width, max(height-len(out)-6, 5))
+	out = append(out, m.list(l, width, max(min(height-len(out)-len(foot)-1, len(m.stock.Patterns)+2), 3))...)
+	if len(out)+len(foot) < height {
+		out = append(out, "")
+	}
 	return append(out, foot...)
 }
 
@@ -150,7 +153,7 @@ func (m *Model) ages(l *look.Look) (out []string) {
 	for _, b := range m.stock.Ages {
 		name := "older"
 		if b.UpTo > 0 {
-			name = "up to " + strings.TrimSuffix(strings.TrimSuffix((time.Duration(b.UpTo)*time.Millisecond).String(), "0s"), "0m")
+			name = "up to " + age(time.Duration(b.UpTo)*time.Millisecond)
 		}
 		if b.Results == 0 {
 			out = append(out, l.Dim.Render(look.Right(name, 12)+"  –"))
@@ -167,6 +170,16 @@ func (m *Model) ages(l *look.Look) (out []string) {
 		out = append(out, line)
 	}
 	return out
+}
+
+func age(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	}
+	return fmt.Sprintf("%.0f h", d.Hours())
 }
 
 // shares draws the rules that have memory to themselves.
@@ -241,7 +254,7 @@ func (m *Model) point(l *look.Look, p *control.MemoryPoint, plot int, now float6
 	line := name.Render(look.Right(look.Bytes(p.Limit), 11)) + "  " + bar.Render(strings.Repeat(texture, n)) + strings.Repeat(" ", plot-n) + l.Honey.Render(fmt.Sprintf(" %4.1f%%", 100*p.Share))
 	switch {
 	case p.Present:
-		line += l.Strong.Render("  now") + l.Dim.Render(fmt.Sprintf(", %s spared a minute", look.Seconds(p.Spared)))
+		line += l.Strong.Render("  now") + l.Dim.Render(fmt.Sprintf(": %s a minute", strings.TrimSpace(look.Seconds(p.Spared))))
 	default:
 		line += l.Dim.Render(fmt.Sprintf("  %+.2f s a minute", (p.Spared-now)/1000))
 	}
