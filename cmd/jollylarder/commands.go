@@ -74,7 +74,7 @@ func watchCommand() *cobra.Command {
 			}
 			ended, stop := interrupted()
 			defer stop()
-			return terminal(ended, client, *behind)
+			return terminal(ended, client, *behind, false)
 		},
 	}
 	behind = background(c)
@@ -84,7 +84,7 @@ func watchCommand() *cobra.Command {
 
 func demoCommand() *cobra.Command {
 	cfg := demo.Config{Seed: 1}
-	var headless bool
+	var headless, lead bool
 	var length time.Duration
 	var out string
 	var behind *string
@@ -117,7 +117,7 @@ as a server elsewhere would.`,
 			}
 			defer func() { err = errors.Join(err, d.Close()) }()
 			if !headless {
-				return terminal(ctx, control.NewClient(d.Control), *behind)
+				return terminal(ctx, control.NewClient(d.Control), *behind, lead)
 			}
 			s, err := d.Headless(ctx, length)
 			if err != nil {
@@ -133,6 +133,7 @@ as a server elsewhere would.`,
 	f.Uint64Var(&cfg.Seed, "seed", 1, "seed for data, traffic and delays")
 	f.DurationVar(&cfg.Distance, "distance", 1500*time.Microsecond, "typical time on the network to the stand-in")
 	f.Float64Var(&cfg.Work, "work", 3, "how many times longer than SQLite the stand-in takes over its work")
+	f.BoolVar(&lead, "lead", true, "begin with a short lead through the stations")
 	f.BoolVar(&headless, "headless", false, "run without a terminal, with a small set of rules, and sum up")
 	f.DurationVar(&length, "for", 20*time.Second, "how long to run with --headless")
 	f.StringVar(&out, "json", "-", "file for the summary with --headless; - is standard output")

@@ -23,9 +23,9 @@ import (
 
 // serveFlags are the flags of serve; each may also be given as a variable of the environment.
 type serveFlags struct {
-	config, origin, rules, state, control, memory, level, format, profile string
-	listen                                                                []string
-	check                                                                 bool
+	config, origin, rules, state, control, memory, level, format, profile, metrics string
+	listen                                                                         []string
+	check                                                                          bool
 }
 
 const variablePrefix = "JOLLYLARDER_"
@@ -73,6 +73,7 @@ does not.`,
 	fs.StringVar(&f.memory, "memory", "", "limit for kept results, such as 64MiB (default 256MiB)")
 	fs.StringVar(&f.level, "log-level", "", "debug, info, warn or error (default info)")
 	fs.StringVar(&f.format, "log-format", "", "text or json (default text)")
+	fs.StringVar(&f.metrics, "metrics", "", "address where metrics are exposed for Prometheus (default: nowhere)")
 	fs.StringVar(&f.profile, "profile", "", "address for Go's profiler (default: none)")
 	fs.BoolVar(&f.check, "check", false, "check the configuration, rules and certificates, and end")
 	return c
@@ -115,7 +116,7 @@ func (f *serveFlags) load(fs *pflag.FlagSet) (config.Config, error) {
 	} else if o.Address == "" {
 		o.Address = "127.0.0.1:5432"
 	}
-	for name, to := range map[string]*string{"rules": &c.Rules, "state": &c.State, "control": &c.Control, "profile": &c.Profile, "log-level": &c.Log.Level, "log-format": &c.Log.Format} {
+	for name, to := range map[string]*string{"rules": &c.Rules, "state": &c.State, "control": &c.Control, "profile": &c.Profile, "metrics": &c.Metrics, "log-level": &c.Log.Level, "log-format": &c.Log.Format} {
 		if fs.Changed(name) {
 			*to, _ = fs.GetString(name)
 		}
@@ -130,7 +131,7 @@ func (f *serveFlags) load(fs *pflag.FlagSet) (config.Config, error) {
 		}
 		c.Memory = n
 	}
-	return c, errors.Join(checkLog(c.Log), checkProfile(c.Profile))
+	return c, errors.Join(checkLog(c.Log), checkAddress("--profile", c.Profile), checkAddress("--metrics", c.Metrics))
 }
 
 func checkLog(l config.Log) error {
@@ -144,12 +145,12 @@ func checkLog(l config.Log) error {
 	return nil
 }
 
-func checkProfile(address string) error {
+func checkAddress(flag, address string) error {
 	if address == "" {
 		return nil
 	}
 	if err := config.CheckAddress(address); err != nil {
-		return fmt.Errorf("--profile: %w", err)
+		return fmt.Errorf("%s: %w", flag, err)
 	}
 	return nil
 }

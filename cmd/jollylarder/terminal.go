@@ -17,10 +17,10 @@ func background(c *cobra.Command) *string {
 }
 
 // terminal shows the terminal application on a larder until it is left.
-func terminal(ctx context.Context, c *control.Client, behind string) error {
+func terminal(ctx context.Context, c *control.Client, behind string, lead bool) error {
 	switch b := look.Background(behind); b {
 	case look.Unknown, look.Dark, look.Light:
-		return tui.Run(ctx, c, b)
+		return tui.Run(ctx, c, b, lead)
 	}
 	return fmt.Errorf("--background %q: expected light or dark", behind)
 }

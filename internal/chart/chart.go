@@ -178,10 +178,10 @@ func (c *Chart) plot() *plot.Plot {
 func (c *Chart) scale(a *plot.Axis, of Axis) {
 	switch of.Scale {
 	case Log:
-		a.Scale, a.Tick.Marker = plot.LogScale{}, logTicks{}
+		a.Scale, a.Tick.Marker = logScale{}, logTicks{}
 		a.Min, a.Max = math.Max(a.Min, 1e-3), math.Max(a.Max, 2e-3)
 	case Size:
-		a.Scale, a.Tick.Marker = plot.LogScale{}, sizeTicks{}
+		a.Scale, a.Tick.Marker = logScale{}, sizeTicks{}
 		a.Min, a.Max = math.Max(a.Min, 1), math.Max(a.Max, 2)
 	case Clock:
 		a.Tick.Marker = clockTicks{c.Location}
@@ -258,3 +258,11 @@ func duration(ms float64) string {
 }
 
 func round(f float64) float64 { return math.Round(f*100) / 100 }
+
+// logScale is the library's, but that it draws what is below its least value there, and does not panic.
+type logScale struct{}
+
+// Normalize is described at plot.Normalizer.
+func (logScale) Normalize(low, high, x float64) float64 {
+	return math.Log(math.Max(x, low)/low) / math.Log(high/low)
+}

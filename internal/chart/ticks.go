@@ -17,11 +17,27 @@ type numberTicks struct{}
 // Ticks is described at plot.Ticker.
 func (numberTicks) Ticks(low, high float64) (out []plot.Tick) {
 	step := niceStep(high-low, 5)
-	for v := math.Ceil(low/step) * step; v <= high+step/1000; v += step {
+	for _, v := range multiples(low, high+step/1000, step, 0) {
 		if math.Abs(v) < step/1000 {
 			v = 0
 		}
 		out = append(out, plot.Tick{Value: v, Label: strconv.FormatFloat(v, 'f', decimals(step), 64)})
+	}
+	return out
+}
+
+// mostTicks bounds the ticks of an axis.
+const mostTicks = 100
+
+// multiples gives the multiples of a step within bounds, counted from an offset before zero.
+func multiples(low, high, step, offset float64) (out []float64) {
+	first := math.Ceil((low + offset) / step)
+	for i := range mostTicks {
+		v := (first+float64(i))*step - offset
+		if v > high {
+			break
+		}
+		out = append(out, v)
 	}
 	return out
 }
@@ -48,7 +64,7 @@ type shareTicks struct{}
 // Ticks is described at plot.Ticker.
 func (shareTicks) Ticks(low, high float64) (out []plot.Tick) {
 	step := niceStep(high-low, 5)
-	for v := math.Ceil(low/step) * step; v <= high+step/1000; v += step {
+	for _, v := range multiples(low, high+step/1000, step, 0) {
 		out = append(out, plot.Tick{Value: v, Label: strconv.FormatFloat(100*v, 'f', decimals(100*step), 64) + "%"})
 	}
 	return out
@@ -59,7 +75,7 @@ type logTicks struct{}
 
 // Ticks is described at plot.Ticker.
 func (logTicks) Ticks(low, high float64) (out []plot.Tick) {
-	for e := math.Floor(math.Log10(low)); e <= math.Ceil(math.Log10(high)); e++ {
+	for e := math.Floor(math.Log10(low)); e <= math.Ceil(math.Log10(high)) && len(out) < 10*mostTicks; e++ {
 		for m := 1.0; m < 10; m++ {
 			v := m * math.Pow(10, e)
 			if v < low*0.999 || v > high*1.001 {
@@ -112,8 +128,7 @@ func (c clockTicks) Ticks(low, high float64) (out []plot.Tick) {
 		}
 	}
 	_, offset := time.Unix(int64(low), 0).In(where).Zone()
-	first := math.Ceil((low+float64(offset))/step.Seconds())*step.Seconds() - float64(offset)
-	for v := first; v <= high; v += step.Seconds() {
+	for _, v := range multiples(low, high, step.Seconds(), float64(offset)) {
 		at := time.Unix(int64(v), 0).In(where)
 		label := at.Format("15:04")
 		switch {

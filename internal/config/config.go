@@ -28,6 +28,8 @@ type Config struct {
 	KeepValues bool
 	// Profile is the address for Go's profiler; empty means none.
 	Profile string
+	// Metrics is the address where metrics are exposed; empty means nowhere.
+	Metrics string
 	Log     Log
 	// Origins are the databases it stands before: at least one.
 	Origins []Origin

@@ -31,6 +31,7 @@ type fileTOML struct {
 	ShowValues    *bool        `toml:"show_values"`
 	KeepValues    *bool        `toml:"keep_values"`
 	Profile       *string      `toml:"profile"`
+	Metrics       *string      `toml:"metrics"`
 	Log           logTOML      `toml:"log"`
 	Origin        []originTOML `toml:"origin"`
 }
@@ -254,6 +255,7 @@ func (r *reader) file(f *fileTOML, c *Config) {
 	}
 	r.controlTCP(&f.ControlTCP, &c.ControlTCP)
 	r.address("profile", f.Profile, &c.Profile)
+	r.address("metrics", f.Metrics, &c.Metrics)
 	r.text("log.level", f.Log.Level, &c.Log.Level, "debug", "info", "warn", "error")
 	r.text("log.format", f.Log.Format, &c.Log.Format, "text", "json")
 	if len(f.Origin) == 0 {

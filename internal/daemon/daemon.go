@@ -48,6 +48,7 @@ type Larder struct {
 	mu  sync.Mutex // of cfg
 	cfg config.Config
 
+	metricsAddress string // of the metrics, if they are exposed
 	controlAddress string // of the control API over TCP, if it is open
 
 	ended chan struct{}
@@ -126,6 +127,9 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 		l.wg.Go(func() { l.complain(control.Serve(cl, l)) })
 	}
 	if err := l.serveControlTCP(cfg); err != nil {
+		return nil, err
+	}
+	if err := l.serveMetrics(cfg.Metrics); err != nil {
 		return nil, err
 	}
 	for i, o := range l.origins {

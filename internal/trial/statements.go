@@ -54,13 +54,13 @@ func Sort(list []Statement, allowWrites bool) (out []Statement, leftOut []string
 			known[s.SQL] = f
 		}
 		switch why := unsafe(f); {
-		case f.Effect&(analysis.Begins|analysis.Ends|analysis.Commits) != 0 && f.Effect&analysis.Unknown == 0 && len(f.Writes) == 0:
+		case transactions[f.Verb]:
 			control++
 			continue
 		case f.Effect == analysis.Settings && len(f.Writes) == 0 && f.Verb != "select":
 			settings++
 			continue
-		case f.Effect&(analysis.Schema|analysis.Commits) != 0:
+		case f.Effect&(analysis.Schema|analysis.Commits) != 0 || alone[f.Verb]:
 			return nil, nil, fmt.Errorf("%q cannot be run in a trial, since it could not be taken back: take it out", short(s.SQL))
 		case why != "" && !allowWrites:
 			if len(refused) < 3 {
@@ -86,6 +86,13 @@ func Sort(list []Statement, allowWrites bool) (out []Statement, leftOut []string
 	}
 	return out, leftOut, nil
 }
+
+// transactions are the verbs of what begins, divides and ends transactions, and alone those of some statements that run in none, or end one that
+// is not the trial's.
+var (
+	transactions = map[string]bool{"begin": true, "commit": true, "rollback": true, "savepoint": true}
+	alone        = map[string]bool{"vacuum": true, "commit prepared": true, "rollback prepared": true, "prepare transaction": true, "checkpoint": true, "cluster": true, "reindex": true, "copy": true}
+)
 
 // unsafe says why a statement is not known to read only, or nothing.
 func unsafe(f *analysis.Facts) string {

@@ -86,6 +86,7 @@ type App struct {
 	curving     *working     // the curve of memory under way, or the last
 	trying      *working     // the trial under way, or the last
 
+	lead     lead
 	dialog   dialog.Dialog
 	help     bool
 	helpFrom int // the first line of it that is shown
@@ -97,10 +98,12 @@ type App struct {
 }
 
 // Run shows the application on the terminal until it is left or the context ends.
-func Run(ctx context.Context, client *control.Client, background look.Background) error {
+// With lead, it begins with a lead through the stations.
+func Run(ctx context.Context, client *control.Client, background look.Background, lead bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	a := New(client, background)
+	a.lead.on = lead
 	go a.feed.run(ctx, client)
 	_, err := tea.NewProgram(a, tea.WithContext(ctx)).Run()
 	if ctx.Err() != nil {
@@ -229,6 +232,7 @@ func (a *App) ask(patterns bool) tea.Cmd {
 
 // Update takes a message.
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	defer a.followLead()
 	switch m := msg.(type) {
 	case tea.WindowSizeMsg:
 		a.width, a.height = m.Width, m.Height
@@ -419,6 +423,8 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 		a.prove.Freeze(a.frozen)
 	case key.Matches(k, keyHold):
 		a.dialog = a.askHold()
+	case key.Matches(k, keyLead):
+		a.lead = lead{on: !a.lead.on}
 	case key.Matches(k, keyExport):
 		a.askExport()
 	case a.station == 0 && key.Matches(k, keyEnter):
@@ -571,7 +577,7 @@ func (a *App) askHold() dialog.Dialog {
 
 // keys gives the keys that work now, by what they belong to.
 func (a *App) keys() []keyGroup {
-	groups := []keyGroup{{"everywhere", []key.Binding{keyStation, keyEnter, keyBack, keyFilter, keyFreeze, keyValues, keyHold, keyExport, keyHelp, keyQuit}}}
+	groups := []keyGroup{{"everywhere", []key.Binding{keyStation, keyEnter, keyBack, keyFilter, keyFreeze, keyValues, keyHold, keyExport, keyLead, keyHelp, keyQuit}}}
 	switch a.station {
 	case 0:
 		groups = append(groups, keyGroup{"in Watch", watch.Keys})

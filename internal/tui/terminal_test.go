@@ -1,7 +1,6 @@
 package tui_test
 
 import (
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -79,7 +78,7 @@ func (x *terminal) number(expression string) float64 {
 // The way of a DBA on her first day: watch, find, keep a pattern, see its answers come from memory and the spared time
 // rise, see a write drop them, take the rule back.
 func TestFirstDay(t *testing.T) {
-	x := open(t, 140, 42, "demo")
+	x := open(t, 140, 42, "demo --lead=false")
 	x.sees(`watching · nothing is kept`)
 	x.sees(`booking-web +│`)
 	x.sees(`pass +quay-boards .* no rule keeps this pattern`)
@@ -188,7 +187,7 @@ func TestFirstDay(t *testing.T) {
 }
 
 func TestTerminalsOfEverySize(t *testing.T) {
-	x := open(t, 40, 10, "demo")
+	x := open(t, 40, 10, "demo --lead=false")
 	x.sees(`40 × 10 cells`)
 	for _, size := range [][2]int{{80, 24}, {64, 18}, {200, 60}} {
 		x.tmux("resize-window", "-x", strconv.Itoa(size[0]), "-y", strconv.Itoa(size[1]))
@@ -224,9 +223,12 @@ func TestTerminalsOfEverySize(t *testing.T) {
 		for i, line := range strings.Split(strings.TrimRight(x.tmux("capture-pane", "-p"), "\n"), "\n") {
 			assert.LessOrEqual(t, len([]rune(line)), size[0], "line %d", i)
 		}
-		for station, question := range map[string]string{"5": "Is the memory well used", "6": "What did it bring"} {
+		for station, says := range map[string]string{"5": "what fills it, by bytes", "6": "measured three ways"} {
 			x.press(station)
-			x.sees(fmt.Sprintf(`(?s)%s.*still to come`, question))
+			x.sees(says)
+			for i, line := range strings.Split(strings.TrimRight(x.tmux("capture-pane", "-p"), "\n"), "\n") {
+				assert.LessOrEqual(t, len([]rune(line)), size[0], "line %d", i)
+			}
 		}
 	}
 	x.press("q")
@@ -235,7 +237,7 @@ func TestTerminalsOfEverySize(t *testing.T) {
 
 // She looks whether anything old is served: what is promised, what a write dropped and what it left, what rests on a table; and drops by hand.
 func TestGuarding(t *testing.T) {
-	x := open(t, 140, 42, "demo")
+	x := open(t, 140, 42, "demo --lead=false")
 	x.sees(`booking-web +│`)
 	x.press("2", "/")
 	x.press("s.seats_left app=booking-web", "Enter")
@@ -271,6 +273,85 @@ func TestGuarding(t *testing.T) {
 	x.sees(`All \d+ kept results are dropped`)
 	x.press("Enter")
 	x.sees(`Everything was dropped`)
+	x.press("q")
+	x.sees(`ended`)
+}
+
+// A newcomer is led through the six stations by the real keys, sees what memory is used for and what was spared, makes a trial, and takes
+// charts and a report away.
+func TestTheLeadThroughTheStations(t *testing.T) {
+	x := open(t, 140, 44, "demo")
+	dir := t.TempDir()
+	x.sees(`the way through the stations, 1 of 9`)
+	x.press("2")
+	x.sees(`2 of 9`)
+	x.sees(`▌ .*…`) // a pattern is selected
+	x.press("k")
+	x.sees(`3 of 9`)
+	x.press("3")
+	x.sees(`4 of 9`)
+	x.sees(`with the draft`)
+	x.press("a", "read all day", "Enter")
+	x.sees(`5 of 9`)
+	x.press("1")
+	x.sees(`6 of 9`)
+	x.sees(`◆ hit`)
+	x.press("4")
+	x.sees(`7 of 9`)
+	x.press("5")
+	x.sees(`8 of 9`)
+	x.sees(`[\d.]+ \w+ in use +. [\d.]+ \w+ not used yet`)
+	x.sees(`▌ \w{4}-\w{4}-\w{4} +\d+`)
+	x.sees(`1\.0 MiB .* now: +[\d.]+ s a minute`)
+	x.press("m")
+	for range 8 {
+		x.press("BSpace")
+	}
+	x.press("64KiB")
+	x.sees(`Foretold: [\d.]+% of the calls that rules are about from memory, now [\d.]+%`)
+	x.press("Enter")
+	x.sees(`! expected at least 1MiB`)
+	for range 8 {
+		x.press("BSpace")
+	}
+	x.press("2MiB", "Enter")
+	x.sees(`The limit is 2MiB`)
+	x.sees(`of 2\.0 MiB`)
+	x.press("6")
+	x.sees(`9 of 9`)
+	x.sees(`by the last fetch of each result`)
+	require.Eventually(t, func() bool { // the same figure twice, to the digit
+		m := regexp.MustCompile(`(?s)([\d.]+ s) spared since the start.*spared since the larder began.*?([\d.]+ s) spared`).FindStringSubmatch(x.tmux("capture-pane", "-p"))
+		require.NotNil(t, m)
+		return m[1] == m[2] && m[1] != "0.00 s"
+	}, 20*time.Second, 50*time.Millisecond)
+	x.press("p")
+	x.sees(`spared in the last minute`)
+	x.press("b")
+	x.sees(`by rule`)
+	x.press("E")
+	x.sees(`Waiting over time`)
+	for range 40 {
+		x.press("BSpace")
+	}
+	x.press(filepath.Join(dir, "charts.svg"), "Enter")
+	x.sees(`Written: .*charts.svg`)
+	assert.FileExists(t, filepath.Join(dir, "charts.svg"))
+	x.press("r")
+	for range 40 {
+		x.press("BSpace")
+	}
+	x.press("/nowhere/report.pdf", "Enter")
+	x.sees(`! /nowhere/report.pdf cannot be written: no such file or directory: choose another place`)
+	x.press("t")
+	x.sees(`kind +‹live›`)
+	x.press("Down", "BSpace", "3", "Down", "BSpace", "BSpace", "2", "Enter")
+	x.sees(`round \d of 3`)
+	x.sees(`through, on less through, off +-?[\d.+]+ ± [\d.]+ ms`)
+	x.sees(`spared by keeping, in all rounds +-?[\d.]+ ± [\d.]+ s +the larder itself counted -?[\d.]+ s`)
+	x.press("Escape", "L")
+	x.sees(`measured three ways`)
+	assert.NotContains(t, x.tmux("capture-pane", "-p"), "of 9")
 	x.press("q")
 	x.sees(`ended`)
 }

@@ -35,9 +35,9 @@ func (a *App) lines() []string {
 	}
 	out := a.band()
 	foot := a.foot()
-	body := a.bodyHeight()
-	rail := a.rail(body)
-	width := a.mainWidth()
+	body, width := a.bodyHeight(), a.mainWidth()
+	guide := a.leadLines(width)
+	rail := a.rail(body + len(guide))
 	var main, question []string
 	if a.dialog != nil {
 		question = a.dialog.View(l, min(width, 120), body)
@@ -62,14 +62,17 @@ func (a *App) lines() []string {
 		main = a.prove.View(l, width, body, question)
 	}
 	main = look.Block(main, width, body)
-	for i := range body {
+	main = append(main, guide...)
+	for i := range main {
 		out = append(out, rail[i]+" "+main[i])
 	}
 	return append(out, foot...)
 }
 
 // bodyHeight and mainWidth are the room that a station has.
-func (a *App) bodyHeight() int { return a.height - bandHeight - footHeight }
+func (a *App) bodyHeight() int {
+	return a.height - bandHeight - footHeight - len(a.leadLines(a.mainWidth()))
+}
 
 // mainWidth is described at bodyHeight.
 func (a *App) mainWidth() int { return a.width - a.railWidth() - 1 }

@@ -17,6 +17,9 @@ func (s *Samples) add(took time.Duration) {
 	s.Count, s.Took, s.Squares = s.Count+1, s.Took+ms, s.Squares+ms*ms
 }
 
+// Plus adds samples of other stretches or others.
+func (s Samples) Plus(o Samples) Samples { return s.plus(o, 1) }
+
 func (s Samples) plus(o Samples, sign int64) Samples {
 	if s.Count == o.Count && sign < 0 {
 		return Samples{} // and no remains of rounding

@@ -134,7 +134,9 @@ func (s *Store) Beside(bytes int64) {
 func (s *Store) BesideBytes() int64 { return s.beside.Load() }
 
 // ForResults is how much of a limit is left for results.
-func (s *Store) ForResults(limit int64) int64 { return max(limit-s.beside.Load(), limit/leastForResults) }
+func (s *Store) ForResults(limit int64) int64 {
+	return max(limit-s.beside.Load(), limit/leastForResults)
+}
 
 // resize tells the caches how much each may hold. It is called with mu held.
 func (s *Store) resize() {

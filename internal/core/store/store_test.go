@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/maypok86/otter/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -76,4 +77,70 @@ func TestEntriesTakeWhatIsSaid(t *testing.T) {
 			runtime.KeepAlive(s)
 		})
 	}
+}
+
+// fill puts so many results of a KiB, each used once, and lets the cache settle.
+func (s *shelf) fill(n int) {
+	for i := range n {
+		s.put(i, 1024, 1, false).Uses.Add(1)
+	}
+	s.each(func(c *otter.Cache[string, *Entry]) { c.CleanUp() })
+}
+
+// A lower limit pushes out what is too much, and counts it; what is needed to tell what writes change is part of the limit.
+func TestALimitHolds(t *testing.T) {
+	s := newShelf(t, 4<<20)
+	s.fill(1000)
+	require.Equal(t, 1000, s.Len())
+	used := s.Bytes()
+	s.SetLimit(1 << 20)
+	assert.LessOrEqual(t, s.Bytes(), int64(1<<20))
+	assert.Equal(t, int64(s.Len()), s.number.Kept.Held.Load())
+	assert.Equal(t, uint64(1000-s.Len()), s.number.Kept.PushedOut.Load())
+	assert.Zero(t, s.number.Kept.Unused.Load(), "all were used")
+	assert.InDelta(t, float64(used)/1000, float64(s.number.Kept.HeldBytes.Load())/float64(s.Len()), 8)
+	s.Beside(512 << 10)
+	s.each(func(c *otter.Cache[string, *Entry]) { c.CleanUp() })
+	assert.LessOrEqual(t, s.Bytes(), int64(1<<20), "with what is beside")
+	assert.False(t, s.Fits(&s.rule, 600<<10))
+	s.SetLimit(4 << 20)
+	assert.True(t, s.Fits(&s.rule, 600<<10))
+}
+
+// A rule with a share of the memory has it to itself, and must do with it.
+func TestARuleWithItsOwnMemory(t *testing.T) {
+	s := newShelf(t, 4<<20)
+	other := &rules.Rule{Name: "crowd", Verdict: rules.Keep}
+	s.rule.Memory = 0.25
+	s.Divide(rules.NewSet([]rules.Rule{s.rule, *other}))
+	s.fill(2000)
+	mine := s.Shares()["r"]
+	assert.Equal(t, int64(1<<20), mine.Limit)
+	assert.LessOrEqual(t, mine.Bytes, mine.Limit)
+	assert.Greater(t, mine.Bytes, mine.Limit*8/10)
+	had := s.Len()
+	for i := range 5000 {
+		e := &Entry{Reply: make([]byte, 1024), Numbers: s.number, Rule: other}
+		s.Put(fmt.Appendf(nil, "other %d", i), e)
+	}
+	s.each(func(c *otter.Cache[string, *Entry]) { c.CleanUp() })
+	assert.Equal(t, mine, s.Shares()["r"], "others push nothing of it out")
+	assert.Greater(t, s.Len(), had)
+	assert.LessOrEqual(t, s.Bytes(), int64(4<<20))
+	s.Divide(rules.NewSet([]rules.Rule{*other}))
+	assert.Empty(t, s.Shares())
+	assert.Nil(t, s.Get(&s.rule, []byte("demo\x00larder\x00UTC\x00select name from t where id = 1")), "what has no place any more is not kept")
+}
+
+// What comes to the end of its TTL gives its memory back without being asked for.
+func TestExpiredResultsGiveTheirMemoryBack(t *testing.T) {
+	s := newShelf(t, 4<<20)
+	s.rule.TTL = 50 * time.Millisecond
+	for i := range 50 {
+		s.put(i, 1024, 1, false)
+	}
+	require.Eventually(t, func() bool { return s.Len() == 0 }, 10*time.Second, 20*time.Millisecond)
+	assert.Equal(t, uint64(50), s.number.Kept.Expired.Load())
+	assert.Equal(t, uint64(50), s.number.Kept.Unused.Load(), "none was used")
+	assert.Empty(t, s.RestOn(&s.clocks.Every.Counter, nil))
 }

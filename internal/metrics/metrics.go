@@ -1,0 +1,279 @@
+// Package metrics exposes what a larder counts in the format of Prometheus. How many values labels have is bounded, whatever clients send.
+package metrics
+
+import (
+	"cmp"
+	"math"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/ledger"
+)
+
+// The bounds of labels' values; what is beyond is summed under ledger.Others. Applications are bounded by the ledger.
+const (
+	mostPatterns = 100
+	mostRules    = 100
+	mostTables   = 100
+)
+
+// Feed is how the changes of one database are followed.
+type Feed struct {
+	Origin, Database string
+	Lag              time.Duration
+	Known            bool // the lag was measured
+	Following        bool
+	Gaps, Held       float64
+}
+
+// Source is what is exposed.
+type Source struct {
+	Engine *engine.Engine
+	Feeds  func() []Feed
+	// Clients is how many clients are connected.
+	Clients func() int
+}
+
+// Handler serves the exposition.
+func Handler(s Source) http.Handler {
+	r := prometheus.NewPedanticRegistry()
+	r.MustRegister(collector{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return promhttp.HandlerFor(r, promhttp.HandlerOpts{})
+}
+
+type collector struct{ Source }
+
+func desc(name, help string, labels ...string) *prometheus.Desc {
+	return prometheus.NewDesc("jollylarder_"+name, help, labels, nil)
+}
+
+var (
+	statements    = desc("statements_total", "Statements, by what became of them.", "application", "outcome")
+	waited        = desc("waited_seconds_total", "Time that clients waited for replies.", "application", "outcome")
+	spared        = desc("spared_seconds_total", "Waiting that hits avoided, by the last fetch of each result, less what the larder added to misses. It may go down.", "application")
+	keepable      = desc("keepable_waited_seconds_total", "The part of the waiting at the origin that rules could have avoided.")
+	own           = desc("own_seconds_total", "What the larder itself added to misses.")
+	followed      = desc("followed_seconds_total", "What hits waited for another session's fetch.")
+	ofPatterns    = desc("pattern_statements_total", "Statements of the patterns that rules may keep.", "pattern", "outcome")
+	sparedBy      = desc("pattern_spared_seconds_total", "Waiting that hits of a pattern avoided. It may go down.", "pattern")
+	ofRules       = desc("rule_statements_total", "Statements that a rule keeps.", "rule", "outcome")
+	sparedByRule  = desc("rule_spared_seconds_total", "Waiting that hits of a rule avoided. It may go down.", "rule")
+	answerSeconds = desc("answer_seconds", "How long answers took, by where they came from.", "source")
+	sampleSeconds = desc("control_sample_seconds", "How long the origin took for control samples.")
+	samples       = desc("control_samples_total", "Control samples, by what came of the comparison.", "result")
+	drops         = desc("dropped_results_total", "Results dropped because of writes.", "table")
+	writes        = desc("table_writes_total", "Writes, through the larder or around it.", "table", "way")
+	needless      = desc("refetched_results_total", "Dropped results that were fetched again, by whether they had changed.", "result")
+	results       = desc("kept_results", "Results that are kept.")
+	bytes         = desc("kept_bytes", "Memory that kept results take.")
+	limit         = desc("kept_limit_bytes", "Memory that kept results may take.")
+	gone          = desc("gone_results_total", "Results that are no longer kept, but for those dropped by writes.", "why")
+	stored        = desc("stored_results_total", "Results that were kept.")
+	tooLarge      = desc("too_large_results_total", "Results that were not kept for their size.")
+	clients       = desc("clients", "Clients that are connected.")
+	held          = desc("held", "1 while all keeping is switched off.")
+	inForce       = desc("rules", "Rules in force.", "state")
+	lag           = desc("feed_lag_seconds", "How long after its commit a change is known at most, as last measured.", "origin", "database")
+	following     = desc("feed_following", "1 while the changes of a database are followed.", "origin", "database")
+	gaps          = desc("feed_gaps_total", "How often changes may have been missed, and everything was dropped.", "origin", "database")
+	slot          = desc("feed_slot_bytes", "What the server holds back of its log for the feed.", "origin", "database")
+)
+
+// Describe is described at prometheus.Collector.
+func (c collector) Describe(to chan<- *prometheus.Desc) { prometheus.DescribeByCollect(c, to) }
+
+// Collect is described at prometheus.Collector.
+func (c collector) Collect(to chan<- prometheus.Metric) {
+	counter := func(d *prometheus.Desc, v float64, labels ...string) {
+		to <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)
+	}
+	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
+		to <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+	}
+	e := c.Engine
+	total := e.Ledger.Total.Total()
+	e.Ledger.Applications(func(name string, t *ledger.Tally) {
+		s := t.Total()
+		for _, o := range ledger.Outcomes {
+			counter(statements, float64(s.Count[o]), name, o.String())
+			counter(waited, s.Waited[o].Seconds(), name, o.String())
+		}
+		gauge(spared, s.Spared.Seconds(), name)
+	})
+	counter(keepable, total.Keepable.Seconds())
+	counter(own, total.Own.Seconds())
+	counter(followed, total.Followed.Seconds())
+	c.patterns(to, counter, gauge)
+	c.ruled(counter, gauge)
+	taken, equal, explained, unordered, stale := e.Sampled()
+	for result, n := range map[string]uint64{"equal": equal, "explained": explained, "unordered": unordered, "stale": stale, "not compared": taken - min(taken, equal+explained+unordered+stale)} {
+		counter(samples, float64(n), result)
+	}
+	c.tables(counter)
+	changed, same := e.Needless()
+	counter(needless, float64(changed), "changed")
+	counter(needless, float64(same), "same")
+	n, b, l := e.Kept()
+	gauge(results, float64(n))
+	gauge(bytes, float64(b))
+	gauge(limit, float64(l))
+	gauge(clients, float64(c.Clients()))
+	gauge(held, one(e.Held()))
+	active, paused := 0, 0
+	for _, r := range e.Rules().List() {
+		if r.Paused {
+			paused++
+		} else {
+			active++
+		}
+	}
+	gauge(inForce, float64(active), "in force")
+	gauge(inForce, float64(paused), "paused")
+	for _, f := range c.Feeds() {
+		gauge(following, one(f.Following), f.Origin, f.Database)
+		counter(gaps, f.Gaps, f.Origin, f.Database)
+		gauge(slot, f.Held, f.Origin, f.Database)
+		if f.Known {
+			gauge(lag, f.Lag.Seconds(), f.Origin, f.Database)
+		}
+	}
+}
+
+func one(is bool) float64 {
+	if is {
+		return 1
+	}
+	return 0
+}
+
+// patterns exposes what is told of patterns: apart, of those that rules may keep and that most was spared of.
+func (c collector) patterns(to chan<- prometheus.Metric, counter, gauge func(*prometheus.Desc, float64, ...string)) {
+	var memory, origin ledger.Distribution
+	type row struct {
+		name string
+		sums ledger.Sums
+	}
+	var list []row
+	var unused, pushed, expired, kept, large uint64
+	var took ledger.Samples
+	c.Engine.Patterns(func(p *engine.Pattern) {
+		memory.Merge(p.Numbers.Memory())
+		origin.Merge(p.Numbers.Origin())
+		k := &p.Numbers.Kept
+		unused, pushed, expired, kept, large = unused+k.Unused.Load(), pushed+k.PushedOut.Load(), expired+k.Expired.Load(), kept+k.Stored.Load(), large+k.TooLarge.Load()
+		s := p.Numbers.Total()
+		took = took.Plus(s.Samples)
+		if s.Count[ledger.Hit]+s.Count[ledger.Miss] > 0 || c.Engine.MayKeep(p) {
+			list = append(list, row{string(p.ID), s})
+		}
+	})
+	slices.SortFunc(list, func(a, b row) int {
+		return cmp.Or(cmp.Compare(b.sums.Spared, a.sums.Spared), cmp.Compare(a.name, b.name))
+	})
+	var others ledger.Sums
+	for i, r := range list {
+		if i >= mostPatterns {
+			others = others.Plus(r.sums)
+			continue
+		}
+		tell(r.name, r.sums, ofPatterns, sparedBy, counter, gauge)
+	}
+	if len(list) > mostPatterns {
+		tell(ledger.Others, others, ofPatterns, sparedBy, counter, gauge)
+	}
+	counter(stored, float64(kept))
+	counter(tooLarge, float64(large))
+	counter(gone, float64(unused), "never used")
+	counter(gone, float64(pushed), "pushed out")
+	counter(gone, float64(expired), "expired")
+	for source, d := range map[string]*ledger.Distribution{"memory": &memory, "origin": &origin} {
+		if h := native(answerSeconds, d, source); h != nil {
+			to <- h
+		}
+	}
+	to <- prometheus.MustNewConstSummary(sampleSeconds, took.Count, took.Took/1000, nil)
+}
+
+func tell(name string, s ledger.Sums, count, saves *prometheus.Desc, counter, gauge func(*prometheus.Desc, float64, ...string)) {
+	for _, o := range ledger.Outcomes {
+		if s.Count[o] > 0 || o == ledger.Hit {
+			counter(count, float64(s.Count[o]), name, o.String())
+		}
+	}
+	gauge(saves, s.Spared.Seconds(), name)
+}
+
+// ruled exposes what is told of rules.
+func (c collector) ruled(counter, gauge func(*prometheus.Desc, float64, ...string)) {
+	n := 0
+	var others ledger.Sums
+	c.Engine.Ledger.Rules(func(name string, t *ledger.Tally) {
+		if n++; n > mostRules {
+			others = others.Plus(t.Total())
+			return
+		}
+		tell(name, t.Total(), ofRules, sparedByRule, counter, gauge)
+	})
+	if n > mostRules {
+		tell(ledger.Others, others, ofRules, sparedByRule, counter, gauge)
+	}
+}
+
+// tables exposes what is told of tables: apart, of those written most.
+func (c collector) tables(counter func(*prometheus.Desc, float64, ...string)) {
+	list := c.Engine.Tables()
+	slices.SortFunc(list, func(a, b engine.TableDrops) int {
+		return cmp.Or(cmp.Compare(b.Writes, a.Writes), cmp.Compare(a.Table, b.Table))
+	})
+	others := engine.TableDrops{Table: ledger.Others}
+	if len(list) > mostTables {
+		for _, t := range list[mostTables:] {
+			others.Writes, others.Around, others.Drops = others.Writes+t.Writes, others.Around+t.Around, others.Drops+t.Drops
+		}
+		list = append(list[:mostTables], others)
+	}
+	for _, t := range list {
+		name := cmp.Or(t.Table, "(any)")
+		counter(writes, float64(t.Writes-min(t.Around, t.Writes)), name, "through")
+		counter(writes, float64(t.Around), name, "around")
+		counter(drops, float64(t.Drops), name)
+	}
+}
+
+// schema is the resolution of native histograms: eight buckets for each power of two, as the ledger has them.
+const schema = 3
+
+// native makes a native histogram, or nil of nothing. The ledger's buckets are of equal width within a power of two and those of the histogram
+// are not, so that a time may be counted in the bucket beside its own.
+func native(d *prometheus.Desc, from *ledger.Distribution, labels ...string) prometheus.Metric {
+	buckets := map[int]int64{}
+	var count, zero uint64
+	var sum float64
+	for _, b := range from.Buckets() {
+		middle := (b.From + b.To).Seconds() / 2
+		count += uint64(b.Count)
+		sum += middle * float64(b.Count)
+		if b.To <= time.Microsecond {
+			zero += uint64(b.Count)
+			continue
+		}
+		buckets[int(math.Ceil(math.Log2(middle)*(1<<schema)))] += int64(b.Count)
+	}
+	if count == 0 {
+		return nil
+	}
+	if n := from.Count(); n > 0 {
+		sum = from.Mean().Seconds() * float64(n)
+	}
+	h, err := prometheus.NewConstNativeHistogram(d, count, sum, buckets, nil, zero, schema, time.Microsecond.Seconds(), time.Time{}, labels...)
+	if err != nil {
+		return prometheus.NewInvalidMetric(d, err)
+	}
+	return h
+}

@@ -1,0 +1,207 @@
+package trial_test
+
+import (
+	"context"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jollylarder/internal/config"
+	"jollylarder/internal/control"
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/daemon"
+	"jollylarder/internal/privatepg"
+	"jollylarder/internal/trial"
+)
+
+// yard is a real server with a larder before it that keeps one pattern.
+type yard struct {
+	pg      *privatepg.Server
+	larder  *daemon.Larder
+	client  *control.Client
+	through string
+	direct  string
+}
+
+func newYard(t *testing.T) *yard {
+	pg, err := privatepg.Start("")
+	require.NoError(t, err)
+	t.Cleanup(func() { pg.Stop() })
+	dir := t.TempDir()
+	cfg := config.Before(pg.Address(), "127.0.0.1:0")
+	cfg.Control, cfg.Rules = filepath.Join(dir, "c.sock"), filepath.Join(dir, "rules.toml")
+	require.NoError(t, os.WriteFile(cfg.Rules, []byte("[[rule]]\ntext = \"select sum*\"\nverdict = \"keep\"\nttl = \"none\"\ncontrol_sample = 0.05\n"), 0o600))
+	l, err := daemon.Start(cfg, daemon.Options{})
+	require.NoError(t, err)
+	t.Cleanup(l.Close)
+	y := &yard{pg: pg, larder: l, client: control.NewClient(cfg.Control), direct: "postgres://postgres@" + pg.Address() + "/postgres?sslmode=disable", through: "postgres://postgres@" + l.Address() + "/postgres?sslmode=disable"}
+	c := connect(t, y.direct)
+	for _, sql := range []string{"create table berths (id int primary key, n int)", "insert into berths select g, g from generate_series(1, 20000) g", "create table logged (id serial, n int)", "analyze"} {
+		_, err := c.Exec(t.Context(), sql).ReadAll()
+		require.NoError(t, err)
+	}
+	return y
+}
+
+func connect(t *testing.T, url string) *pgconn.PgConn {
+	c, err := pgconn.Connect(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = c.Close(context.Background()) })
+	return c
+}
+
+// A load trial compares the three ways, and what it says was spared is what the larder itself counted, within the interval.
+func TestALoadTrial(t *testing.T) {
+	y := newYard(t)
+	list, err := trial.ReadFile("f", "select sum(n) from berths where n % 7 = 1; select sum(n) from berths where n % 5 = 2; select sum(n) from berths where n % 3 = $1; select count(*) from berths where n = 3;")
+	require.NoError(t, err)
+	list[2].Parameters, list[2].Types = []trial.Parameter{{Value: []byte("1")}}, []uint32{23}
+	list, _, err = trial.Sort(list, false)
+	require.NoError(t, err)
+	load := trial.Load{Direct: y.direct, Through: y.through, Statements: list, Clients: 2, Length: 5 * time.Second, Rounds: 8, OptOut: engine.OptOutComment, Count: y.client.CountOf}
+	r, err := load.Run(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, 8, r.Rounds)
+	require.Empty(t, r.Ended)
+	direct, off, on := r.Ways[0], r.Ways[1], r.Ways[2]
+	assert.Equal(t, direct.Calls, on.Calls, "each way is asked the same")
+	assert.Zero(t, direct.Errors+off.Errors+on.Errors)
+	assert.Greater(t, off.Mean, on.Mean)
+	assert.Less(t, float64(*on.Origin), 0.4*float64(on.Calls), "a quarter has no rule, and some are control samples")
+	assert.Equal(t, trial.Answers{Equal: 4}, *r.Answers)
+	require.NotNil(t, r.Spared.Error)
+	// What the last fetch of each result took is one draw of what was spared: beside the trial's own interval stands that.
+	assert.InDelta(t, r.Spared.Value, *r.Counted, *r.Spared.Error+0.35*r.Spared.Value)
+	p, err := y.client.Prove(t.Context(), control.SinceStart)
+	require.NoError(t, err)
+	require.NotNil(t, p.Spared.Sample, "1 in 20 of some thousand hits")
+	assert.InDelta(t, r.Spared.Value, p.Spared.Sample.Spared*float64(on.Calls)/float64(p.Sums.Calls()-uint64(off.Calls)), *r.Spared.Error+3*p.Spared.Sample.Error+0.35*r.Spared.Value)
+}
+
+// Writes in a trial leave nothing behind.
+func TestWritesAreRolledBack(t *testing.T) {
+	y := newYard(t)
+	list, _, err := trial.Sort([]trial.Statement{{SQL: "insert into logged (n) values (1)"}, {SQL: "select sum(n) from berths"}}, true)
+	require.NoError(t, err)
+	_, err = (&trial.Load{Direct: y.direct, Through: y.through, Statements: list, Clients: 1, Length: time.Second, Rounds: 1, OptOut: engine.OptOutComment}).Run(t.Context())
+	require.NoError(t, err)
+	results, err := connect(t, y.direct).Exec(t.Context(), "select count(*) from logged").ReadAll()
+	require.NoError(t, err)
+	assert.Equal(t, "0", string(results[0].Rows[0][0]))
+}
+
+// A database that fails in mid-trial ends it, with what the completed rounds came to; and so does whoever stops it.
+func TestATrialThatEndsEarly(t *testing.T) {
+	y := newYard(t)
+	list, _, err := trial.Sort([]trial.Statement{{SQL: "select sum(n) from berths"}}, false)
+	require.NoError(t, err)
+	for name, stop := range map[string]func(context.CancelFunc, *relay){
+		"stopped":            func(cancel context.CancelFunc, _ *relay) { cancel() },
+		"the database fails": func(_ context.CancelFunc, r *relay) { r.end() },
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := newRelay(t, y.pg.Address())
+			ctx, cancel := context.WithCancel(t.Context())
+			defer cancel()
+			load := trial.Load{Direct: "postgres://postgres@" + r.ln.Addr().String() + "/postgres?sslmode=disable", Through: y.through, Statements: list, Clients: 2, Length: 3 * time.Second, Rounds: 12, OptOut: engine.OptOutComment}
+			load.Progress = func(_ float64, what string) {
+				if strings.HasPrefix(what, "round 5") {
+					stop(cancel, r)
+				}
+			}
+			out, err := load.Run(ctx)
+			require.NoError(t, err)
+			assert.Equal(t, 4, out.Rounds)
+			assert.NotEmpty(t, out.Ended)
+			assert.Equal(t, out.Ways[0].Calls, out.Ways[2].Calls, "rounds count whole")
+		})
+	}
+}
+
+// A live trial switches keeping off and on for the traffic that comes, and leaves it on.
+func TestALiveTrial(t *testing.T) {
+	y := newYard(t)
+	ctx, stop := context.WithCancel(t.Context())
+	c := connect(t, y.through)
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		for ctx.Err() == nil {
+			_, _ = c.Exec(ctx, "select sum(n) from berths where n % 7 = 1").ReadAll()
+		}
+	}()
+	r, err := y.client.Trial(t.Context(), control.Trial{Slice: 1000, Rounds: 3}, nil)
+	require.NoError(t, err)
+	require.Equal(t, 3, r.Rounds)
+	off, on := r.Ways[0], r.Ways[1]
+	assert.Equal(t, uint64(off.Calls), *off.Origin, "the origin is asked for everything")
+	assert.Less(t, float64(*on.Origin), 0.3*float64(on.Calls))
+	assert.Greater(t, off.Mean, on.Mean)
+	assert.False(t, y.larder.Engine().Held())
+	y.larder.Engine().SetRules(rules.NewSet(nil))
+	_, err = y.client.Trial(t.Context(), control.Trial{Slice: 1000, Rounds: 3}, nil)
+	assert.ErrorContains(t, err, "no rule keeps anything")
+	stop()
+	<-ended
+}
+
+// relay passes bytes on until it is ended.
+type relay struct {
+	ln    net.Listener
+	conns chan net.Conn
+}
+
+func newRelay(t *testing.T, to string) *relay {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	r := &relay{ln, make(chan net.Conn, 100)}
+	go func() {
+		for {
+			a, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			b, err := net.Dial("tcp", to)
+			if err != nil {
+				a.Close()
+				continue
+			}
+			r.conns <- a
+			r.conns <- b
+			for _, p := range [][2]net.Conn{{a, b}, {b, a}} {
+				go func() {
+					buf := make([]byte, 32<<10)
+					for {
+						n, err := p[0].Read(buf)
+						if _, err2 := p[1].Write(buf[:n]); err != nil || err2 != nil {
+							p[1].Close()
+							return
+						}
+					}
+				}()
+			}
+		}
+	}()
+	t.Cleanup(r.end)
+	return r
+}
+
+func (r *relay) end() {
+	r.ln.Close()
+	for {
+		select {
+		case c := <-r.conns:
+			c.Close()
+		default:
+			return
+		}
+	}
+}

@@ -1,0 +1,76 @@
+package tui
+
+import (
+	"fmt"
+
+	"charm.land/bubbles/v2/key"
+
+	"jollylarder/internal/tui/look"
+)
+
+// The lead takes a newcomer through the stations, by the real keys: it only looks on, and says what comes next. It never presses anything.
+
+var keyLead = key.NewBinding(key.WithKeys("L"), key.WithHelp("L", "the lead through the stations: away, or from the beginning"))
+
+// leadStep is one step. It is over when done says so.
+type leadStep struct {
+	says string
+	key  string // that leads on
+	does string
+	done func(a *App) bool
+}
+
+var leadSteps = []leadStep{
+	{"Applications of a made-up ferry company ask one database, through this larder. Each lane is an application, second by second: what its clients waited. Nothing is kept yet.",
+		"2", "shows what is worth keeping", func(a *App) bool { return a.station == 1 }},
+	{"Statements that are alike but for their values are one pattern. Patterns stand by the waiting that keeping them would spare; under them the advice for the selected one, with its reasons.",
+		"k", "takes the advice into a draft; ↓ and k take more", func(a *App) bool { return a.status.Drafted > 0 || a.status.State == "keeping" }},
+	{"Your draft changes nothing yet. Take another with ↓ and k, if you like.",
+		"3", "goes to the draft, and foretells what it would do", func(a *App) bool { return a.station == 2 || a.status.State == "keeping" }},
+	{"The forecast replays the traffic of the last while under your draft: how much comes from memory, what is spared, what the database still does.",
+		"a", "applies it: say why in a few words, then enter", func(a *App) bool { return a.status.State == "keeping" }},
+	{"The rules are in force. The ribbon at the top splits the waiting: what is spared, what could still be, and the rest.",
+		"1", "shows the first answers from memory", func(a *App) bool { return a.station == 0 }},
+	{"◆ came from memory, ◇ was fetched and kept, › passed for the reason shown, ▲ wrote. Each write drops what it may have changed.",
+		"4", "shows what keeps old answers out", func(a *App) bool { return a.station == 3 }},
+	{"What is promised stands at the top, then the tables: how often each is written, and what those writes dropped. A share of the hits is asked of the database all the same, to compare.",
+		"5", "shows what the memory is used for", func(a *App) bool { return a.station == 4 }},
+	{"What fills the memory, what of it was never used, and what more of it would give, or less. m sets another limit.",
+		"6", "shows what it brought", func(a *App) bool { return a.station == 5 }},
+	{"What was spared, measured three ways. t makes a trial that switches keeping off and on; r writes a page for people who were not there; E writes charts. You know the way now: ? shows the keys of each station.",
+		"L", "ends the lead", func(*App) bool { return false }},
+}
+
+// lead is how far she has come, if she wants one.
+type lead struct {
+	on   bool
+	step int
+}
+
+// followLead goes on when the present step is over.
+func (a *App) followLead() {
+	for a.lead.on && a.lead.step < len(leadSteps) && leadSteps[a.lead.step].done(a) {
+		a.lead.step++
+	}
+}
+
+// leadLines draws the present step, or nothing.
+func (a *App) leadLines(width int) []string {
+	if !a.lead.on || a.lead.step >= len(leadSteps) || a.dialog != nil || a.help || a.height < leastHeight+leadHeight {
+		return nil
+	}
+	l, s := a.look, leadSteps[a.lead.step]
+	out := []string{l.Rule(fmt.Sprintf("the way through the stations, %d of %d", a.lead.step+1, len(leadSteps)), width)}
+	text := look.Wrap(s.says, width-4)
+	for _, line := range text[:min(len(text), leadHeight-2)] {
+		out = append(out, "  "+l.Cream.Render(line))
+	}
+	next := "  " + l.Moss.Render("▸ ") + l.Honey.Bold(true).Render(s.key) + l.Cream.Render(" "+s.does)
+	if s.key != "L" {
+		next += l.Dim.Render("     L leaves you alone")
+	}
+	return append(out, next)
+}
+
+// leadHeight is how high it is at most.
+const leadHeight = 5
