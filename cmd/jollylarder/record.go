@@ -76,7 +76,7 @@ func record(ctx context.Context, client *control.Client, path, filter string, va
 	var failed error
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	err = client.Stream(ctx, filter, values, func(e control.Event) {
+	err = client.StreamAll(ctx, filter, values, func(e control.Event) {
 		if failed != nil {
 			return
 		}

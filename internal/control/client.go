@@ -216,7 +216,15 @@ func (c *Client) Hold(ctx context.Context, on bool) error {
 // Stream calls f with every event that matches a filter until the context ends or the larder goes; it always gives an
 // error. With values, literals and parameters come too, where the larder allows it.
 func (c *Client) Stream(ctx context.Context, filter string, values bool, f func(Event)) error {
-	q := url.Values{"filter": {filter}, "values": {fmt.Sprint(values)}}
+	return c.stream(ctx, url.Values{"filter": {filter}, "values": {fmt.Sprint(values)}}, f)
+}
+
+// StreamAll is Stream with as good as all statements, up to some 200,000 a second, which costs them more.
+func (c *Client) StreamAll(ctx context.Context, filter string, values bool, f func(Event)) error {
+	return c.stream(ctx, url.Values{"filter": {filter}, "values": {fmt.Sprint(values)}, "all": {"true"}}, f)
+}
+
+func (c *Client) stream(ctx context.Context, q url.Values, f func(Event)) error {
 	resp, err := c.open(ctx, "GET", "/v1/stream?"+q.Encode(), nil)
 	if err != nil {
 		return err

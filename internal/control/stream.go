@@ -22,19 +22,22 @@ const (
 	// mostEach is how many lines a watcher gets of one gathering, and mostSaved how many if he got fewer before; mostLooked is
 	// how many are held against his filter.
 	mostEach, mostSaved, mostLooked = 40, 600, 1000
+	// mostWhole is how many lines are gathered for who wants all of them.
+	mostWhole = 40_000
 )
 
 // streams gathers events while somebody watches.
 type streams struct {
 	mu       sync.Mutex
 	watchers map[*gathering]bool // by what is handed to them
-	readers  [2]*engine.Watcher  // without values and with them
+	readers  [4]*engine.Watcher  // by kind
 	running  bool                // gather is
 }
 
 // gathering is what one watcher has not read yet.
 type gathering struct {
 	values bool
+	whole  bool // he wants all lines
 	ready  chan struct{}
 	lines  []*line // of the last gathering
 	lost   uint64
@@ -64,8 +67,8 @@ func (x *line) bytes(l Larder) []byte {
 }
 
 // watch begins to gather for one more watcher.
-func (s *server) watch(values bool) *gathering {
-	g := &gathering{values: values, ready: make(chan struct{}, 1)}
+func (s *server) watch(values, whole bool) *gathering {
+	g := &gathering{values: values, whole: whole, ready: make(chan struct{}, 1)}
 	x := &s.streams
 	x.mu.Lock()
 	defer x.mu.Unlock()
@@ -77,17 +80,29 @@ func (s *server) watch(values bool) *gathering {
 		go s.gather()
 	}
 	x.watchers[g] = true
-	if i := kind(values); x.readers[i] == nil {
-		x.readers[i] = s.l.Engine().Watch(values)
+	if i := g.kind(); x.readers[i] == nil {
+		x.readers[i] = s.l.Engine().Watch(values, whole)
 	}
 	return g
 }
 
-func kind(values bool) int {
-	if values {
-		return 1
+// kind tells apart who is read for together.
+func (g *gathering) kind() (kind int) {
+	if g.values {
+		kind++
 	}
-	return 0
+	if g.whole {
+		kind += 2
+	}
+	return kind
+}
+
+// most is how many lines are gathered for him at most.
+func (g *gathering) most() int {
+	if g.whole {
+		return mostWhole
+	}
+	return 2 * mostLooked
 }
 
 // leave ends the gathering for a watcher.
@@ -123,13 +138,13 @@ func (s *server) gatherOnce() (more bool) {
 		}
 		wanted := false
 		for g := range x.watchers {
-			if kind(g.values) != i {
+			if g.kind() != i {
 				continue
 			}
 			wanted = true
 			g.lost += lost
 			g.lines = append(g.lines, lines...)
-			if n := len(g.lines) - 2*mostLooked; n > 0 { // he does not keep up
+			if n := len(g.lines) - g.most(); n > 0 { // he does not keep up
 				g.lines, g.lost = slices.Delete(g.lines, 0, n), g.lost+uint64(n)
 			}
 			select {
@@ -154,7 +169,10 @@ func (s *server) take(g *gathering, f *filter.Filter) (picked []*line, lost uint
 	g.lines, g.lost = nil, 0
 	s.streams.mu.Unlock()
 	g.saved = min(g.saved+mostEach, mostSaved)
-	if n := len(lines) - mostLooked; n > 0 {
+	if g.whole {
+		g.saved = len(lines)
+	}
+	if n := len(lines) - mostLooked; n > 0 && !g.whole {
 		lines, lost = lines[n:], lost+uint64(n)
 	}
 	for i := len(lines) - 1; i >= 0; i-- {
@@ -193,7 +211,7 @@ func (s *server) stream(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	w.WriteHeader(http.StatusOK)
 	flusher.Flush()
-	g := s.watch(values)
+	g := s.watch(values, r.URL.Query().Get("all") == "true")
 	defer s.leave(g)
 	var out []byte
 	for {

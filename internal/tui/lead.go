@@ -23,7 +23,7 @@ type leadStep struct {
 var leadSteps = []leadStep{
 	{"Applications of a made-up ferry company ask one database, through this larder. Each lane is an application, second by second: what its clients waited. Nothing is kept yet.",
 		"2", "shows what is worth keeping", func(a *App) bool { return a.station == 1 }},
-	{"Statements that are alike but for their values are one pattern. Patterns stand by the waiting that keeping them would spare; under them the advice for the selected one, with its reasons.",
+	{"Statements that are alike but for their values are one pattern. Patterns stand by the waiting that keeping them would spare; under them the advice for the selected one. It wants a minute of traffic to be sure; you need not.",
 		"k", "takes the advice into a draft; ↓ and k take more", func(a *App) bool { return a.status.Drafted > 0 || a.status.State == "keeping" }},
 	{"Your draft changes nothing yet. Take another with ↓ and k, if you like.",
 		"3", "goes to the draft, and foretells what it would do", func(a *App) bool { return a.station == 2 || a.status.State == "keeping" }},

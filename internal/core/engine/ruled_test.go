@@ -56,7 +56,7 @@ func TestRulesForSomeTablesAndCallers(t *testing.T) {
 // Each watcher learns how much he was not shown, whoever reads first.
 func TestWatchersLearnWhatTheyMissed(t *testing.T) {
 	e, s := begin(t, Options{})
-	masked, curious := e.Watch(false), e.Watch(true)
+	masked, curious := e.Watch(false, false), e.Watch(true, false)
 	defer masked.Close()
 	defer curious.Close()
 	for range 3 * streamRoom {

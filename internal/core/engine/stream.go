@@ -44,6 +44,7 @@ type Event struct {
 // left out, and costs nothing. Nobody who sends waits for a watcher.
 type stream struct {
 	watchers, curious atomic.Int32
+	whole             atomic.Int32 // watchers who want all statements
 	room              atomic.Int64 // for statements, until somebody reads
 	_                 [64]byte     // what is written at every event is on other lines than what is looked at at every statement
 
@@ -58,12 +59,16 @@ type stream struct {
 const (
 	streamLength = 1 << 12
 	streamRoom   = 500
+	// wholeLength and wholeRoom are the same while somebody wants all statements, which costs them more.
+	wholeLength = 1 << 15
+	wholeRoom   = 20_000
 )
 
 // Watcher reads events until it is closed. It is to be used by one at a time.
 type Watcher struct {
 	// values is set for a watcher who sees literals.
 	values bool
+	whole  bool
 	at     uint64 // the first that it has not read
 	calls  uint64 // statements that had been counted when it last read
 	filled uint64 // how often there had been no more room
@@ -71,20 +76,38 @@ type Watcher struct {
 	closed bool
 }
 
-// Watch begins to receive events; with literals if values is set.
-func (e *Engine) Watch(values bool) *Watcher {
+// Watch begins to receive events; with literals if values is set, and as good as all of them if whole is.
+func (e *Engine) Watch(values, whole bool) *Watcher {
 	s := &e.stream
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.latest == nil {
-		s.latest = make([]Event, streamLength)
+	length := streamLength
+	if whole {
+		length = wholeLength
+		s.whole.Add(1)
+	}
+	if len(s.latest) < length {
+		longer := make([]Event, length)
+		for i := s.sent - min(s.sent, uint64(len(s.latest))); i < s.sent; i++ {
+			longer[i%uint64(length)] = s.latest[i%uint64(len(s.latest))]
+		}
+		s.latest = longer
 	}
 	if values {
 		s.curious.Add(1)
 	}
-	s.room.Store(streamRoom)
+	s.makeRoom()
 	s.watchers.Add(1)
-	return &Watcher{values: values, at: s.sent, filled: s.filled, calls: e.Ledger.Total.Total().Calls(), e: e}
+	return &Watcher{values: values, whole: whole, at: s.sent, filled: s.filled, calls: e.Ledger.Total.Total().Calls(), e: e}
+}
+
+// makeRoom makes room for statements until the next reading. It is called with mu held.
+func (s *stream) makeRoom() {
+	if s.whole.Load() > 0 {
+		s.room.Store(wholeRoom)
+	} else {
+		s.room.Store(streamRoom)
+	}
 }
 
 // Read gives the events since it was last called, the oldest first, and about how many statements more there were. It is to be
@@ -94,10 +117,11 @@ func (w *Watcher) Read() (events []Event, lost uint64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var statements uint64
-	n := min(s.sent-w.at, streamLength)
+	length := uint64(len(s.latest))
+	n := min(s.sent-w.at, length)
 	events = make([]Event, 0, n)
 	for i := s.sent - n; i < s.sent; i++ {
-		events = append(events, s.latest[i%streamLength])
+		events = append(events, s.latest[i%length])
 		ev := &events[len(events)-1]
 		if ev.Pattern != nil {
 			statements++
@@ -106,8 +130,8 @@ func (w *Watcher) Read() (events []Event, lost uint64) {
 			ev.Exact, ev.Bound, ev.Types = nil, nil, nil
 		}
 	}
-	s.room.Store(streamRoom)
-	full := s.filled != w.filled || s.sent-w.at > streamLength
+	s.makeRoom()
+	full := s.filled != w.filled || s.sent-w.at > length
 	w.at, w.filled = s.sent, s.filled
 	calls := w.e.Ledger.Total.Total().Calls()
 	if since := calls - w.calls; full && since > statements {
@@ -128,6 +152,9 @@ func (w *Watcher) Close() {
 	w.closed = true
 	if w.values {
 		s.curious.Add(-1)
+	}
+	if w.whole {
+		s.whole.Add(-1)
 	}
 	if s.watchers.Add(-1) == 0 {
 		s.latest = nil
@@ -158,7 +185,7 @@ func (s *stream) send(ev Event) {
 		s.filled++
 	}
 	if s.latest != nil {
-		s.latest[s.sent%streamLength] = ev
+		s.latest[s.sent%uint64(len(s.latest))] = ev
 		s.sent++
 	}
 }

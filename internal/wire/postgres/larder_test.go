@@ -98,7 +98,7 @@ func (l *larder) serve(origin string) {
 	srv := &wire.Server{Engine: e, Origin: origin}
 	l.engine, l.server, l.address = e, srv, ln.Addr().String()
 	ended := make(chan struct{})
-	w := e.Watch(false)
+	w := e.Watch(false, false)
 	go func() { _ = srv.Serve(ln) }()
 	go func() {
 		tick := time.NewTicker(10 * time.Millisecond)
