@@ -82,11 +82,11 @@ func runTrial(c *cobra.Command, to *toLarder, f trialFlags) error {
 		}
 		r = *out
 	} else {
-		list, leftOut, err := f.list()
+		load, err := f.load(to)
 		if err != nil {
 			return err
 		}
-		load, err := f.load(to)
+		list, leftOut, err := f.list()
 		if err != nil {
 			return err
 		}

@@ -233,6 +233,7 @@ var cases = []struct {
 	{"opening connections", (*bench).opening},
 	{"idle connections", (*bench).idleConnections},
 	{"allocations", (*bench).allocations},
+	{"accounting", (*bench).accounting},
 	{"ten watchers", (*bench).tenWatchers},
 	{"a million results", (*bench).millionResults},
 }

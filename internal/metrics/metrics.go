@@ -49,8 +49,13 @@ func Handler(s Source) http.Handler {
 
 type collector struct{ Source }
 
+// all are the descriptions of everything that may be exposed, whether there is anything of it yet or not.
+var all []*prometheus.Desc
+
 func desc(name, help string, labels ...string) *prometheus.Desc {
-	return prometheus.NewDesc("jollylarder_"+name, help, labels, nil)
+	d := prometheus.NewDesc("jollylarder_"+name, help, labels, nil)
+	all = append(all, d)
+	return d
 }
 
 var (
@@ -86,7 +91,11 @@ var (
 )
 
 // Describe is described at prometheus.Collector.
-func (c collector) Describe(to chan<- *prometheus.Desc) { prometheus.DescribeByCollect(c, to) }
+func (c collector) Describe(to chan<- *prometheus.Desc) {
+	for _, d := range all {
+		to <- d
+	}
+}
 
 // Collect is described at prometheus.Collector.
 func (c collector) Collect(to chan<- prometheus.Metric) {
@@ -193,7 +202,7 @@ func (c collector) patterns(to chan<- prometheus.Metric, counter, gauge func(*pr
 	counter(gone, float64(pushed), "pushed out")
 	counter(gone, float64(expired), "expired")
 	for source, d := range map[string]*ledger.Distribution{"memory": &memory, "origin": &origin} {
-		if h := native(answerSeconds, d, source); h != nil {
+		if h := native(answerSeconds, d, c.Engine.Ledger.Began, source); h != nil {
 			to <- h
 		}
 	}
@@ -251,7 +260,7 @@ const schema = 3
 
 // native makes a native histogram, or nil of nothing. The ledger's buckets are of equal width within a power of two and those of the histogram
 // are not, so that a time may be counted in the bucket beside its own.
-func native(d *prometheus.Desc, from *ledger.Distribution, labels ...string) prometheus.Metric {
+func native(d *prometheus.Desc, from *ledger.Distribution, began time.Time, labels ...string) prometheus.Metric {
 	buckets := map[int]int64{}
 	var count, zero uint64
 	var sum float64
@@ -271,7 +280,7 @@ func native(d *prometheus.Desc, from *ledger.Distribution, labels ...string) pro
 	if n := from.Count(); n > 0 {
 		sum = from.Mean().Seconds() * float64(n)
 	}
-	h, err := prometheus.NewConstNativeHistogram(d, count, sum, buckets, nil, zero, schema, time.Microsecond.Seconds(), time.Time{}, labels...)
+	h, err := prometheus.NewConstNativeHistogram(d, count, sum, buckets, nil, zero, schema, time.Microsecond.Seconds(), began, labels...)
 	if err != nil {
 		return prometheus.NewInvalidMetric(d, err)
 	}

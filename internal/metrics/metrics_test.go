@@ -43,6 +43,8 @@ func TestExposition(t *testing.T) {
 	require.NoError(t, err)
 	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep}}))
 	s := e.NewSession(engine.Identity{Database: "skerrow", Application: "booking-web"})
+	h := Handler(Source{Engine: e, Clients: func() int { return 3 }, Feeds: func() []Feed { return []Feed{{Database: "skerrow", Lag: time.Second, Known: true, Following: true}} }})
+	scrape(t, h) // while there is next to nothing
 	const patterns = 3 * mostPatterns
 	for i := range patterns { // more than are told apart
 		p := s.Read(fmt.Appendf(nil, "select c%d from berths", i)).Pattern
@@ -52,7 +54,6 @@ func TestExposition(t *testing.T) {
 	for i := range 200 {
 		e.Ledger.Application(fmt.Sprint("app", i)).Record(ledger.Record{Outcome: ledger.Pass, Took: time.Second})
 	}
-	h := Handler(Source{Engine: e, Clients: func() int { return 3 }, Feeds: func() []Feed { return []Feed{{Database: "skerrow", Lag: time.Second, Known: true, Following: true}} }})
 	got := scrape(t, h)
 	labels := func(family, label string) int {
 		seen := map[string]bool{}

@@ -1,0 +1,82 @@
+package main
+
+import (
+	"errors"
+	"net"
+	"time"
+
+	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/statement"
+	wire "jollylarder/internal/wire/postgres"
+)
+
+// accounting measures what all that is counted of a hit costs, against the processor time of a whole one.
+func (b *bench) accounting() error {
+	const name = "accounting"
+	now := time.Now()
+	e, err := engine.New(engine.Options{Facts: facts.Facts, Values: wire.KeySettings, Parameter: wire.Parameter}, now)
+	if err != nil {
+		return err
+	}
+	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: statement.Of(keptPoint), Verdict: rules.Keep, ControlSample: -1}}))
+	s := e.NewSession(engine.Identity{Database: "postgres", User: "postgres", Application: "bench"})
+	s.Asking(engine.NeedSettings|engine.NeedCatalog, now)
+	s.Learned(engine.Settings{Values: []string{"UTC"}, ReadCommitted: true})
+	s.LearnedCatalog([]catalog.Row{{What: "relation", Schema: "public", Name: "kept_fares", Flags: "r"}, {What: "columns", Schema: "public", Name: "kept_fares", OtherName: "fare id\n fare"}}, now)
+	decide := func(now time.Time) engine.Decision {
+		return s.Decide(&engine.Request{Statement: s.Read([]byte(keptPoint)), Shape: 'q'}, now)
+	}
+	d := decide(now)
+	s.Send(&d, now)
+	p := s.Pending()
+	p.End()
+	s.Ready(s.State())
+	s.Finish(&d, engine.Result{Took: time.Millisecond, Fetch: time.Millisecond, Rows: 1, Bytes: 60, Reply: make([]byte, 60)}, now)
+	if d = decide(now); d.Outcome != ledger.Hit {
+		return errors.New("what was kept is not answered from memory")
+	}
+	hit := target{name: "hit", address: b.through, process: b.larder, request: message('Q', []byte(keptPoint+"\x00")), open: func(a string) (net.Conn, error) { return pgConn(a) }}
+	c, err := hit.open(b.direct)
+	if err != nil {
+		return err
+	}
+	value, err := ask(c, hit.request)
+	c.Close()
+	if err != nil {
+		return err
+	}
+	hit.reply = len(value)
+	f, err := hit.fleet(1)
+	if err != nil {
+		return err
+	}
+	defer f.close()
+	var shares, costs []float64
+	const each = 100_000
+	for range b.rounds {
+		used, answered := b.larder.processor(), f.answered
+		if _, err := f.run(b.slice); err != nil {
+			return err
+		}
+		whole := float64((b.larder.processor() - used).Nanoseconds()) / float64(f.answered-answered)
+		began := time.Now()
+		for i := range each {
+			s.Finish(&d, engine.Result{Took: 30 * time.Microsecond, Bytes: 60}, now.Add(time.Duration(i)*20*time.Microsecond))
+		}
+		cost := float64(time.Since(began).Nanoseconds()) / each
+		if whole > 0 {
+			shares, costs = append(shares, cost/whole), append(costs, cost)
+		}
+	}
+	if len(shares) == 0 {
+		return errors.New("the system says nothing of processor time")
+	}
+	b.results.Figures = append(b.results.Figures,
+		Figure{Case: name, What: "all that is counted of a hit", Value: median(costs), Unit: "ns"},
+		Figure{Case: name, What: "as a part of its processor time", Value: median(shares), Unit: "times"}.atMost(0.05))
+	return nil
+}
