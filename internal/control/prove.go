@@ -2,9 +2,11 @@ package control
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"net/http"
 	"slices"
+	"sync"
 	"time"
 
 	"jollylarder/internal/core/engine"
@@ -25,21 +27,63 @@ const mostProved = 100
 func (s *server) prove(w http.ResponseWriter, r *http.Request) {
 	since := cmp.Or(r.URL.Query().Get("since"), SinceStart)
 	now := time.Now()
-	var p *proof
-	switch since {
-	case LastMinute, SinceStart:
-		p = s.live(since == LastMinute, now)
-	default:
+	if since == LastMinute || since == SinceStart {
+		out := s.live(since == LastMinute, now).give(s.baselines(now), s.l.Engine())
+		out.At, out.Since = now, since
+		reply(w, out)
+		return
+	}
+	out := s.proofs.get(since, now, func() *Proof {
 		length, err := time.ParseDuration(since)
 		if err != nil || length < time.Minute || length > longestProof {
-			problem(w, http.StatusBadRequest, `since %q: expected "minute", "start", or a length from 1m to %s, such as 24h`, since, longestProof)
-			return
+			return nil
 		}
-		p = s.remembers(now.Add(-length), now)
+		out := s.remembers(now.Add(-length), now).give(s.baselines(now), s.l.Engine())
+		out.At, out.Since = now, since
+		return out
+	})
+	if out == nil {
+		problem(w, http.StatusBadRequest, `since %q: expected "minute", "start", or a length from 1m to two years, such as 24h`, since)
+		return
 	}
-	out := p.give(s.baselines(now), s.l.Engine())
-	out.At, out.Since = now, since
 	reply(w, out)
+}
+
+// proofs remembers what was found in the numbers taken down, which change once a minute.
+type proofs struct {
+	mu sync.Mutex
+	by map[string]*Proof
+}
+
+// baselined remembers what is known of patterns' calls while they were not kept.
+type baselined struct {
+	mu sync.Mutex
+	at time.Time
+	by map[string]ledger.Part
+}
+
+// proofAge is for how long a proof is good.
+const proofAge = 15 * time.Second
+
+func (p *proofs) get(since string, now time.Time, fresh func() *Proof) *Proof {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for k, x := range p.by {
+		if now.Sub(x.At) > proofAge {
+			delete(p.by, k)
+		}
+	}
+	if x := p.by[since]; x != nil {
+		return x
+	}
+	x := fresh()
+	if x != nil {
+		if p.by == nil {
+			p.by = map[string]*Proof{}
+		}
+		p.by[since] = x
+	}
+	return x
 }
 
 // longestProof is how far back numbers are kept.
@@ -123,10 +167,16 @@ func (s *server) remembers(from, now time.Time) *proof {
 
 // baselines gives what is known of each pattern's calls while it was not kept, as far back as that is remembered.
 func (s *server) baselines(now time.Time) map[string]ledger.Part {
-	out := map[string]ledger.Part{}
-	for _, x := range s.l.Book().State().Totals(state.Pattern, time.Unix(0, 0), now, 24*time.Hour) {
-		out[x.Name] = x.Before
+	c := &s.baselined
+	c.mu.Lock()
+	if now.Sub(c.at) > time.Minute || c.by == nil {
+		c.at, c.by = now, map[string]ledger.Part{}
+		for _, x := range s.l.Book().State().Totals(state.Pattern, time.Unix(0, 0), now, 24*time.Hour) {
+			c.by[x.Name] = x.Before
+		}
 	}
+	out := maps.Clone(c.by)
+	c.mu.Unlock()
 	s.l.Engine().Patterns(func(p *engine.Pattern) {
 		if b := p.Numbers.Total().Before; b.Calls > out[string(p.ID)].Calls { // the last minute is not taken down yet
 			out[string(p.ID)] = b

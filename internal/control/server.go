@@ -122,6 +122,8 @@ type server struct {
 	forecasts  forecasts
 	streams    streams
 	trials     trials
+	proofs     proofs
+	baselined  baselined
 }
 
 // longestBody is the longest request in bytes: a rules file is part of some.

@@ -226,6 +226,7 @@ func (l *Larder) Close() {
 	l.wg.Wait()
 	l.rememberInputs()
 	l.state.Close()
+	l.engine.Close()
 }
 
 // Address is where clients connect to: the first address of the first origin.

@@ -25,7 +25,7 @@ import (
 const Database = "skerrow_demo"
 
 // memory is the demo's limit for kept results: so little that what more of it would give can be seen.
-const memory = 1 << 20
+const memory = 4 << 20
 
 // Config says where the demo runs.
 type Config struct {

@@ -244,6 +244,9 @@ func (r *run) close() {
 		r.gate.close()
 	}
 	close(r.ended)
+	if r.engine != nil {
+		r.engine.Close()
+	}
 	if r.observer != nil {
 		for k := range 4 { // prepared transactions would keep the database from being dropped
 			simple(r.observer, fmt.Sprintf("rollback prepared 'x%d'", k))

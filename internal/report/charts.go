@@ -13,14 +13,14 @@ import (
 
 // Waiting draws what was spared and waited over time.
 func Waiting(p *control.Proof) *chart.Chart {
-	unit, per := time.Minute, "seconds of waiting a minute"
+	unit, per := time.Minute, "seconds a minute"
 	switch step := time.Duration(p.Step * float64(time.Millisecond)); {
 	case step < time.Minute:
-		unit, per = time.Second, "seconds of waiting a second"
+		unit, per = time.Second, "seconds a second"
 	case step >= 24*time.Hour:
-		unit, per = 24*time.Hour, "hours of waiting a day"
+		unit, per = 24*time.Hour, "hours a day"
 	case step >= time.Hour:
-		unit, per = time.Hour, "minutes of waiting an hour"
+		unit, per = time.Hour, "minutes an hour"
 	}
 	in := map[time.Duration]float64{time.Second: 1000, time.Minute: 1000, time.Hour: 60_000, 24 * time.Hour: 3_600_000}[unit]
 	c := &chart.Chart{Title: "Waiting over time", Kind: chart.Stacked, X: chart.Axis{Scale: chart.Clock}, Y: chart.Axis{Label: per}, Width: p.Step / 1000, Location: time.Local}

@@ -302,7 +302,7 @@ func TestTheLeadThroughTheStations(t *testing.T) {
 	x.sees(`8 of 9`)
 	x.sees(`[\d.]+ \w+ in use +. [\d.]+ \w+ not used yet`)
 	x.sees(`▌ \w{4}-\w{4}-\w{4} +\d+`)
-	x.sees(`1\.0 MiB .* now: +[\d.]+ s a minute`)
+	x.sees(`4\.0 MiB .* now: +[\d.]+ s a minute`)
 	x.press("m")
 	for range 8 {
 		x.press("BSpace")

@@ -82,7 +82,7 @@ func (e *Engine) FetchAgain(origin string) (next Asked, ok bool, ring <-chan str
 // wanted says whether something is still to be fetched: its rule is in force, and nobody has asked for it meanwhile.
 func (e *Engine) wanted(a *Asked) bool {
 	r := e.Rules().Named(a.Rule)
-	return r != nil && r.Keeps() && !e.Held() && !e.Has(a.Rule, a.Key)
+	return r != nil && r.Keeps() && !e.off() && !e.Has(a.Rule, a.Key)
 }
 
 // Has says whether a result is kept by a rule, and true, under a key.

@@ -113,6 +113,9 @@ func New(opts Options, now time.Time) (*Engine, error) {
 	return e, nil
 }
 
+// Close ends what runs beside the engine. It is not to be used any more.
+func (e *Engine) Close() { e.store.Close() }
+
 // Rules gives the rules in force.
 func (e *Engine) Rules() *rules.Set { return e.rules.Load() }
 

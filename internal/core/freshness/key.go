@@ -41,7 +41,7 @@ const (
 	mostCells = 1 << 20
 	// growth is how many times as many come next, which is when one of crowded is used. Then one change in
 	// crowded drops what it need not, at most, but where there are mostCells already.
-	growth  = 16
+	growth  = 4
 	crowded = 8
 	// mostKept is how many cells of a key are moved by changes: each costs time.
 	mostKept = 2

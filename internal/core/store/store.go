@@ -172,6 +172,11 @@ func (s *Store) Fits(r *rules.Rule, size int) bool {
 	return c != nil && uint64(size) <= c.GetMaximum()
 }
 
+// Close ends what runs beside the store. It is not to be used any more.
+func (s *Store) Close() {
+	s.each(func(c *otter.Cache[string, *Entry]) { c.StopAllGoroutines() })
+}
+
 // Release takes an entry out of the index, and marks it as no longer kept. It is true once: for whoever is to count the loss.
 func (s *Store) Release(e *Entry) bool {
 	if !e.release() {
@@ -213,8 +218,11 @@ func (s *Store) Put(key []byte, e *Entry) {
 		n.Kept.HeldBytes.Add(int64(e.size))
 	}
 	c.Set(e.key, e)
-	if e.Gone() { // dropped before it was in
+	switch {
+	case e.Gone(): // dropped before it was in
 		s.Remove(e)
+	case s.in(e.Rule) != c: // its rule lost its share before it was in
+		s.Release(e)
 	}
 }
 

@@ -121,12 +121,11 @@ func count(n uint64) string {
 
 // below draws how old results are, and beside that what more memory would give, or less.
 func (m *Model) below(l *look.Look, width, height int) []string {
-	ages, curve := m.ages(l), m.more(l, width)
 	if width < 100 {
-		return curve[:min(len(curve), height)]
+		return m.more(l, width, height)
 	}
 	half := width*2/5 - 1
-	curve = m.more(l, width-half-2)
+	ages, curve := m.ages(l), m.more(l, width-half-2, height)
 	left := append([]string{l.Rule("how old it is", half)}, ages...)
 	left = append(left, m.shares(l)...)
 	left = append(left, m.selected(l, half)...)
@@ -214,8 +213,8 @@ func (m *Model) selected(l *look.Look, width int) (out []string) {
 	return out
 }
 
-// more draws the hits to be expected at each size of memory.
-func (m *Model) more(l *look.Look, width int) []string {
+// more draws the hits to be expected at each size of memory; where there is little room, at those about the present one.
+func (m *Model) more(l *look.Look, width, height int) []string {
 	out := []string{l.Rule("with more of it, or less", width)}
 	switch {
 	case m.making:
@@ -228,14 +227,19 @@ func (m *Model) more(l *look.Look, width int) []string {
 		return append(out, " "+l.Dim.Render("No rule keeps anything that was asked lately."))
 	}
 	plot := max(width-46, 8)
-	now := 0.0
-	for _, p := range m.curve.Points {
+	now, at := 0.0, 0
+	for i, p := range m.curve.Points {
 		if p.Present {
-			now = p.Spared
+			now, at = p.Spared, i
 		}
 	}
-	for _, p := range m.curve.Points {
-		out = append(out, m.point(l, &p, plot, now))
+	list := m.curve.Points
+	if room := max(height-2, 1); len(list) > room {
+		first := min(max(at-room/2, 0), len(list)-room)
+		list = list[first : first+room]
+	}
+	for i := range list {
+		out = append(out, m.point(l, &list[i], plot, now))
 	}
 	line := fmt.Sprintf(" of the %.0f calls a minute that rules are about, by the last %s", m.curve.Calls, span(m.curve.Span))
 	return append(out, l.Dim.Render(look.Cut(line, width)))
