@@ -182,15 +182,17 @@ func printTrial(w io.Writer, r *trial.Result) {
 	}
 	fmt.Fprintln(w)
 	if r.Spared != nil {
-		e := *r.Spared
-		e.Value /= 1000
-		if e.Error != nil {
-			half := *e.Error / 1000
-			e.Error = &half
-		}
-		fmt.Fprintf(w, "spared by keeping, all rounds: %s s", interval(e, "%.3f"))
+		fmt.Fprintf(w, "spared by keeping, all rounds: %s s", interval(thousandth(*r.Spared), "%.3f"))
 		if r.Counted != nil {
-			fmt.Fprintf(w, "; the larder itself counted %.3f s", *r.Counted/1000)
+			fmt.Fprintf(w, "; the larder itself counted %.3f s by last fetches", *r.Counted/1000)
+		}
+		if r.Sampled != nil {
+			fmt.Fprintf(w, ", and %s s by control samples", interval(thousandth(*r.Sampled), "%.3f"))
+		}
+		if agrees, known := r.Agrees(); known && agrees {
+			fmt.Fprint(w, ": trial and samples agree within their intervals")
+		} else if known {
+			fmt.Fprint(w, ": trial and samples do not agree")
 		}
 		fmt.Fprintln(w)
 	}
@@ -206,6 +208,16 @@ func printTrial(w io.Writer, r *trial.Result) {
 	if r.Ended != "" {
 		fmt.Fprintf(w, "ended early: %s; the figures hold for the %d rounds that were completed\n", r.Ended, r.Rounds)
 	}
+}
+
+// thousandth turns milliseconds into seconds.
+func thousandth(e trial.Estimate) trial.Estimate {
+	e.Value /= 1000
+	if e.Error != nil {
+		half := *e.Error / 1000
+		e.Error = &half
+	}
+	return e
 }
 
 // interval writes an estimate with its interval of 95%.

@@ -2,7 +2,6 @@ package main
 
 import (
 	"errors"
-	"net"
 	"time"
 
 	facts "jollylarder/internal/core/analysis/postgres"
@@ -39,18 +38,7 @@ func (b *bench) accounting() error {
 	if d = decide(now); d.Outcome != ledger.Hit {
 		return errors.New("what was kept is not answered from memory")
 	}
-	hit := target{name: "hit", address: b.through, process: b.larder, request: message('Q', []byte(keptPoint+"\x00")), open: func(a string) (net.Conn, error) { return pgConn(a) }}
-	c, err := hit.open(b.direct)
-	if err != nil {
-		return err
-	}
-	value, err := ask(c, hit.request)
-	c.Close()
-	if err != nil {
-		return err
-	}
-	hit.reply = len(value)
-	f, err := hit.fleet(1)
+	f, err := b.hits(1)
 	if err != nil {
 		return err
 	}

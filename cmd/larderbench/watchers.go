@@ -9,21 +9,26 @@ import (
 	"time"
 )
 
-// tenWatchers measures hits while ten terminals are attached, against the same without.
-func (b *bench) tenWatchers() error {
-	const name = "ten watchers"
+// hits makes a fleet that asks for what is answered from memory.
+func (b *bench) hits(n int) (*fleet, error) {
 	hit := target{name: "hit", address: b.through, process: b.larder, request: message('Q', []byte(keptPoint+"\x00")), open: func(a string) (net.Conn, error) { return pgConn(a) }}
 	c, err := hit.open(b.direct)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	defer c.Close()
 	value, err := ask(c, hit.request)
-	c.Close()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	hit.reply = len(value)
-	f, err := hit.fleet(16)
+	return hit.fleet(n)
+}
+
+// tenWatchers measures hits while ten terminals are attached, against the same without.
+func (b *bench) tenWatchers() error {
+	const name = "ten watchers"
+	f, err := b.hits(16)
 	if err != nil {
 		return err
 	}

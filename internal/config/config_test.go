@@ -53,6 +53,7 @@ minimum = "1.3"
 func TestWhatIsWrongAndWhere(t *testing.T) {
 	for text, want := range map[string][]string{
 		"memory = \"1GiB\"\nmemroy = \"1GiB\"\n[log]\ncolour = true\n": {"f.toml, line 2, column 1: there is no key memroy", "line 4, column 1: there is no key log.colour"},
+		"memory = \"1MiB\"\nlargest_result = \"2MiB\"\n":               {"largest_result 2MiB is more than the memory for all results, which is 1MiB"},
 		"memory = 12\n":            {"f.toml, line 1, column 10:"},
 		"memory = \"12\"\n":        {`line 1, column 1: memory = "12": expected a number with a unit`},
 		"memory = \"0MiB\"\n":      {"expected at least 1048576 bytes"},

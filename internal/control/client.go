@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/trial"
 )
 
@@ -321,16 +322,14 @@ func (c *Client) Trial(ctx context.Context, t Trial, progress func(done float64,
 	}
 }
 
-// CountOf gives what the larder has counted of an application: statements that the origin answered, and the waiting spared, in milliseconds.
-func (c *Client) CountOf(ctx context.Context, application string) (origin uint64, spared float64, err error) {
+// CountOf gives what the larder has counted of an application: its statements by outcome, what hits took, what was spared, and the control
+// samples.
+func (c *Client) CountOf(ctx context.Context, application string) (sums ledger.Sums, err error) {
 	st, err := c.Status(ctx)
-	if err != nil {
-		return 0, 0, err
-	}
 	for _, a := range st.Applications {
 		if a.Name == application {
-			return a.Total.Calls() - a.Total.Hits, a.Total.Spared, nil
+			sums = a.Total.counted()
 		}
 	}
-	return 0, 0, nil
+	return sums, err
 }

@@ -59,31 +59,22 @@ func (s *server) foretell(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusBadRequest, "nothing can be foretold of rules that are wrong: %v", err)
 		return
 	}
-	flusher, ok := w.(http.Flusher)
-	if !ok {
-		problem(w, http.StatusInternalServerError, "this connection cannot stream")
+	p := begin(w, r)
+	if p == nil {
 		return
 	}
-	w.Header().Set("Content-Type", "application/x-ndjson")
-	enc := json.NewEncoder(w)
 	progress := func(part float64) func(float64) bool {
-		return func(done float64) bool {
-			if enc.Encode(Foretold{Done: part + done/2}) != nil {
-				return false
-			}
-			flusher.Flush()
-			return r.Context().Err() == nil
-		}
+		return func(done float64) bool { return p.tell(Foretold{Done: part + done/2}) }
 	}
 	out, err := s.forecast(set, progress)
 	if err != nil {
 		if !errors.Is(err, forecast.ErrStopped) {
-			_ = enc.Encode(Foretold{Problem: err.Error()})
+			p.tell(Foretold{Problem: err.Error()})
 		}
 		return
 	}
 	s.forecasts.remember(text, out)
-	_ = enc.Encode(Foretold{Done: 1, Forecast: out})
+	p.tell(Foretold{Done: 1, Forecast: out})
 }
 
 // forecast foretells what a set would do, beside what the present one does by the same reckoning.

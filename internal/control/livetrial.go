@@ -2,7 +2,6 @@ package control
 
 import (
 	"context"
-	"encoding/json"
 	"net/http"
 	"sync"
 	"time"
@@ -64,11 +63,6 @@ func (s *server) trial(w http.ResponseWriter, r *http.Request) {
 	if !read(w, r, &in) {
 		return
 	}
-	flusher, ok := w.(http.Flusher)
-	if !ok {
-		problem(w, http.StatusInternalServerError, "this connection cannot stream")
-		return
-	}
 	e := s.l.Engine()
 	switch {
 	case e.Held():
@@ -89,16 +83,15 @@ func (s *server) trial(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer s.trials.end()
-	w.Header().Set("Content-Type", "application/x-ndjson")
-	enc := json.NewEncoder(w)
-	t.Progress = func(done float64, what string) {
-		_ = enc.Encode(TrialLine{Done: done, Doing: what})
-		flusher.Flush()
-	}
-	out, err := t.Run(ctx)
-	if err != nil {
-		_ = enc.Encode(TrialLine{Problem: err.Error()})
+	p := begin(w, r)
+	if p == nil {
 		return
 	}
-	_ = enc.Encode(TrialLine{Done: 1, Result: &out})
+	t.Progress = func(done float64, what string) { p.tell(TrialLine{Done: done, Doing: what}) }
+	out, err := t.Run(ctx)
+	if err != nil {
+		p.tell(TrialLine{Problem: err.Error()})
+		return
+	}
+	p.tell(TrialLine{Done: 1, Result: &out})
 }

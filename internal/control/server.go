@@ -157,7 +157,7 @@ func sums(s ledger.Sums) Sums {
 	return Sums{
 		Hits: s.Count[ledger.Hit], Misses: s.Count[ledger.Miss], Passes: s.Count[ledger.Pass], Writes: s.Count[ledger.Write],
 		Waited: ms(s.AllWaited()), Hit: ms(s.Waited[ledger.Hit]), Spared: ms(s.Spared), Keeping: ms(s.Keepable),
-		Own: ms(s.Own), Follow: ms(s.Followed), Samples: s.Samples.Count,
+		Own: ms(s.Own), Follow: ms(s.Followed), Samples: s.Samples.Count, SampleTook: s.Samples.Took, SampleSquares: s.Samples.Squares,
 	}
 }
 

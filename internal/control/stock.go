@@ -2,7 +2,6 @@ package control
 
 import (
 	"cmp"
-	"encoding/json"
 	"errors"
 	"maps"
 	"math"
@@ -70,11 +69,6 @@ func (s *server) memoryCurve(w http.ResponseWriter, r *http.Request) {
 	if !read(w, r, &in) {
 		return
 	}
-	flusher, ok := w.(http.Flusher)
-	if !ok {
-		problem(w, http.StatusInternalServerError, "this connection cannot stream")
-		return
-	}
 	e := s.l.Engine()
 	_, used, present := e.Kept()
 	limits := curveLimits(present, used)
@@ -83,32 +77,28 @@ func (s *server) memoryCurve(w http.ResponseWriter, r *http.Request) {
 	}
 	slices.Sort(limits)
 	limits = slices.Compact(limits)
-	w.Header().Set("Content-Type", "application/x-ndjson")
-	enc := json.NewEncoder(w)
+	p := begin(w, r)
+	if p == nil {
+		return
+	}
 	now := time.Now()
-	list, err := e.MemoryCurve(limits, now, ledger.Horizon, func(done float64) bool {
-		if enc.Encode(CurveLine{Done: done}) != nil {
-			return false
-		}
-		flusher.Flush()
-		return r.Context().Err() == nil
-	})
+	list, err := e.MemoryCurve(limits, now, ledger.Horizon, func(done float64) bool { return p.tell(CurveLine{Done: done}) })
 	if err != nil {
 		if !errors.Is(err, forecast.ErrStopped) {
-			_ = enc.Encode(CurveLine{Problem: err.Error()})
+			p.tell(CurveLine{Problem: err.Error()})
 		}
 		return
 	}
 	out := &MemoryCurve{At: now}
 	for _, f := range list {
-		p := MemoryPoint{Limit: f.Limit, Present: f.Limit == present, Share: f.Sum.Hits / max(f.Sum.Calls, 1), Spared: ms(f.Sum.Spared), Memory: f.Sum.Memory, Full: f.Full, Rules: map[string]float64{}}
+		at := MemoryPoint{Limit: f.Limit, Present: f.Limit == present, Share: f.Sum.Hits / max(f.Sum.Calls, 1), Spared: ms(f.Sum.Spared), Memory: f.Sum.Memory, Full: f.Full, Rules: map[string]float64{}}
 		for name, o := range f.Rules {
-			p.Rules[name] = o.Hits / max(o.Calls, 1)
+			at.Rules[name] = o.Hits / max(o.Calls, 1)
 		}
 		out.Span, out.Calls = ms(f.Span), f.Sum.Calls
-		out.Points = append(out.Points, p)
+		out.Points = append(out.Points, at)
 	}
-	_ = enc.Encode(CurveLine{Done: 1, Curve: out})
+	p.tell(CurveLine{Done: 1, Curve: out})
 }
 
 // leastLimit is the smallest limit of memory, in bytes.

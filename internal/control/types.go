@@ -7,6 +7,7 @@ package control
 import (
 	"time"
 
+	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/trial"
 )
 
@@ -23,6 +24,19 @@ type Sums struct {
 	Own     float64 `json:"own_ms"`             // what the larder added to misses; Spared is less it
 	Follow  float64 `json:"followed_ms"`        // the part of Hit in which hits waited for another's fetch
 	Samples uint64  `json:"samples"`            // control samples
+	// SampleTook is what the origin took for the control samples, in sum, and SampleSquares the sum of the squares.
+	SampleTook    float64 `json:"sample_took_ms"`
+	SampleSquares float64 `json:"sample_squares_ms2"`
+}
+
+// counted gives the same as the ledger has it, as far as it is told.
+func (s Sums) counted() (out ledger.Sums) {
+	d := func(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
+	out.Count = [4]uint64{s.Hits, s.Misses, s.Passes, s.Writes}
+	out.Waited[ledger.Hit] = d(s.Hit)
+	out.Spared, out.Own, out.Followed = d(s.Spared), d(s.Own), d(s.Follow)
+	out.Samples = ledger.Samples{Count: s.Samples, Took: s.SampleTook, Squares: s.SampleSquares}
+	return out
 }
 
 // Calls is the number of statements.

@@ -5,9 +5,12 @@ package trial
 import (
 	"math"
 	"slices"
+	"time"
 
 	"gonum.org/v1/gonum/stat"
 	"gonum.org/v1/gonum/stat/distuv"
+
+	"jollylarder/internal/core/ledger"
 )
 
 // The ways a statement is asked.
@@ -57,10 +60,12 @@ type Result struct {
 	Clients int          `json:"clients,omitempty"`
 	Ways    []Figures    `json:"ways"`
 	Against []Difference `json:"differences"`
-	// Spared is what keeping spared in all of the rounds, by the trial, and Counted what the larder itself counted for the same statements; in
-	// milliseconds. Counted is nil where the larder was not asked.
+	// Spared is what keeping spared in all of the rounds, by the trial; Counted what the larder itself counted for the same statements, by the last
+	// fetch of each result, and Sampled by the control samples; in milliseconds. The latter are nil where the larder was not asked, or too few samples were
+	// taken.
 	Spared  *Estimate `json:"spared_ms,omitempty"`
 	Counted *float64  `json:"larder_counted_ms,omitempty"`
+	Sampled *Estimate `json:"larder_sampled_ms,omitempty"`
 	Answers *Answers  `json:"answers,omitempty"`
 	// LeftOut says what of the statements was not run, and why; Ended why the trial ended before its time.
 	LeftOut []string `json:"left_out,omitempty"`
@@ -82,6 +87,7 @@ type slice struct {
 	took   []float64 // of each statement, in milliseconds
 	length float64   // in seconds
 	errors int
+	sums   ledger.Sums // what the larder counted meanwhile
 }
 
 // figures sums the slices of one way.
@@ -177,4 +183,24 @@ func Compare(ways []string, rounds map[string][]Figures, whole map[string]Figure
 		r.Spared = &e
 	}
 	return r
+}
+
+// counts takes what the larder counted of the statements with keeping on.
+func (r *Result) counts(s ledger.Sums) {
+	ms := func(d time.Duration) float64 { return float64(d) / float64(time.Millisecond) }
+	counted := ms(s.Spared)
+	r.Counted = &counted
+	if e := s.BySample(); e.Known {
+		half := ms(e.Error)
+		r.Sampled = &Estimate{ms(e.Time), &half}
+	}
+}
+
+// Agrees says whether what the trial found and what the larder's control samples say of the same statements agree within both intervals; known
+// is false where one of them has none.
+func (r *Result) Agrees() (agrees, known bool) {
+	if r.Spared == nil || r.Spared.Error == nil || r.Sampled == nil {
+		return false, false
+	}
+	return math.Abs(r.Spared.Value-r.Sampled.Value) <= math.Hypot(*r.Spared.Error, *r.Sampled.Error), true
 }

@@ -104,11 +104,11 @@ func (t *Live) Run(ctx context.Context) (Result, error) {
 	}
 	r := Compare(ways, rounds, whole)
 	r.Kind, r.Ended = "live", ended
-	counted := 0.0
+	var sums ledger.Sums
 	for _, s := range slices_[On] {
-		counted += float64(s.sums.Spared) / float64(time.Millisecond)
+		sums = sums.Plus(s.sums.Sums)
 	}
-	r.Counted = &counted
+	r.counts(sums)
 	return r, nil
 }
 

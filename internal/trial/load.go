@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
+
+	"jollylarder/internal/core/ledger"
 )
 
 // Load is a trial with statements of its own.
@@ -27,9 +29,8 @@ type Load struct {
 	Timed bool
 	// OptOut is the comment by which a statement asks the larder not to be answered from memory. It is its last, so that it counts.
 	OptOut string
-	// Count gives what the larder has counted of an application: statements that the origin answered, and what was spared in milliseconds.
-	// Nil if the larder cannot be asked.
-	Count func(ctx context.Context, application string) (origin uint64, spared float64, err error)
+	// Count gives what the larder has counted of an application. Nil if the larder cannot be asked.
+	Count func(ctx context.Context, application string) (ledger.Sums, error)
 	// Progress, if it is set, is told how much is done, from 0 to 1, and what is being done.
 	Progress func(done float64, what string)
 }
@@ -45,8 +46,7 @@ type lane struct {
 	conns   []*pgconn.PgConn
 	slices  []slice
 	each    []Figures
-	origin  uint64
-	spared  float64
+	sums    ledger.Sums // what the larder counted of it
 	counted bool
 }
 
@@ -107,6 +107,7 @@ func (t *Load) Run(ctx context.Context) (Result, error) {
 		}
 		for i, l := range order { // rounds count whole, or not at all
 			l.slices = append(l.slices, done[i])
+			l.sums = l.sums.Plus(done[i].sums)
 			l.each = append(l.each, figures(l.way, done[i:i+1]))
 		}
 	}
@@ -141,7 +142,8 @@ func (t *Load) result(lanes []*lane, ended string) Result {
 		if l.way == On {
 			f.Origin = nil
 			if l.counted {
-				f.Origin = &l.origin
+				n := l.sums.Calls() - l.sums.Count[ledger.Hit]
+				f.Origin = &n
 			}
 		}
 		ways = append(ways, l.way)
@@ -150,7 +152,7 @@ func (t *Load) result(lanes []*lane, ended string) Result {
 	r := Compare(ways, rounds, whole)
 	r.Kind, r.Clients, r.Ended = "load", t.Clients, ended
 	if last := lanes[len(lanes)-1]; last.counted {
-		r.Counted = &last.spared
+		r.counts(last.sums)
 	}
 	return r
 }
@@ -224,7 +226,7 @@ func (t *Load) calibrate(ctx context.Context, lanes []*lane, per time.Duration) 
 
 // slice has one way asked so many statements by each client, from a place in the list on; or, timed, the whole list.
 func (t *Load) slice(ctx context.Context, l *lane, from, count int) (slice, error) {
-	before, spared, counts := t.counted(ctx, l)
+	before, counts := t.counted(ctx, l)
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	var mu sync.Mutex
@@ -273,10 +275,9 @@ func (t *Load) slice(ctx context.Context, l *lane, from, count int) (slice, erro
 	}
 	out.length = time.Since(began).Seconds()
 	if counts {
-		after, more, ok := t.counted(ctx, l)
+		after, ok := t.counted(ctx, l)
 		l.counted = ok
-		l.origin += after - before
-		l.spared += more - spared
+		out.sums = after.Minus(before)
 	}
 	return out, nil
 }
@@ -294,13 +295,13 @@ func (t *Load) client(s *Statement, place int) int {
 	return int(h.Sum32() >> 1)
 }
 
-func (t *Load) counted(ctx context.Context, l *lane) (origin uint64, spared float64, ok bool) {
+func (t *Load) counted(ctx context.Context, l *lane) (sums ledger.Sums, ok bool) {
 	if t.Count == nil || l.way != On {
-		return 0, 0, false
+		return sums, false
 	}
 	time.Sleep(countAge)
-	origin, spared, err := t.Count(ctx, application(On))
-	return origin, spared, err == nil
+	sums, err := t.Count(ctx, application(On))
+	return sums, err == nil
 }
 
 // one asks one statement, and notes how long that took. An error is the end of the trial.

@@ -2,6 +2,7 @@ package dialog
 
 import (
 	"slices"
+	"strings"
 
 	"charm.land/bubbles/v2/key"
 	"charm.land/bubbles/v2/textinput"
@@ -13,7 +14,9 @@ import (
 // Line is one line of a Form: a text, or one of some choices.
 type Line struct {
 	Name, Help, Value string
-	Choices           []string
+	// Usual is what it is if nobody says otherwise.
+	Usual   string
+	Choices []string
 }
 
 // Form asks for a few values, and then whether to do one thing with them.
@@ -26,12 +29,13 @@ type Form struct {
 	at    int
 	input textinput.Model
 	wrong string
+	enter key.Binding
 }
 
 // NewForm makes a form. Do is given the values, and says what is wrong with them or what to do; tells, if it is not nil, says what they would
 // come to as they are written.
 func NewForm(title string, says []string, lines []Line, tells func(map[string]string) []string, do func(map[string]string) (tea.Cmd, error)) *Form {
-	f := &Form{title: title, says: says, lines: lines, do: do, tells: tells}
+	f := &Form{title: title, says: says, lines: lines, do: do, tells: tells, enter: keyApply}
 	f.goTo(0)
 	return f
 }
@@ -52,7 +56,7 @@ func (f *Form) goTo(at int) {
 // keep takes over what is being written.
 func (f *Form) keep() {
 	if f.input.Focused() {
-		f.lines[f.at].Value = f.input.Value()
+		f.lines[f.at].Value = strings.TrimSpace(f.input.Value())
 	}
 }
 
@@ -74,7 +78,7 @@ func (f *Form) Keys() []key.Binding {
 	if slices.ContainsFunc(f.lines, func(x Line) bool { return x.Choices != nil }) {
 		out = append(out, keyChoice)
 	}
-	return append(out, keyApply, keyLeave)
+	return append(out, f.enter, keyLeave)
 }
 
 // Update takes a key.
@@ -118,42 +122,52 @@ func (f *Form) View(l *look.Look, width, height int) []string {
 			out = append(out, "  "+l.Cream.Render(part))
 		}
 	}
-	for i := range f.lines {
-		x := &f.lines[i]
-		bar, label := "  ", l.Dim
-		if i == f.at {
-			bar, label = l.Honey.Render("▌ "), l.Strong
-		}
-		line := bar + label.Render(look.Right(x.Name, 12)) + "  "
-		switch {
-		case x.Choices != nil:
-			for _, c := range x.Choices {
-				if c == x.Value {
-					line += l.Chosen.Render("‹" + c + "›")
-				} else {
-					line += l.Dim.Render(" " + c + " ")
-				}
-			}
-		case i == f.at:
-			line += f.input.View()
-		default:
-			line += l.Cream.Render(x.Value)
-		}
-		out = append(out, look.Cut(line, width))
+	var told []string
+	if f.tells != nil {
+		told = f.tells(f.values())
+	}
+	room := max(height-len(out)-3-2*len(told), 3) // for the lines, which may be more
+	first := max(f.at-room+1, 0)
+	for i := first; i < len(f.lines) && i < first+room; i++ {
+		out = append(out, look.Cut(f.line(l, i), width))
 	}
 	hint := l.Dim.Render(f.lines[f.at].Help)
 	if f.wrong != "" {
 		hint = l.Brick.Render("! ") + l.Cream.Render(f.wrong)
 	}
-	for _, part := range look.Wrap(hint, width-17) {
-		out = append(out, "                "+part)
-	}
-	if f.tells != nil {
-		for _, t := range f.tells(f.values()) {
-			for _, part := range look.Wrap(t, width-17) {
-				out = append(out, "                "+l.Cream.Render(part))
+	for i, t := range append([]string{hint}, told...) {
+		for _, part := range look.Wrap(t, width-17) {
+			if i > 0 {
+				part = l.Cream.Render(part)
 			}
+			out = append(out, "                "+part)
 		}
 	}
 	return out[:min(len(out), max(height, 3))]
+}
+
+// line draws one line.
+func (f *Form) line(l *look.Look, i int) string {
+	x := &f.lines[i]
+	bar, label := "  ", l.Dim
+	if i == f.at {
+		bar, label = l.Honey.Render("▌ "), l.Strong
+	}
+	line := bar + label.Render(look.Right(x.Name, 12)) + "  "
+	switch {
+	case x.Choices != nil && i == f.at:
+		for _, c := range x.Choices {
+			if c == x.Value {
+				line += l.Chosen.Render("‹" + c + "›")
+			} else {
+				line += l.Dim.Render(" " + c + " ")
+			}
+		}
+		return line
+	case i == f.at:
+		return line + f.input.View()
+	case x.Value == x.Usual:
+		return line + l.Dim.Render(x.Value)
+	}
+	return line + l.Cream.Render(x.Value)
 }

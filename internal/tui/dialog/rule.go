@@ -7,11 +7,9 @@ import (
 	"strings"
 
 	"charm.land/bubbles/v2/key"
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/control"
-	"jollylarder/internal/tui/look"
 )
 
 var (
@@ -20,24 +18,10 @@ var (
 	keyPut    = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "put it into the draft"))
 )
 
-// field is one line of the form.
-type field struct {
-	label, help string
-	choices     []string // or nil for a text
-	value       string
-	// take puts the value into a rule, or says what is wrong with it.
+// ruleLine is a line of the form for a rule, with what puts its value into one, or says what is wrong with it.
+type ruleLine struct {
+	Line
 	take func(r *control.Rule, value string) error
-}
-
-// RuleForm is where a rule is written.
-type RuleForm struct {
-	title  string
-	rule   control.Rule
-	fields []field
-	at     int
-	input  textinput.Model
-	wrong  string
-	put    func(control.Rule) tea.Cmd
 }
 
 func texts(value string) []string {
@@ -58,8 +42,8 @@ func yes(is bool) string {
 }
 
 // NewRuleForm makes the form for a rule; put is given what was made of it.
-func NewRuleForm(title string, r control.Rule, put func(control.Rule) tea.Cmd) *RuleForm {
-	f := &RuleForm{title: title, rule: r, put: put}
+func NewRuleForm(title string, r control.Rule, put func(control.Rule) tea.Cmd) *Form {
+	var lines []ruleLine
 	when := control.When{}
 	if r.When != nil {
 		when = *r.When
@@ -78,10 +62,14 @@ func NewRuleForm(title string, r control.Rule, put func(control.Rule) tea.Cmd) *
 	}
 	slices.Sort(labels)
 	choice := func(label, help, value string, take func(*control.Rule, string), choices ...string) {
-		f.fields = append(f.fields, field{label, help, choices, value, func(r *control.Rule, v string) error { take(r, v); return nil }})
+		usual := "no"
+		if len(lines) > 2 {
+			usual = choices[0]
+		}
+		lines = append(lines, ruleLine{Line{Name: label, Help: help, Value: value, Usual: usual, Choices: choices}, func(r *control.Rule, v string) error { take(r, v); return nil }})
 	}
 	text := func(label, help, value string, take func(*control.Rule, string) error) {
-		f.fields = append(f.fields, field{label, help, nil, value, take})
+		lines = append(lines, ruleLine{Line{Name: label, Help: help, Value: value}, take})
 	}
 	plain := func(take func(*control.Rule) *string) func(*control.Rule, string) error {
 		return func(r *control.Rule, v string) error { *take(r) = v; return nil }
@@ -172,116 +160,35 @@ func NewRuleForm(title string, r control.Rule, put func(control.Rule) tea.Cmd) *
 		return nil
 	})
 	choice("when stale", "whether the rule is paused when such a comparison finds an old answer", map[bool]string{true: "go on", false: "pause"}[r.GoOn], func(r *control.Rule, v string) { r.GoOn = v == "go on" }, "pause", "go on")
-	f.goTo(0)
+	shown := make([]Line, len(lines))
+	for i := range lines {
+		shown[i] = lines[i].Line
+	}
+	f := NewForm(title, nil, shown, nil, func(v map[string]string) (tea.Cmd, error) {
+		out, err := made(r, lines, v)
+		if err != nil {
+			return nil, err
+		}
+		return put(out), nil
+	})
+	f.enter = keyPut
 	return f
 }
 
-// goTo goes to a line.
-func (f *RuleForm) goTo(at int) {
-	if f.input.Focused() {
-		f.fields[f.at].value = strings.TrimSpace(f.input.Value())
-	}
-	f.at = (at + len(f.fields)) % len(f.fields)
-	f.input = textinput.New()
-	f.input.Prompt = ""
-	f.input.CharLimit = 500
-	if f.fields[f.at].choices == nil {
-		f.input.SetValue(f.fields[f.at].value)
-		f.input.CursorEnd()
-		f.input.Focus()
-	}
-}
-
-// Keys are the keys that work in the form.
-func (f *RuleForm) Keys() []key.Binding { return []key.Binding{keyField, keyChoice, keyPut, keyLeave} }
-
-// Update takes a key.
-func (f *RuleForm) Update(m tea.KeyPressMsg) (bool, tea.Cmd) {
-	x := &f.fields[f.at]
-	switch s := m.String(); {
-	case s == "esc":
-		return true, nil
-	case s == "up" || s == "shift+tab":
-		f.goTo(f.at - 1)
-	case s == "down" || s == "tab":
-		f.goTo(f.at + 1)
-	case s == "enter":
-		f.goTo(f.at) // takes over what is being written
-		out, err := f.made()
-		if err != nil {
-			f.wrong = err.Error()
-			return false, nil
-		}
-		return true, f.put(out)
-	case x.choices != nil && (s == "left" || s == "right"):
-		i := slices.Index(x.choices, x.value)
-		if s == "left" {
-			i = max(i-1, 0)
-		} else {
-			i = min(i+1, len(x.choices)-1)
-		}
-		x.value = x.choices[i]
-	case x.choices == nil:
-		f.input, _ = f.input.Update(m)
-	}
-	f.wrong = ""
-	return false, nil
-}
-
 // made gives the rule that is written.
-func (f *RuleForm) made() (control.Rule, error) {
-	out := f.rule
+func made(from control.Rule, lines []ruleLine, values map[string]string) (control.Rule, error) {
+	out := from
 	out.When = nil
-	for _, x := range f.fields {
-		if err := x.take(&out, x.value); err != nil {
+	for _, x := range lines {
+		if err := x.take(&out, values[x.Name]); err != nil {
 			return out, err
 		}
 	}
-	if out.Pattern != f.rule.Pattern {
+	if out.Pattern != from.Pattern {
 		out.Statement = ""
 	}
 	if w := out.When; w != nil && w.Application == "" && w.User == "" && w.Database == "" && w.Client == "" && len(w.Labels) == 0 {
 		out.When = nil
 	}
 	return out, nil
-}
-
-// View shows the form.
-func (f *RuleForm) View(l *look.Look, width, height int) []string {
-	out := []string{l.Rule(f.title, width)}
-	room := max(height-4, 3)
-	first := 0
-	if f.at >= room {
-		first = f.at - room + 1
-	}
-	for i := first; i < len(f.fields) && i < first+room; i++ {
-		x := &f.fields[i]
-		bar, label := "  ", l.Dim
-		if i == f.at {
-			bar, label = l.Honey.Render("▌ "), l.Strong
-		}
-		line := bar + label.Render(look.Right(x.label, 12)) + "  "
-		switch {
-		case x.choices != nil && i == f.at:
-			for _, c := range x.choices {
-				if c == x.value {
-					line += l.Chosen.Render("‹" + c + "›")
-				} else {
-					line += l.Dim.Render(" " + c + " ")
-				}
-			}
-		case i == f.at:
-			line += f.input.View()
-		case x.value == "" || x.value == "no" || x.choices != nil && x.value == x.choices[0] && i > 2:
-			line += l.Dim.Render(x.value)
-		default:
-			line += l.Cream.Render(x.value)
-		}
-		out = append(out, look.Cut(line, width))
-	}
-	hint := l.Dim.Render(f.fields[f.at].help)
-	if f.wrong != "" {
-		hint = l.Brick.Render("! ") + l.Cream.Render(f.wrong)
-	}
-	return append(out, "", "                "+look.Cut(hint, width-17))
 }

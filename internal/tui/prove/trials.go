@@ -2,7 +2,6 @@ package prove
 
 import (
 	"fmt"
-	"math"
 	"strings"
 
 	"jollylarder/internal/trial"
@@ -38,16 +37,18 @@ func (m *Model) trials(l *look.Look, width int) []string {
 	if r.Spared != nil {
 		line := "  " + l.Dim.Render("spared by keeping, in all rounds  ") + l.Honey.Bold(true).Render(interval(*r.Spared, 1000, "%.3f s"))
 		if r.Counted != nil {
-			line += l.Dim.Render("   the larder itself counted ") + l.Honey.Render(fmt.Sprintf("%.3f s", *r.Counted/1000))
-			if e := r.Spared.Error; e != nil {
-				if math.Abs(r.Spared.Value-*r.Counted) <= *e {
-					line += l.Moss.Render("  within the interval")
-				} else {
-					line += l.Brick.Render("  outside of the interval")
-				}
-			}
+			line += l.Dim.Render("   the larder itself counted ") + l.Honey.Render(fmt.Sprintf("%.3f s", *r.Counted/1000)) + l.Dim.Render(" by last fetches")
 		}
 		out = append(out, look.Cut(line, width))
+		if r.Sampled != nil {
+			line := "  " + l.Dim.Render("by its control samples            ") + l.Honey.Render(interval(*r.Sampled, 1000, "%.3f s"))
+			if agrees, known := r.Agrees(); known && agrees {
+				line += l.Moss.Render("   ✓ the two agree within their intervals")
+			} else if known {
+				line += l.Brick.Render("   ! the two do not agree")
+			}
+			out = append(out, look.Cut(line, width))
+		}
 	}
 	if a := r.Answers; a != nil {
 		style := l.Moss

@@ -226,7 +226,18 @@ func (m *Model) more(l *look.Look, width, height int) []string {
 	case m.curve.Calls == 0:
 		return append(out, " "+l.Dim.Render("No rule keeps anything that was asked lately."))
 	}
+	rule := ""
+	if p := m.Selected(); p != nil && len(m.curve.Points[0].Rules) > 1 {
+		rule = p.Rule
+	}
 	plot := max(width-46, 8)
+	if rule != "" && width >= 80 {
+		plot = max(width-46-24, 8)
+		out = append(out, l.Dim.Render(look.Right("all rules", plot+19)+"  "+look.Left("", 18)+"  "+look.Left("of rule "+rule, 26)))
+		height--
+	} else {
+		rule = ""
+	}
 	now, at := 0.0, 0
 	for i, p := range m.curve.Points {
 		if p.Present {
@@ -239,7 +250,11 @@ func (m *Model) more(l *look.Look, width, height int) []string {
 		list = list[first : first+room]
 	}
 	for i := range list {
-		out = append(out, m.point(l, &list[i], plot, now))
+		line := m.point(l, &list[i], plot, now)
+		if share, ok := list[i].Rules[rule]; ok {
+			line = look.Left(line, plot+41) + l.Honey.Render(fmt.Sprintf("%4.1f%%", 100*share))
+		}
+		out = append(out, line)
 	}
 	line := fmt.Sprintf(" of the %.0f calls a minute that rules are about, by the last %s", m.curve.Calls, span(m.curve.Span))
 	return append(out, l.Dim.Render(look.Cut(line, width)))
