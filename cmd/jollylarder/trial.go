@@ -189,10 +189,8 @@ func printTrial(w io.Writer, r *trial.Result) {
 		if r.Sampled != nil {
 			fmt.Fprintf(w, ", and %s s by control samples", interval(thousandth(*r.Sampled), "%.3f"))
 		}
-		if agrees, known := r.Agrees(); known && agrees {
-			fmt.Fprint(w, ": trial and samples agree within their intervals")
-		} else if known {
-			fmt.Fprint(w, ": trial and samples do not agree")
+		if a := r.Agrees(); a != trial.Unknown {
+			fmt.Fprintf(w, ": %s", a)
 		}
 		fmt.Fprintln(w)
 	}

@@ -196,11 +196,28 @@ func (r *Result) counts(s ledger.Sums) {
 	}
 }
 
-// Agrees says whether what the trial found and what the larder's control samples say of the same statements agree within both intervals; known
-// is false where one of them has none.
-func (r *Result) Agrees() (agrees, known bool) {
+// Agreement is how what the trial found compares with what the larder's control samples say of the same statements.
+type Agreement string
+
+// The agreements. A trial that loads the database to the full finds more: with keeping on it has less to do, so that what it still answers is faster
+// too, which no hit is credited with.
+const (
+	Unknown Agreement = "" // one of them has no interval
+	Agree   Agreement = "they agree within their intervals"
+	More    Agreement = "the trial finds more: with less to do, the database is faster with the rest too"
+	Less    Agreement = "the trial finds less than the samples say"
+)
+
+// Agrees compares them.
+func (r *Result) Agrees() Agreement {
 	if r.Spared == nil || r.Spared.Error == nil || r.Sampled == nil {
-		return false, false
+		return Unknown
 	}
-	return math.Abs(r.Spared.Value-r.Sampled.Value) <= math.Hypot(*r.Spared.Error, *r.Sampled.Error), true
+	switch d := r.Spared.Value - r.Sampled.Value; {
+	case math.Abs(d) <= math.Hypot(*r.Spared.Error, *r.Sampled.Error):
+		return Agree
+	case d > 0:
+		return More
+	}
+	return Less
 }

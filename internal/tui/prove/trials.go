@@ -42,10 +42,13 @@ func (m *Model) trials(l *look.Look, width int) []string {
 		out = append(out, look.Cut(line, width))
 		if r.Sampled != nil {
 			line := "  " + l.Dim.Render("by its control samples            ") + l.Honey.Render(interval(*r.Sampled, 1000, "%.3f s"))
-			if agrees, known := r.Agrees(); known && agrees {
-				line += l.Moss.Render("   ✓ the two agree within their intervals")
-			} else if known {
-				line += l.Brick.Render("   ! the two do not agree")
+			switch a := r.Agrees(); a {
+			case trial.Agree:
+				line += l.Moss.Render("   ✓ " + string(a))
+			case trial.Less:
+				line += l.Brick.Render("   ! " + string(a))
+			default:
+				line += l.Cream.Render("   " + string(a))
 			}
 			out = append(out, look.Cut(line, width))
 		}
