@@ -100,6 +100,7 @@ func New(opts Options, now time.Time) (*Engine, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.Tick(now)
 	e := &Engine{
 		Ledger: ledger.New(now), opts: opts, store: s,
 		databases: map[string]*database{}, sessions: map[*Session]struct{}{},
@@ -158,6 +159,7 @@ func (e *Engine) Sessions() int {
 // Tick does what is to be done from time to time: reclaiming what writes dropped, settling writes that were lost,
 // closing the ledger's slots. It is to be called some ten times a second.
 func (e *Engine) Tick(now time.Time) {
+	e.store.Tick(now)
 	e.judge(now)
 	e.reclaim(now)
 	e.settle(now)

@@ -77,7 +77,7 @@ func TestWatchersLearnWhatTheyMissed(t *testing.T) {
 func manyRules(n int) *rules.Set {
 	var list []rules.Rule
 	for i := range n {
-		r := rules.Rule{Name: fmt.Sprint("r", i), Verdict: rules.Keep, TTL: time.Minute}
+		r := rules.Rule{Name: fmt.Sprint("r", i), Verdict: rules.Keep, ControlSample: -1, TTL: time.Minute}
 		switch i % 3 {
 		case 0:
 			r.Pattern = statement.Of(fmt.Sprintf("select c%d from berths", i))
@@ -89,7 +89,7 @@ func manyRules(n int) *rules.Set {
 		}
 		list = append(list, r)
 	}
-	return rules.NewSet(append(list, rules.Rule{Pattern: statement.Of(read), Verdict: rules.Keep, TTL: time.Minute}))
+	return rules.NewSet(append(list, rules.Rule{Pattern: statement.Of(read), Verdict: rules.Keep, ControlSample: -1, TTL: time.Minute}))
 }
 
 // Deciding with many rules takes what it takes with one.

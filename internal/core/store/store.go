@@ -22,8 +22,25 @@ type Store struct {
 	common *otter.Cache[string, *Entry]
 	own    atomic.Pointer[map[string]*room] // of rules that have a share of the memory to themselves, by their names
 	index  index
+	clock  clock
 
 	mu sync.Mutex // of changes of own and the limits
+}
+
+// clock is the time as Tick last told it: reading the system's at every lookup would cost more than the lookup.
+type clock struct{ now atomic.Int64 }
+
+// NowNano and Tick are described at otter.Clock.
+func (c *clock) NowNano() int64 { return c.now.Load() }
+
+// Tick is described at NowNano.
+func (c *clock) Tick(every time.Duration) <-chan time.Time { return time.Tick(every) }
+
+// Tick tells the time, so that what has come to the end of its TTL gives its memory back. It is to be called some times a second.
+func (s *Store) Tick(now time.Time) {
+	if n := now.UnixNano(); n > s.clock.now.Load() {
+		s.clock.now.Store(n)
+	}
 }
 
 // room is the part of memory that belongs to one rule.
@@ -50,6 +67,7 @@ const never = time.Duration(math.MaxInt64)
 
 func (s *Store) cache(limit int64) (*otter.Cache[string, *Entry], error) {
 	return otter.New(&otter.Options[string, *Entry]{
+		Clock:         &s.clock,
 		MaximumWeight: uint64(max(limit, 1)),
 		Weigher:       func(_ string, e *Entry) uint32 { return uint32(min(e.Size(), math.MaxUint32)) },
 		// Whether a result is too old is for the rule in force to say when it is asked for: this only gives its memory back.

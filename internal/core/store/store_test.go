@@ -139,6 +139,8 @@ func TestExpiredResultsGiveTheirMemoryBack(t *testing.T) {
 	for i := range 50 {
 		s.put(i, 1024, 1, false)
 	}
+	assert.Equal(t, 50, s.Len())
+	s.Tick(time.Now().Add(time.Second))
 	require.Eventually(t, func() bool { return s.Len() == 0 }, 10*time.Second, 20*time.Millisecond)
 	assert.Equal(t, uint64(50), s.number.Kept.Expired.Load())
 	assert.Equal(t, uint64(50), s.number.Kept.Unused.Load(), "none was used")
