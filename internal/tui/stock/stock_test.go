@@ -76,7 +76,7 @@ func TestEverySizeShowsThePresentOne(t *testing.T) {
 			assert.Contains(t, text, "8000  89%")
 		}
 		if size[0] >= 160 {
-			assert.Contains(t, text, "of rule boards")
+			assert.Contains(t, text, "all rules, and boards")
 		}
 	}
 }

@@ -232,8 +232,8 @@ func (m *Model) more(l *look.Look, width, height int) []string {
 	}
 	plot := max(width-46, 8)
 	if rule != "" && width >= 80 {
-		plot = max(width-46-24, 8)
-		out = append(out, l.Dim.Render(look.Right("all rules", plot+19)+"  "+look.Left("", 18)+"  "+look.Left("of rule "+rule, 26)))
+		plot = max(width-46-8, 8)
+		out = append(out, l.Dim.Render(look.Right("all rules, and "+rule, plot+13+6+8)))
 		height--
 	} else {
 		rule = ""
@@ -250,17 +250,13 @@ func (m *Model) more(l *look.Look, width, height int) []string {
 		list = list[first : first+room]
 	}
 	for i := range list {
-		line := m.point(l, &list[i], plot, now)
-		if share, ok := list[i].Rules[rule]; ok {
-			line = look.Left(line, plot+41) + l.Honey.Render(fmt.Sprintf("%4.1f%%", 100*share))
-		}
-		out = append(out, line)
+		out = append(out, m.point(l, &list[i], plot, now, rule))
 	}
 	line := fmt.Sprintf(" of the %.0f calls a minute that rules are about, by the last %s", m.curve.Calls, span(m.curve.Span))
 	return append(out, l.Dim.Render(look.Cut(line, width)))
 }
 
-func (m *Model) point(l *look.Look, p *control.MemoryPoint, plot int, now float64) string {
+func (m *Model) point(l *look.Look, p *control.MemoryPoint, plot int, now float64, rule string) string {
 	n := int(math.Round(p.Share * float64(plot)))
 	name, bar := l.Dim, l.Slate
 	if p.Present {
@@ -271,6 +267,9 @@ func (m *Model) point(l *look.Look, p *control.MemoryPoint, plot int, now float6
 		texture = string(look.TextureSpared)
 	}
 	line := name.Render(look.Right(look.Bytes(p.Limit), 11)) + "  " + bar.Render(strings.Repeat(texture, n)) + strings.Repeat(" ", plot-n) + l.Honey.Render(fmt.Sprintf(" %4.1f%%", 100*p.Share))
+	if rule != "" {
+		line += l.Honey.Render(fmt.Sprintf("  %5.1f%%", 100*p.Rules[rule]))
+	}
 	switch {
 	case p.Present:
 		line += l.Strong.Render("  now") + l.Dim.Render(fmt.Sprintf(": %s a minute", strings.TrimSpace(look.Seconds(p.Spared))))
