@@ -88,6 +88,10 @@ func record(ctx context.Context, client *control.Client, path, filter string, va
 		default:
 			return
 		}
+		if values && e.Statement == "" { // it had been sent before anybody wanted its values
+			missed++
+			return
+		}
 		began := e.At.Add(-time.Duration(e.Took * float64(time.Millisecond)))
 		line := trial.Line{Session: e.Client, Application: e.Application, User: e.User, Database: e.Database, Pattern: e.Pattern, SQL: e.Text, Outcome: e.Outcome, Took: e.Took}
 		if values {
