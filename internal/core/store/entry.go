@@ -69,7 +69,7 @@ const garbage = 16
 // Overhead is about what an entry takes beyond its reply, in bytes, where nothing has been measured yet.
 const Overhead = 760
 
-// measure notes what the entry takes. It is called when its links are made.
+// measure notes what the entry takes. It is called when its links are made, with the index locked.
 func (e *Entry) measure() {
 	n := rounded(int(unsafe.Sizeof(*e))) + len(e.key) + cap(e.Reply) + nodeBytes
 	n += rounded(e.Stamp.Bytes()) + rounded(cap(e.links)*int(unsafe.Sizeof(link{}))) + int(e.own)*ownBytes

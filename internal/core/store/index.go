@@ -39,6 +39,7 @@ func (x *index) add(e *Entry) {
 	for _, c := range e.Readings {
 		x.tables[c]++
 	}
+	e.measure() // before anybody can find it, who would release it
 }
 
 func (x *index) remove(e *Entry) {

@@ -229,7 +229,6 @@ func (s *Store) Put(key []byte, e *Entry) {
 	}
 	e.pack(key)
 	s.index.add(e)
-	e.measure()
 	if n := e.Numbers; n != nil {
 		n.Kept.Stored.Add(1)
 		n.Kept.Held.Add(1)

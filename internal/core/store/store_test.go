@@ -146,3 +146,39 @@ func TestExpiredResultsGiveTheirMemoryBack(t *testing.T) {
 	assert.Equal(t, uint64(50), s.number.Kept.Unused.Load(), "none was used")
 	assert.Empty(t, s.RestOn(&s.clocks.Every.Counter, nil))
 }
+
+// A write may drop a result at the very moment that it is put: it is counted as taken out as it was counted in, and nothing of it stays.
+func TestDroppedWhileBeingPut(t *testing.T) {
+	s := newShelf(t, 1<<30)
+	done := make(chan struct{})
+	released := make(chan int)
+	go func() {
+		n := 0
+		var list []*Entry
+		for ended := false; !ended; {
+			select {
+			case <-done:
+				ended = true // and once more
+			default:
+			}
+			list = s.RestOn(&s.clocks.Every.Counter, list[:0])
+			for _, e := range list {
+				if s.Release(e) {
+					s.Remove(e)
+					n++
+				}
+			}
+		}
+		released <- n
+	}()
+	const puts = 20_000
+	for i := range puts {
+		s.put(i, 100, 2, i%2 == 0)
+	}
+	close(done)
+	assert.Equal(t, puts, <-released)
+	assert.Zero(t, s.number.Kept.Held.Load())
+	assert.Zero(t, s.number.Kept.HeldBytes.Load())
+	s.common.CleanUp()
+	assert.Zero(t, s.Bytes())
+}
