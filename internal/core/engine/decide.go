@@ -120,7 +120,8 @@ type Decision struct {
 	key      []byte
 	rule     *rules.Rule  // that keeps it
 	flight   *flight      // others may wait for what it fetches
-	sample   *store.Entry // what would have been answered, for a control sample
+	sampled  bool         // it is a control sample
+	sample   *store.Entry // what would have been answered, for one that is compared
 	blocked  bool         // it cannot be answered from memory at this moment, whatever the rules are
 }
 

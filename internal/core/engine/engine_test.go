@@ -512,3 +512,24 @@ func TestWhenAFeedHasToldAll(t *testing.T) {
 	assert.Zero(t, tell(), "what a client of the larder wrote is not around it")
 	assert.Equal(t, uint64(1), tell())
 }
+
+// Each would-be hit of these rules is a control sample. Its time counts whether or not its rows can be compared; a failed one tells nothing; and
+// the larder's own sessions, which nobody waits for, take none.
+func TestControlSamplesAreTimed(t *testing.T) {
+	const sql = "select n from berths where id = 1"
+	for _, ttlOnly := range []bool{false, true} {
+		e, s := begin(t, Options{})
+		own := e.NewSession(Identity{Database: "skerrow", User: "ines", Own: true})
+		learn(own)
+		e.SetRules(rules.NewSet([]rules.Rule{{Name: "r", Text: "*", Verdict: rules.Keep, TTL: time.Hour, TTLOnly: ttlOnly, ControlSample: 1}}))
+		require.Equal(t, ledger.Miss, ask(s, sql, now), "there is nothing to hit yet")
+		require.Equal(t, ledger.Miss, ask(s, sql, now))
+		assert.Equal(t, ledger.Hit, ask(own, sql, now))
+		d := decide(s, sql)
+		s.Send(&d, now)
+		s.Finish(&d, Result{Took: time.Hour, Fetch: time.Hour, Failed: true}, now)
+		for _, sums := range []ledger.Sums{s.Read([]byte(sql)).Pattern.Numbers.Total(), e.Ledger.Rule("r").Total(), e.Ledger.Total.Total()} {
+			assert.Equal(t, ledger.Samples{Count: 1, Took: 1, Squares: 1}, sums.Samples, "ttl only: %v", ttlOnly)
+		}
+	}
+}

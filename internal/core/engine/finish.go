@@ -44,6 +44,9 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 		s.follow(d, now)
 	case ledger.Miss:
 		rec.Own = max(r.Took-r.Fetch, 0)
+		if d.sampled && !r.Failed {
+			s.timed(d, r.Fetch)
+		}
 		if d.sample != nil {
 			s.compare(d, &r, now)
 		}
@@ -72,7 +75,7 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 		s.app.Record(rec)
 		s.e.numbers(d.Pattern).Record(rec)
 		if d.rule != nil {
-			s.ruleTally(d.rule).Record(rec)
+			s.e.Ledger.Rule(d.rule.Name).Record(rec)
 		}
 	}
 	if s.e.stream.watched() {
@@ -83,14 +86,6 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 			Exact: d.exact, Bound: d.bound, Types: d.types, Labels: statement.Labels(d.comment),
 		})
 	}
-}
-
-// ruleTally gives the tally of a rule.
-func (s *Session) ruleTally(r *rules.Rule) *ledger.Tally {
-	if s.counted.rule != r {
-		s.counted.rule, s.counted.tally = r, s.e.Ledger.Rule(r.Name)
-	}
-	return s.counted.tally
 }
 
 // fits says whether a reply is not too large to be kept, and counts it if it is.

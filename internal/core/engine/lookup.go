@@ -34,6 +34,9 @@ func (s *Session) repeats(d *Decision, now time.Time) bool {
 	return l.pattern == d.Pattern && l.input == d.input && l.changes == d.tables && l.tick == now.UnixNano()/int64(ledger.Tick)
 }
 
+// oneInSome is of how many calls one is enough to see which inputs are popular.
+const oneInSome = 16
+
 // follow has the ledger follow the inputs of a statement, before it is sent or when it was answered from memory.
 func (s *Session) follow(d *Decision, now time.Time) {
 	if d.input == 0 {
@@ -46,11 +49,11 @@ func (s *Session) follow(d *Decision, now time.Time) {
 	}
 	if l.more > 0 {
 		l.pattern.Numbers.FollowMore(l.input, l.more)
-		l.pattern.Numbers.Popular(l.input, float64(l.more)/16)
+		l.pattern.Numbers.Popular(l.input, float64(l.more)/oneInSome)
 	}
 	*l = lately{d.Pattern, d.input, d.tables, now.UnixNano() / int64(ledger.Tick), 0}
-	// One call in some is enough to see which inputs are popular. Not every so manieth: applications ask in turns.
-	if s.dice = s.dice*0x5851f42d4c957f2d + 0x14057b7ef767814f; s.dice>>60 == 0 {
+	// Not every so manieth, but by chance: applications ask in turns. It is a linear congruential generator, whose high bits are good enough.
+	if s.dice = s.dice*0x5851f42d4c957f2d + 0x14057b7ef767814f; (s.dice>>32)%oneInSome == 0 {
 		d.Pattern.Numbers.Popular(d.input, 1)
 	}
 	if !d.Pattern.Numbers.Follows(d.input) {
@@ -95,7 +98,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 			d.Outcome, d.Entry = ledger.Hit, e
 			return
 		}
-		d.Reason = whySample
+		d.Reason, d.sampled = whySample, true
 		if !rule.TTLOnly && !(rule.AcceptTime && d.resolved.OfTime) { // which may differ
 			d.sample = e
 		}

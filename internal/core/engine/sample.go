@@ -56,20 +56,24 @@ const mostCaught = 100
 // sampled says whether a would-be hit is one that the origin is asked for all the same.
 func (s *Session) sampled(rule *rules.Rule) bool {
 	share := rule.Sample()
-	if share <= 0 {
+	if share <= 0 || s.Own {
 		return false
 	}
 	n := float64(s.e.samples.counts[int(s.lane)%len(s.e.samples.counts)].Add(1))
 	return math.Floor(n*share) != math.Floor((n-1)*share)
 }
 
+// timed counts how long the origin took for a control sample.
+func (s *Session) timed(d *Decision, took time.Duration) {
+	s.e.numbers(d.Pattern).Sample(took)
+	s.app.Sample(took)
+	s.e.Ledger.Rule(d.rule.Name).Sample(took)
+}
+
 // compare holds the rows that were fetched for a control sample against those that would have been answered.
 func (s *Session) compare(d *Decision, r *Result, now time.Time) {
 	x := &s.e.samples
 	x.Taken.Add(1)
-	d.Pattern.Numbers.Sample(r.Fetch)
-	s.app.Sample(r.Fetch)
-	s.ruleTally(d.rule).Sample(r.Fetch)
 	if r.Reply == nil || r.Failed || s.e.opts.SameRows == nil {
 		return
 	}

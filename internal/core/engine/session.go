@@ -10,7 +10,6 @@ import (
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
-	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
 )
 
@@ -83,11 +82,6 @@ type Session struct {
 	utf8          bool           // its client's encoding is UTF-8
 	setting       bool           // that may change by what was sent since the last Ready
 	key           []byte
-
-	counted struct { // the rule counted last
-		rule  *rules.Rule
-		tally *ledger.Tally
-	}
 
 	last   Report
 	lately lately                  // what was followed last
@@ -166,6 +160,7 @@ type Running struct {
 func (e *Engine) NewSession(id Identity) *Session {
 	s := &Session{Identity: id, e: e, db: e.database(id.Origin, id.Database), generation: 1}
 	s.lane = uint8(e.lanes.Add(1))
+	s.dice = uint64(s.e.lanes.Load()) * 0x9e3779b97f4a7c15 // short sessions would else all begin with the same throws
 	s.hash = maphash.String(seed, id.Origin+"\x00"+id.Database+"\x00"+id.User)
 	s.counts(id.Application)
 	e.mu.Lock()

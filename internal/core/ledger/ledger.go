@@ -1,7 +1,6 @@
 package ledger
 
 import (
-	"maps"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -28,9 +27,10 @@ type Ledger struct {
 	Began time.Time
 	Drops atomic.Uint64
 
+	rules sync.Map // string to *Tally: asked for at every statement that a rule keeps, and hardly ever added to
+
 	mu       sync.RWMutex
 	apps     map[string]*Tally
-	rules    map[string]*Tally
 	callers  map[Caller]*Caller
 	patterns []*Pattern
 
@@ -43,7 +43,7 @@ type Ledger struct {
 
 // New makes a ledger.
 func New(now time.Time) *Ledger {
-	l := &Ledger{Began: now, apps: map[string]*Tally{}, rules: map[string]*Tally{}, callers: map[Caller]*Caller{}, lastSlot: now, lastPatternSlot: now}
+	l := &Ledger{Began: now, apps: map[string]*Tally{}, callers: map[Caller]*Caller{}, lastSlot: now, lastPatternSlot: now}
 	l.Total.of = l
 	l.room.Store(inputsAll)
 	l.traces.Store(tracesAll)
@@ -109,23 +109,23 @@ func (l *Ledger) Applications(f func(name string, t *Tally)) {
 
 // Rule gives the tally of a rule by its name, the same one at every call.
 func (l *Ledger) Rule(name string) *Tally {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	t := l.rules[name]
-	if t == nil {
-		t = &Tally{ring: ring{size: 60}}
-		l.rules[name] = t
+	if t, ok := l.rules.Load(name); ok {
+		return t.(*Tally)
 	}
-	return t
+	t, _ := l.rules.LoadOrStore(name, &Tally{ring: ring{size: 60}})
+	return t.(*Tally)
 }
 
 // Rules calls f for every rule that something was counted of, in order of name.
 func (l *Ledger) Rules(f func(name string, t *Tally)) {
-	l.mu.RLock()
-	rules := maps.Clone(l.rules)
-	l.mu.RUnlock()
-	for _, n := range slices.Sorted(maps.Keys(rules)) {
-		f(n, rules[n])
+	var names []string
+	l.rules.Range(func(name, _ any) bool {
+		names = append(names, name.(string))
+		return true
+	})
+	slices.Sort(names)
+	for _, n := range names {
+		f(n, l.Rule(n))
 	}
 }
 
