@@ -185,7 +185,6 @@ func guarded(e *engine.Engine) (list []GuardedTable, unknown []UnknownWrite) {
 			x.LastDrop = &t.LastDrop
 		}
 	}
-	held := e.KeptOf()
 	list, unknown = []GuardedTable{}, []UnknownWrite{}
 	e.Patterns(func(p *engine.Pattern) {
 		does, ref := e.Does(p), PatternRef{string(p.ID), p.Text}
@@ -206,7 +205,7 @@ func guarded(e *engine.Engine) (list []GuardedTable, unknown []UnknownWrite) {
 			}
 		}
 		r := shownRule(e, p)
-		kept := held[p.ID].Results
+		kept := int(p.Numbers.Kept.Held.Load())
 		if kept == 0 && (r == nil || r.Verdict != rules.Keep) {
 			return
 		}

@@ -14,18 +14,17 @@ import (
 	"jollylarder/internal/core/filter"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
-	"jollylarder/internal/core/statement"
 )
 
 // describe makes the API's view of a pattern; whole adds what only the selected one is asked for.
-func describe(e *engine.Engine, p *engine.Pattern, held map[statement.ID]engine.Holding, whole bool) Pattern {
+func describe(e *engine.Engine, p *engine.Pattern, whole bool) Pattern {
 	now := time.Now()
 	n := p.Numbers
 	does := e.Does(p)
 	out := Pattern{
 		ID: string(p.ID), Text: p.Text, Verb: p.Facts.Verb, Keepable: len(does.Reasons) == 0, Reasons: does.Reasons, Pins: does.Pins,
 		Minute: sums(n.Minute()), Total: sums(n.Total()), Rows: n.Rows(), Bytes: n.Bytes(), Merged: n.Merged.Load(),
-		Failed: n.Failed(), Drops: n.Drops.Load(), Kept: held[p.ID].Results, KeptBytes: held[p.ID].Bytes, Slots: allSums(n.Slots()),
+		Failed: n.Failed(), Drops: n.Drops.Load(), Kept: int(n.Kept.Held.Load()), KeptBytes: n.Kept.HeldBytes.Load(), Slots: allSums(n.Slots()),
 		Origin: distribution(n.Origin(), whole), Memory: distribution(n.Memory(), whole),
 		WritesMinute: e.WritesAMinute(does.Reads),
 	}
@@ -182,9 +181,8 @@ func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
 		return cmp.Or(cmp.Compare(b.by, a.by), cmp.Compare(b.tied, a.tied), cmp.Compare(a.p.ID, b.p.ID))
 	})
 	out.Matching = len(list)
-	held := e.KeptOf()
 	for _, x := range list[:min(len(list), limit)] {
-		out.Patterns = append(out.Patterns, describe(e, x.p, held, false))
+		out.Patterns = append(out.Patterns, describe(e, x.p, false))
 	}
 	if order == "spareable" { // what could be spared is less than all that is waited: what advice foretells of it
 		slices.SortStableFunc(out.Patterns, func(a, b Pattern) int { return cmp.Compare(b.Spareable(), a.Spareable()) })

@@ -297,7 +297,7 @@ func (s *server) find(w http.ResponseWriter, r *http.Request) *engine.Pattern {
 
 func (s *server) pattern(w http.ResponseWriter, r *http.Request) {
 	if p := s.find(w, r); p != nil {
-		reply(w, describe(s.l.Engine(), p, s.l.Engine().KeptOf(), true))
+		reply(w, describe(s.l.Engine(), p, true))
 	}
 }
 

@@ -383,20 +383,3 @@ func (e *Engine) KeptReading(table string) (n int) {
 	}
 	return n
 }
-
-// KeptOf gives how many results of a pattern are kept, and their bytes.
-func (e *Engine) KeptOf() map[statement.ID]Holding {
-	out := map[statement.ID]Holding{}
-	e.patterns.each(func(p *Pattern) {
-		if n := p.Numbers.Kept.Held.Load(); n > 0 {
-			out[p.ID] = Holding{int(n), p.Numbers.Kept.HeldBytes.Load()}
-		}
-	})
-	return out
-}
-
-// Holding is what is kept of one pattern.
-type Holding struct {
-	Results int
-	Bytes   int64
-}
