@@ -6,6 +6,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
 )
 
 // kinds are how the kinds of entries are drawn.
@@ -18,15 +19,13 @@ func (m *Model) entries(l *look.Look, width, height int) []string {
 		return append(out, "", l.Dim.Render("  Nothing was changed yet."), "")
 	}
 	room := height - 2
-	at, first := 0, 0
+	at := 0
 	for i := range m.history {
 		if m.history[i].ID == m.entry {
 			at = i
 		}
 	}
-	if at >= room {
-		first = at - room + 1
-	}
+	first := moving.First(at, room)
 	for i := first; i < len(m.history) && i < first+room; i++ {
 		out = append(out, m.entryRow(l, &m.history[i], m.history[i].ID == m.entry, width))
 	}

@@ -6,6 +6,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
 )
 
 // Effect says in a few words what a rule does.
@@ -100,15 +101,13 @@ func (m *Model) rules(l *look.Look, width, height int) []string {
 		return append(out, "", l.Dim.Render("  There are no rules, so that everything passes."), l.Dim.Render("  In Find, k puts a pattern into a draft; here the draft is forecast and applied."), "")
 	}
 	room := max(height-len(out)-1, 2)
-	at, first := 0, 0
+	at := 0
 	for i := range rows {
 		if rows[i].Name == m.selected {
 			at = i
 		}
 	}
-	if at >= room {
-		first = at - room + 1
-	}
+	first := moving.First(at, room)
 	for i := first; i < len(rows) && i < first+room; i++ {
 		out = append(out, m.row(l, i, &rows[i], width))
 	}

@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
 )
 
 // Line is one line of a Form: a text, or one of some choices.
@@ -127,7 +128,7 @@ func (f *Form) View(l *look.Look, width, height int) []string {
 		told = f.tells(f.values())
 	}
 	room := max(height-len(out)-3-2*len(told), 3) // for the lines, which may be more
-	first := max(f.at-room+1, 0)
+	first := moving.First(f.at, room)
 	for i := first; i < len(f.lines) && i < first+room; i++ {
 		out = append(out, look.Cut(f.line(l, i), width))
 	}

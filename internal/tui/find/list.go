@@ -7,6 +7,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
 )
 
 func (m *Model) ranking(l *look.Look, width, height int) []string {
@@ -24,10 +25,7 @@ func (m *Model) ranking(l *look.Look, width, height int) []string {
 	out := []string{l.Rule(title, width), l.Dim.Render(look.Cut(head, width))}
 	rows := height - len(out) - 1
 	at := max(m.index(), 0)
-	first := 0
-	if at >= rows {
-		first = at - rows + 1
-	}
+	first := moving.First(at, rows)
 	var most float64
 	for i := range m.list.Patterns {
 		most = max(most, m.list.Patterns[i].Spareable())

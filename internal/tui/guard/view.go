@@ -9,6 +9,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
 )
 
 // View draws the station. What is asked of her, if anything is, stands under the list.
@@ -113,10 +114,8 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 		return append(out, l.Dim.Render("  Nothing was written yet, and nothing is kept."))
 	}
 	room := max(height-2, 1)
-	at, first := max(m.index(), 0), 0
-	if at >= room {
-		first = at - room + 1
-	}
+	at := max(m.index(), 0)
+	first := moving.First(at, room)
 	for i := first; i < len(tables) && i < first+room; i++ {
 		t := &tables[i]
 		mark, style := "  ", l.Cream
@@ -128,20 +127,13 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 			around = l.Brick
 		}
 		line := mark + style.Render(look.Left(strings.TrimPrefix(t.Name, "public."), name)) + l.Plum.Render(look.Right(look.Count(t.Minute), 11)) +
-			around.Render(look.Right(dash(t.Around), 8)) + l.Plum.Render(look.Right(dash(t.Drops), 9)) + l.Honey.Render(look.Right(dash(uint64(t.Kept)), 7))
+			around.Render(look.Right(look.Some(t.Around), 8)) + l.Plum.Render(look.Right(look.Some(t.Drops), 9)) + l.Honey.Render(look.Right(look.Some(uint64(t.Kept)), 7))
 		if wide {
 			line += "  " + narrow(l, t) + l.Dim.Render(look.Left(ago(t.LastDrop), 10))
 		}
 		out = append(out, look.Cut(line, width))
 	}
 	return out
-}
-
-func dash(n uint64) string {
-	if n == 0 {
-		return "–"
-	}
-	return look.Count(n)
 }
 
 // narrow draws of how many writes it was known what rows they alter.
@@ -335,10 +327,7 @@ func (m *Model) effects(l *look.Look, width, height int) []string {
 		return append(out, "", l.Dim.Render("  There is none: of everything that was sent it is known what it writes."))
 	}
 	room := max(height-9, 2)
-	first := 0
-	if m.effect >= room {
-		first = m.effect - room + 1
-	}
+	first := moving.First(m.effect, room)
 	for i := first; i < len(list) && i < first+room; i++ {
 		u := &list[i]
 		mark, style := "  ", l.Cream

@@ -100,6 +100,14 @@ func Count(n uint64) string {
 	return fmt.Sprintf("%dM", n/1_000_000)
 }
 
+// Some writes a count, or a dash where there is none.
+func Some(n uint64) string {
+	if n == 0 {
+		return "–"
+	}
+	return Count(n)
+}
+
 // Number writes a count with what is counted, one or several.
 func Number(n float64, of string) string {
 	if math.Round(n) != 1 {

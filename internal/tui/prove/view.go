@@ -8,6 +8,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
 )
 
 // View draws the station. What is asked of her, if anything is, stands under what is known.
@@ -198,10 +199,8 @@ func (m *Model) rows(l *look.Look, width, height int) []string {
 		return append(out, l.Dim.Render("  Nothing was counted "+m.Says()+"."))
 	}
 	room := max(height-2, 1)
-	at, first := max(m.index(), 0), 0
-	if at >= room {
-		first = at - room + 1
-	}
+	at := max(m.index(), 0)
+	first := moving.First(at, room)
 	for i := first; i < len(list) && i < first+room; i++ {
 		p := &list[i]
 		mark, style := "  ", l.Cream

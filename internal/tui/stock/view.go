@@ -8,6 +8,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
 )
 
 // View draws the station. What is asked of her, if anything is, stands under the list.
@@ -81,42 +82,33 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 		most = max(most, p.Bytes)
 	}
 	room := max(height-2, 1)
-	at, first := max(m.index(), 0), 0
-	if at >= room {
-		first = at - room + 1
-	}
+	at := max(m.index(), 0)
+	first := moving.First(at, room)
 	for i := first; i < len(list) && i < first+room; i++ {
 		p := &list[i]
 		mark, style := "  ", l.Cream
 		if i == at {
 			mark, style = l.Honey.Render("▌")+" ", l.Strong
 		}
-		line := mark + style.Render(look.Left(p.ID, 16)) + l.Honey.Render(look.Right(count(uint64(p.Results)), 9)) + l.Honey.Render(look.Right(look.Bytes(p.Bytes), 11)) + l.Cream.Render(look.Right(count(p.Minute), 10))
+		line := mark + style.Render(look.Left(p.ID, 16)) + l.Honey.Render(look.Right(look.Some(uint64(p.Results)), 9)) + l.Honey.Render(look.Right(look.Bytes(p.Bytes), 11)) + l.Cream.Render(look.Right(look.Some(p.Minute), 10))
 		unused := l.Dim
 		if p.Unused*2 > p.Stored && p.Stored >= 20 {
 			unused = l.Brick
 		}
-		never := count(p.Unused)
+		never := look.Some(p.Unused)
 		if wide && p.Stored > 0 && p.Unused > 0 {
 			never += fmt.Sprintf(" %3.0f%%", 100*float64(p.Unused)/float64(p.Stored))
 		}
 		if wide {
 			n := int(math.Ceil(float64(p.Bytes) / float64(most) * 10))
-			line += "  " + l.Honey.Render(strings.Repeat(string(look.TextureSpared), n)) + strings.Repeat(" ", 12-n) + unused.Render(look.Right(never, 12)) + l.Slate.Render(look.Right(count(p.PushedOut), 12)) +
-				l.Dim.Render(look.Right(count(p.Expired), 9)) + l.Plum.Render(look.Right(count(p.Dropped), 9)) + "  " + l.Dim.Render(p.Text)
+			line += "  " + l.Honey.Render(strings.Repeat(string(look.TextureSpared), n)) + strings.Repeat(" ", 12-n) + unused.Render(look.Right(never, 12)) + l.Slate.Render(look.Right(look.Some(p.PushedOut), 12)) +
+				l.Dim.Render(look.Right(look.Some(p.Expired), 9)) + l.Plum.Render(look.Right(look.Some(p.Dropped), 9)) + "  " + l.Dim.Render(p.Text)
 		} else {
-			line += unused.Render(look.Right(never, 9)) + l.Slate.Render(look.Right(count(p.PushedOut), 9))
+			line += unused.Render(look.Right(never, 9)) + l.Slate.Render(look.Right(look.Some(p.PushedOut), 9))
 		}
 		out = append(out, look.Cut(line, width))
 	}
 	return out
-}
-
-func count(n uint64) string {
-	if n == 0 {
-		return "–"
-	}
-	return look.Count(n)
 }
 
 // below draws how old results are, and beside that what more memory would give, or less.
