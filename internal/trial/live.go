@@ -58,7 +58,7 @@ func (t *Live) Run(ctx context.Context) (Result, error) {
 	defer t.Engine.SetAside(false)
 	ways := []string{Off, On}
 	slices_, rounds := map[string][]liveSlice{}, map[string][]Figures{}
-	ended := ""
+	ended, set := "", t.Engine.Rules()
 	for round := range t.Rounds {
 		var done [2]liveSlice
 		for i := range ways {
@@ -68,8 +68,15 @@ func (t *Live) Run(ctx context.Context) (Result, error) {
 			}
 			t.Engine.SetAside(ways[at] == Off)
 			s, ok := t.slice(ctx)
-			if !ok {
+			switch {
+			case !ok:
 				ended = "it was stopped"
+			case t.Engine.Rules() != set:
+				ended = "the rules were changed meanwhile, so that other statements would be compared"
+			case t.Engine.Held():
+				ended = "all keeping was put on hold meanwhile"
+			}
+			if ended != "" {
 				break
 			}
 			done[at] = s

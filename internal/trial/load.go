@@ -25,7 +25,8 @@ type Load struct {
 	Clients int
 	Length  time.Duration
 	Rounds  int
-	// Timed has the statements asked when they were recorded, or else each client asks for the next as soon as it has the last.
+	// Timed has the statements asked when they were recorded, all of them in every turn, so that there are as many rounds as there is time for, one
+	// at least. Else each client asks for the next as soon as it has the last.
 	Timed bool
 	// OptOut is the comment by which a statement asks the larder not to be answered from memory. It is its last, so that it counts.
 	OptOut string
@@ -47,7 +48,7 @@ type lane struct {
 	slices  []slice
 	each    []Figures
 	sums    ledger.Sums // what the larder counted of it
-	counted bool
+	unknown bool        // it could not be asked every time
 }
 
 // errGone is an origin, or a larder, that does not answer any more.
@@ -76,7 +77,7 @@ func (t *Load) Run(ctx context.Context) (Result, error) {
 		}
 		lanes = append(lanes, l)
 	}
-	rounds := max(t.Rounds, 1)
+	rounds := t.rounds(len(lanes))
 	per := t.Length / time.Duration(rounds*len(lanes)+1)
 	t.say(0, "getting to know how long a round takes")
 	count, err := t.calibrate(ctx, lanes, per)
@@ -126,6 +127,16 @@ func (t *Load) Run(ctx context.Context) (Result, error) {
 	return r, nil
 }
 
+// rounds is how many rounds there are, with so many ways.
+func (t *Load) rounds(ways int) int {
+	n := max(t.Rounds, 1)
+	if t.Timed {
+		one := time.Duration(t.Statements[len(t.Statements)-1].At*float64(time.Millisecond)) * time.Duration(ways)
+		n = max(min(n, int(t.Length/max(one, time.Millisecond))), 1)
+	}
+	return n
+}
+
 func (t *Load) say(done float64, what string) {
 	if t.Progress != nil {
 		t.Progress(done, what)
@@ -141,7 +152,7 @@ func (t *Load) result(lanes []*lane, ended string) Result {
 		f.Origin = &asked
 		if l.way == On {
 			f.Origin = nil
-			if l.counted {
+			if t.Count != nil && !l.unknown {
 				n := l.sums.Calls() - l.sums.Count[ledger.Hit]
 				f.Origin = &n
 			}
@@ -151,7 +162,7 @@ func (t *Load) result(lanes []*lane, ended string) Result {
 	}
 	r := Compare(ways, rounds, whole)
 	r.Kind, r.Clients, r.Ended = "load", t.Clients, ended
-	if last := lanes[len(lanes)-1]; last.counted {
+	if last := lanes[len(lanes)-1]; t.Count != nil && !last.unknown {
 		r.counts(last.sums)
 	}
 	return r
@@ -226,7 +237,7 @@ func (t *Load) calibrate(ctx context.Context, lanes []*lane, per time.Duration) 
 
 // slice has one way asked so many statements by each client, from a place in the list on; or, timed, the whole list.
 func (t *Load) slice(ctx context.Context, l *lane, from, count int) (slice, error) {
-	before, counts := t.counted(ctx, l)
+	before := t.counted(ctx, l)
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	var mu sync.Mutex
@@ -274,11 +285,7 @@ func (t *Load) slice(ctx context.Context, l *lane, from, count int) (slice, erro
 		return slice{}, err
 	}
 	out.length = time.Since(began).Seconds()
-	if counts {
-		after, ok := t.counted(ctx, l)
-		l.counted = ok
-		out.sums = after.Minus(before)
-	}
+	out.sums = t.counted(ctx, l).Minus(before)
 	return out, nil
 }
 
@@ -295,13 +302,15 @@ func (t *Load) client(s *Statement, place int) int {
 	return int(h.Sum32() >> 1)
 }
 
-func (t *Load) counted(ctx context.Context, l *lane) (sums ledger.Sums, ok bool) {
+// counted gives what the larder has counted of the way with keeping on; nothing of the others.
+func (t *Load) counted(ctx context.Context, l *lane) ledger.Sums {
 	if t.Count == nil || l.way != On {
-		return sums, false
+		return ledger.Sums{}
 	}
 	time.Sleep(countAge)
 	sums, err := t.Count(ctx, application(On))
-	return sums, err == nil
+	l.unknown = l.unknown || err != nil
+	return sums
 }
 
 // one asks one statement, and notes how long that took. An error is the end of the trial.

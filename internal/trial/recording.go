@@ -3,10 +3,12 @@ package trial
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 )
 
@@ -149,6 +151,8 @@ func ReadRecording(name string, from io.Reader) (head Head, out []Statement, err
 	if err := lines.Err(); err != nil {
 		return head, nil, fmt.Errorf("%s, line %d: %w", name, n+1, err)
 	}
+	// They stand in the order in which they ended, and came in another.
+	slices.SortStableFunc(out, func(a, b Statement) int { return cmp.Compare(a.At, b.At) })
 	if !ended {
 		return head, out, &CutError{name, len(out)}
 	}

@@ -16,6 +16,7 @@ import (
 
 	"jollylarder/internal/config"
 	"jollylarder/internal/control"
+	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/daemon"
@@ -150,6 +151,40 @@ func TestALiveTrial(t *testing.T) {
 	assert.ErrorContains(t, err, "no rule keeps anything")
 	stop()
 	<-ended
+}
+
+// Whoever changes the rules, or holds all keeping, in the middle of a live trial ends it: what comes then is something else.
+func TestALiveTrialEndsWithWhatItCompares(t *testing.T) {
+	for name, change := range map[string]func(*engine.Engine){
+		"the rules were changed":      func(e *engine.Engine) { e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep}})) },
+		"all keeping was put on hold": func(e *engine.Engine) { e.Hold(true) },
+	} {
+		e, err := engine.New(engine.Options{Facts: facts.Facts}, time.Now())
+		require.NoError(t, err)
+		defer e.Close()
+		live := trial.Live{Engine: e, Slice: trial.ShortestSlice, Rounds: 3}
+		live.Progress = func(_ float64, what string) {
+			if strings.HasPrefix(what, "round 2") {
+				change(e)
+			}
+		}
+		r, err := live.Run(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, 1, r.Rounds)
+		assert.Contains(t, r.Ended, name)
+	}
+}
+
+// A recording that is asked as it came takes its time in every turn: there are as many rounds as there is time for.
+func TestATimedTrialKeepsToItsTime(t *testing.T) {
+	y := newYard(t)
+	list := []trial.Statement{{SQL: "select 1"}, {SQL: "select 1", At: 400}}
+	began := time.Now()
+	r, err := (&trial.Load{Through: y.through, Statements: list, Clients: 1, Length: 2 * time.Second, Rounds: 50, Timed: true, OptOut: engine.OptOutComment}).Run(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 2, r.Rounds)
+	assert.Equal(t, 4, r.Ways[0].Calls)
+	assert.GreaterOrEqual(t, time.Since(began), 5*400*time.Millisecond, "and one turn to begin with")
 }
 
 // relay passes bytes on until it is ended.
