@@ -32,7 +32,7 @@ type Report struct {
 type EmptyError struct{ From, To time.Time }
 
 func (e *EmptyError) Error() string {
-	return fmt.Sprintf("nothing was counted from %s to %s: the larder carried no statement then, or its numbers of that time are gone; choose a longer stretch with --since", stamp(e.From), stamp(e.To))
+	return fmt.Sprintf("nothing was counted from %s to %s: the larder carried no statement then, or its numbers of that time are gone. They are taken down at the end of each minute, so that only --since start tells of the first; choose that, or a longer stretch", stamp(e.From), stamp(e.To))
 }
 
 func stamp(t time.Time) string { return t.Local().Format("2 Jan 2006 15:04") }
