@@ -42,9 +42,15 @@ type Source struct {
 
 // Handler serves the exposition.
 func Handler(s Source) http.Handler {
-	r := prometheus.NewPedanticRegistry()
-	r.MustRegister(collector{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	r := registry(s)
+	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return promhttp.HandlerFor(r, promhttp.HandlerOpts{})
+}
+
+func registry(s Source) *prometheus.Registry {
+	r := prometheus.NewPedanticRegistry()
+	r.MustRegister(collector{s})
+	return r
 }
 
 type collector struct{ Source }
@@ -61,14 +67,14 @@ func desc(name, help string, labels ...string) *prometheus.Desc {
 var (
 	statements    = desc("statements_total", "Statements, by what became of them.", "application", "outcome")
 	waited        = desc("waited_seconds_total", "Time that clients waited for replies.", "application", "outcome")
-	spared        = desc("spared_seconds_total", "Waiting that hits avoided, by the last fetch of each result, less what the larder added to misses. It may go down.", "application")
+	spared        = desc("spared_seconds", "Waiting that hits avoided, by the last fetch of each result, less what the larder added to misses. It may go down.", "application")
 	keepable      = desc("keepable_waited_seconds_total", "The part of the waiting at the origin that rules could have avoided.")
 	own           = desc("own_seconds_total", "What the larder itself added to misses.")
 	followed      = desc("followed_seconds_total", "What hits waited for another session's fetch.")
 	ofPatterns    = desc("pattern_statements_total", "Statements of the patterns that rules may keep.", "pattern", "outcome")
-	sparedBy      = desc("pattern_spared_seconds_total", "Waiting that hits of a pattern avoided. It may go down.", "pattern")
+	sparedBy      = desc("pattern_spared_seconds", "Waiting that hits of a pattern avoided. It may go down.", "pattern")
 	ofRules       = desc("rule_statements_total", "Statements that a rule keeps.", "rule", "outcome")
-	sparedByRule  = desc("rule_spared_seconds_total", "Waiting that hits of a rule avoided. It may go down.", "rule")
+	sparedByRule  = desc("rule_spared_seconds", "Waiting that hits of a rule avoided. It may go down.", "rule")
 	answerSeconds = desc("answer_seconds", "How long answers took, by where they came from.", "source")
 	sampleSeconds = desc("control_sample_seconds", "How long the origin took for control samples.")
 	samples       = desc("control_samples_total", "Control samples, by what came of the comparison.", "result")

@@ -4,10 +4,13 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus/testutil"
 	dto "github.com/prometheus/client_model/go"
 	"github.com/prometheus/common/expfmt"
 	"github.com/stretchr/testify/assert"
@@ -54,6 +57,11 @@ func TestExposition(t *testing.T) {
 	for i := range 200 {
 		e.Ledger.Application(fmt.Sprint("app", i)).Record(ledger.Record{Outcome: ledger.Pass, Took: time.Second})
 	}
+	problems, err := testutil.GatherAndLint(registry(Source{Engine: e, Clients: func() int { return 3 }, Feeds: func() []Feed { return nil }}))
+	require.NoError(t, err)
+	for _, p := range problems {
+		assert.Failf(t, "a name is not as Prometheus has them", "%s: %s", p.Metric, p.Text)
+	}
 	got := scrape(t, h)
 	labels := func(family, label string) int {
 		seen := map[string]bool{}
@@ -69,7 +77,7 @@ func TestExposition(t *testing.T) {
 	assert.LessOrEqual(t, labels("jollylarder_pattern_statements_total", "pattern"), mostPatterns+1)
 	assert.LessOrEqual(t, labels("jollylarder_statements_total", "application"), 65)
 	var spared float64
-	for _, m := range got["jollylarder_pattern_spared_seconds_total"].GetMetric() {
+	for _, m := range got["jollylarder_pattern_spared_seconds"].GetMetric() {
 		spared += m.GetGauge().GetValue()
 	}
 	assert.InDelta(t, float64(patterns*(patterns-1)/2)/1e6, spared, 1e-9, "those beyond the bound are in the sum")
@@ -86,4 +94,23 @@ func TestExposition(t *testing.T) {
 	w := httptest.NewRecorder()
 	h.ServeHTTP(w, httptest.NewRequest("GET", "/metrics", nil))
 	assert.True(t, strings.Contains(w.Body.String(), "# TYPE jollylarder_statements_total counter"), "and as text")
+}
+
+// What the documents name is exposed, and everything that is exposed is named there.
+func TestDocumentsNameWhatIsExposed(t *testing.T) {
+	exposed := map[string]bool{}
+	for _, d := range all {
+		exposed[regexp.MustCompile(`fqName: "(\w+)"`).FindStringSubmatch(d.String())[1]] = true
+	}
+	named := map[string]bool{}
+	for _, file := range []string{"metrics.md", "alerts.yml"} {
+		text, err := os.ReadFile("../../docs/" + file)
+		require.NoError(t, err)
+		for _, name := range regexp.MustCompile(`jollylarder_\w+`).FindAllString(string(text), -1) {
+			base := strings.TrimSuffix(strings.TrimSuffix(name, "_sum"), "_count")
+			assert.True(t, exposed[base], "%s names %s", file, name)
+			named[base] = true
+		}
+	}
+	assert.Equal(t, exposed, named)
 }
