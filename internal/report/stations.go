@@ -71,6 +71,37 @@ func Forecast(f *control.Forecast) *chart.Chart {
 	return c
 }
 
+// CameTrue draws what was foretold of the last changes of the rules, and what came true; nothing if nothing was foretold of any.
+func CameTrue(history []control.Entry) *chart.Chart {
+	c := &chart.Chart{Title: "Foretold, and come true: waiting spared a minute", Kind: chart.Bars, X: chart.Axis{Label: "seconds a minute"}}
+	foretold, cameTrue := chart.Series{Name: "foretold", Ink: chart.Could}, chart.Series{Name: "came true", Ink: chart.Spared}
+	for i := range history {
+		e := &history[i]
+		if e.Forecast == nil || len(c.Names) == mostBars {
+			continue
+		}
+		x := float64(len(c.Names))
+		c.Names = append(c.Names, e.At.Local().Format("2 Jan 15:04"))
+		foretold.Points = append(foretold.Points, chart.Point{X: x, Y: e.Forecast.Draft.Spared / 1000})
+		if m := measured(e); m != nil {
+			cameTrue.Points = append(cameTrue.Points, chart.Point{X: x, Y: m.Spared / 1000})
+		}
+	}
+	c.Series = []chart.Series{foretold, cameTrue}
+	return c
+}
+
+// measured gives what came true of a change of the rules, over as long as it was measured.
+func measured(e *control.Entry) *control.Measured {
+	m := e.Since
+	for _, x := range []*control.Measured{e.Hour, e.Day} {
+		if x != nil {
+			m = x
+		}
+	}
+	return m
+}
+
 // Writes draws how many writes each table had, and how many results they dropped.
 func Writes(g *control.Guard) *chart.Chart {
 	c := &chart.Chart{Title: "Writes, and results dropped by them", Kind: chart.Bars}

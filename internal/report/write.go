@@ -143,12 +143,7 @@ func (r *Report) applications(most int) [][]string {
 func (r *Report) foretold(most int) [][]string {
 	out := [][]string{{"change of the rules", "why", "hits foretold", "came true", "spared foretold", "came true"}}
 	for _, e := range r.Changes {
-		m := e.Since
-		for _, x := range []*control.Measured{e.Hour, e.Day} {
-			if x != nil {
-				m = x
-			}
-		}
+		m := measured(&e)
 		if e.Forecast == nil || len(out) > most {
 			continue
 		}

@@ -199,13 +199,13 @@ func (r *Result) counts(s ledger.Sums) {
 // Agreement is how what the trial found compares with what the larder's control samples say of the same statements.
 type Agreement string
 
-// The agreements. A trial that loads the database to the full finds more: with keeping on it has less to do, so that what it still answers is faster
-// too, which no hit is credited with.
+// The agreements. A trial that loads the machine to the full may find more, since with keeping on the database has less to do, and what it still
+// answers is faster too; or less, since hits that come without a pause are load as well, under which what is fetched in between takes longer.
 const (
 	Unknown Agreement = "" // one of them has no interval
 	Agree   Agreement = "they agree within their intervals"
-	More    Agreement = "the trial finds more: with less to do, the database is faster with the rest too"
-	Less    Agreement = "the trial finds less than the samples say"
+	More    Agreement = "the trial finds more: what still went to the database may have been faster too"
+	Less    Agreement = "the trial finds less: what was fetched between hits took longer than with keeping off"
 )
 
 // Agrees compares them.

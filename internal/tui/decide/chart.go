@@ -5,5 +5,7 @@ import (
 	"jollylarder/internal/report"
 )
 
-// Charts gives what can be exported: the forecast.
-func (m *Model) Charts() []*chart.Chart { return []*chart.Chart{report.Forecast(m.forecast)} }
+// Charts gives what can be exported: the draft's forecast, and what came true of the last changes.
+func (m *Model) Charts() []*chart.Chart {
+	return []*chart.Chart{report.Forecast(m.Forecast()), report.CameTrue(m.history)}
+}

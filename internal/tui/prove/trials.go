@@ -45,8 +45,6 @@ func (m *Model) trials(l *look.Look, width int) []string {
 			switch a := r.Agrees(); a {
 			case trial.Agree:
 				line += l.Moss.Render("   ✓ " + string(a))
-			case trial.Less:
-				line += l.Brick.Render("   ! " + string(a))
 			default:
 				line += l.Cream.Render("   " + string(a))
 			}
