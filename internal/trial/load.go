@@ -210,8 +210,9 @@ func (t *Load) calibrate(ctx context.Context, lanes []*lane, per time.Duration) 
 	}
 	least := 0
 	for _, l := range lanes {
-		n, total := 1, 0
-		for spent := time.Duration(0); ; {
+		// Twice as many each time, until they take a while: the first few are slower than all that follow.
+		total, n, took := 0, 1, time.Duration(0)
+		for ; took < per/4; n *= 2 {
 			s, err := t.slice(ctx, l, total, n)
 			if err != nil {
 				return 0, fmt.Errorf("%s: %w", l.way, err)
@@ -220,16 +221,13 @@ func (t *Load) calibrate(ctx context.Context, lanes []*lane, per time.Duration) 
 				return 0, fmt.Errorf("%s: every statement failed", l.way)
 			}
 			total += n
-			took := time.Duration(s.length * float64(time.Second))
-			spent += took
-			if spent > per/4 || took > per/8 {
-				n = max(int(float64(n)*float64(per)/float64(max(took, time.Microsecond))), 1)
-				break
+			if took = time.Duration(s.length * float64(time.Second)); n == 1 {
+				took = min(took, per/4-1)
 			}
-			n *= 2
 		}
-		if least == 0 || n < least {
-			least = n
+		count := max(int(float64(n/2)*float64(per)/float64(took)), 1)
+		if least == 0 || count < least {
+			least = count
 		}
 	}
 	return least, nil
