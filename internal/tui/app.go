@@ -3,10 +3,7 @@ package tui
 
 import (
 	"context"
-	"fmt"
 	"math"
-	"slices"
-	"sync"
 	"time"
 
 	"charm.land/bubbles/v2/key"
@@ -31,21 +28,6 @@ const redraw = 250 * time.Millisecond
 const (
 	leastWidth  = 64
 	leastHeight = 18
-)
-
-var (
-	keyStation = key.NewBinding(key.WithKeys("1", "2", "3", "4", "5", "6"), key.WithHelp("1–6", "go to a station"))
-	keyEnter   = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "deeper: from a statement to its pattern"))
-	keyKeep    = key.NewBinding(key.WithKeys("k"), key.WithHelp("k", "into the draft: keep the pattern's results, as advised"))
-	keyNever   = key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "into the draft: never keep them"))
-	keyDrop    = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop the pattern's results"))
-	keyHold    = key.NewBinding(key.WithKeys("H"), key.WithHelp("H", "hold: all keeping off, or on again"))
-	keyFilter  = key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "show only what a filter picks"))
-	keyValues  = key.NewBinding(key.WithKeys("v"), key.WithHelp("v", "show the values in statements, or hide them again"))
-	keyFreeze  = key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "freeze what is shown, or go on"))
-	keyHelp    = key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "these keys"))
-	keyBack    = key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "back"))
-	keyQuit    = key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "leave"))
 )
 
 // stations in the order of the work, each with the question it answers.
@@ -115,69 +97,6 @@ func Run(ctx context.Context, client *control.Client, background look.Background
 // New makes the application; Run shows it.
 func New(client *control.Client, background look.Background) *App {
 	return &App{client: client, look: look.New(background), background: background, feed: newFeed(), line: newFilterLine()}
-}
-
-// feed gathers events between two redraws.
-type feed struct {
-	mu     sync.Mutex
-	events []control.Event
-	values bool
-	again  chan struct{} // asks for another stream, with values or without
-}
-
-func newFeed() *feed { return &feed{again: make(chan struct{}, 1)} }
-
-// show has values shown from now on, or not.
-func (f *feed) show(values bool) {
-	f.mu.Lock()
-	f.values = values
-	f.mu.Unlock()
-	select {
-	case f.again <- struct{}{}:
-	default:
-	}
-}
-
-func (f *feed) run(ctx context.Context, c *control.Client) {
-	for ctx.Err() == nil {
-		f.mu.Lock()
-		values := f.values
-		f.mu.Unlock()
-		one, cancel := context.WithCancel(ctx)
-		ended := make(chan struct{})
-		go func() {
-			defer close(ended)
-			_ = c.Stream(one, "", values, func(e control.Event) {
-				f.mu.Lock()
-				defer f.mu.Unlock()
-				if len(f.events) < 20_000 {
-					f.events = append(f.events, e)
-				}
-			})
-		}()
-		select {
-		case <-f.again:
-			cancel()
-			<-ended
-			continue
-		case <-ended: // the larder is gone: try again
-		case <-ctx.Done():
-		}
-		cancel()
-		select {
-		case <-time.After(time.Second):
-		case <-f.again:
-		case <-ctx.Done():
-		}
-	}
-}
-
-func (f *feed) take() []control.Event {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	e := f.events
-	f.events = nil
-	return e
 }
 
 type tickMsg time.Time
@@ -461,141 +380,4 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 		}
 	}
 	return nil
-}
-
-func (a *App) filter() string {
-	if a.station == 0 {
-		return a.watch.Filter
-	}
-	return a.find.Filter
-}
-
-func (a *App) setFilter(text string) tea.Cmd {
-	if a.station == 0 {
-		a.watch.SetFilter(text)
-		return nil
-	}
-	a.find.SetFilter(text)
-	return a.ask(true)
-}
-
-// knownValues gives what is known of the values of a filter's field.
-func (a *App) knownValues(field string) []string {
-	var out []string
-	for _, x := range a.status.Applications {
-		if field == "app" {
-			out = append(out, x.Name)
-		}
-	}
-	for _, d := range a.status.Databases {
-		switch field {
-		case "db":
-			out = append(out, d.Name)
-		case "table":
-			out = append(out, d.Tables...)
-		}
-	}
-	return append(out, a.watch.Seen(field)...)
-}
-
-func (a *App) pressFilter(k tea.KeyPressMsg) tea.Cmd {
-	switch k.String() {
-	case "enter":
-		a.line.end()
-		if text, ok := a.line.text(false); ok && text != a.filter() {
-			return a.setFilter(text)
-		}
-		return nil
-	case "esc":
-		a.line.end()
-		return a.setFilter("")
-	}
-	cmd := a.line.update(k)
-	if text, ok := a.line.text(true); ok && text != a.filter() {
-		return tea.Batch(cmd, a.setFilter(text))
-	}
-	return cmd
-}
-
-// askValues shows the values in statements, if she means it and the larder allows it, or hides them.
-func (a *App) askValues() tea.Cmd {
-	switch {
-	case a.values:
-		a.values = false
-		a.feed.show(false)
-		a.watch.Forget()
-		a.find.Forget()
-		a.said, a.saidAt, a.saidBad = "Values are hidden again, and what was shown of them is forgotten.", time.Now(), false
-	case !a.status.ShowsValues:
-		a.said, a.saidAt, a.saidBad = "Values stay hidden: show_values = true in the larder's configuration would allow it.", time.Now(), true
-	default:
-		a.dialog = &dialog.Sure{Title: "Show values", Says: []string{
-			"The literals and parameters of statements are shown on this terminal, one by one, until you hide them again with v or leave.",
-			"They may be names, card numbers or whatever else your applications' users type. Nothing of it is written to a file.",
-		}, Do: func() tea.Msg { return valuesMsg{} }}
-	}
-	return nil
-}
-
-// valuesMsg has values shown.
-type valuesMsg struct{}
-
-// act does something to the larder and says what it came to.
-func act(said string, f func(context.Context) error) tea.Cmd {
-	return func() tea.Msg {
-		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-		defer cancel()
-		return doneMsg{said, f(ctx)}
-	}
-}
-
-func (a *App) askDrop() {
-	p := a.find.Selected()
-	if p == nil {
-		return
-	}
-	id := p.ID
-	a.dialog = &dialog.Sure{
-		Title: "Drop the results of " + id,
-		Says:  []string{fmt.Sprintf("Its %d kept results are dropped; the next of its statements go to the origin, and are kept again if a rule says so.", p.Kept)},
-		Do:    act("Dropped the results of "+id+".", func(ctx context.Context) error { _, err := a.client.Drop(ctx, control.Drop{Pattern: id}); return err }),
-	}
-}
-
-func (a *App) askHold() dialog.Dialog {
-	on := a.status.State != "held"
-	d := &dialog.Sure{Title: "Hold", Says: []string{
-		"All keeping is switched off: every statement goes to the origin from now on, as if the larder were not there.",
-		"What is kept stays in memory, and writes go on dropping it, so that it is right when you go on.",
-	}, Do: act("On hold: every statement goes to the origin.", func(ctx context.Context) error { return a.client.Hold(ctx, true) })}
-	if !on {
-		d = &dialog.Sure{Title: "Go on keeping", Says: []string{"The rules are in force again, and what is still true is answered from memory at once."},
-			Do: act("The rules are in force again.", func(ctx context.Context) error { return a.client.Hold(ctx, false) })}
-	}
-	return d
-}
-
-// keys gives the keys that work now, by what they belong to.
-func (a *App) keys() []keyGroup {
-	groups := []keyGroup{{"everywhere", []key.Binding{keyStation, keyEnter, keyBack, keyFilter, keyFreeze, keyValues, keyHold, keyExport, keyLead, keyHelp, keyQuit}}}
-	switch a.station {
-	case 0:
-		groups = append(groups, keyGroup{"in Watch", watch.Keys})
-	case 1:
-		groups = append(groups, keyGroup{"in Find", append(slices.Clone(find.Keys), keyKeep, keyNever, keyDrop)})
-	case 3:
-		groups = append(groups, keyGroup{"in Guard", append(slices.Clone(guard.Keys), keyDropTable, keyDropAll)})
-	case 4:
-		groups = append(groups, keyGroup{"in Stock", append(slices.Clone(stock.Keys), keyCurve, keyLimit)})
-	case 5:
-		groups = append(groups, keyGroup{"in Prove", append(slices.Clone(prove.Keys), keyTrial, keyStopTrial, keyReport)})
-	case 2:
-		groups = append(groups, keyGroup{"in Decide", append(slices.Clone(decide.Keys), decideKeys...)})
-	}
-	return groups
-}
-
-type keyGroup struct {
-	title string
-	keys  []key.Binding
 }

@@ -97,3 +97,57 @@ func (f *filterLine) view(l *look.Look, width int) []string {
 	keys := l.Dim.Render("   enter keeps it, esc takes it away")
 	return []string{look.Left(hint, width), look.Left(" "+f.input.View()+keys, width)}
 }
+
+func (a *App) filter() string {
+	if a.station == 0 {
+		return a.watch.Filter
+	}
+	return a.find.Filter
+}
+
+func (a *App) setFilter(text string) tea.Cmd {
+	if a.station == 0 {
+		a.watch.SetFilter(text)
+		return nil
+	}
+	a.find.SetFilter(text)
+	return a.ask(true)
+}
+
+// knownValues gives what is known of the values of a filter's field.
+func (a *App) knownValues(field string) []string {
+	var out []string
+	for _, x := range a.status.Applications {
+		if field == "app" {
+			out = append(out, x.Name)
+		}
+	}
+	for _, d := range a.status.Databases {
+		switch field {
+		case "db":
+			out = append(out, d.Name)
+		case "table":
+			out = append(out, d.Tables...)
+		}
+	}
+	return append(out, a.watch.Seen(field)...)
+}
+
+func (a *App) pressFilter(k tea.KeyPressMsg) tea.Cmd {
+	switch k.String() {
+	case "enter":
+		a.line.end()
+		if text, ok := a.line.text(false); ok && text != a.filter() {
+			return a.setFilter(text)
+		}
+		return nil
+	case "esc":
+		a.line.end()
+		return a.setFilter("")
+	}
+	cmd := a.line.update(k)
+	if text, ok := a.line.text(true); ok && text != a.filter() {
+		return tea.Batch(cmd, a.setFilter(text))
+	}
+	return cmd
+}

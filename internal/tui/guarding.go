@@ -3,7 +3,6 @@ package tui
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -26,14 +25,7 @@ type guardMsg struct {
 }
 
 func (a *App) askGuard() tea.Cmd {
-	client := a.client
-	return func() tea.Msg {
-		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-		defer cancel()
-		var m guardMsg
-		m.guard, m.err = client.Guard(ctx)
-		return m
-	}
+	return fetch(a.client.Guard, func(g control.Guard, err error) tea.Msg { return guardMsg{g, err} })
 }
 
 // pressGuard takes a key of the station Guard.

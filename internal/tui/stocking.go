@@ -37,14 +37,7 @@ type (
 )
 
 func (a *App) askStock() tea.Cmd {
-	client := a.client
-	return func() tea.Msg {
-		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-		defer cancel()
-		var m stockMsg
-		m.stock, m.err = client.Stock(ctx)
-		return m
-	}
+	return fetch(a.client.Stock, func(s control.Stock, err error) tea.Msg { return stockMsg{s, err} })
 }
 
 // makeCurve has the larder foretell what memories of other sizes would do.

@@ -1,0 +1,81 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/tui/dialog"
+)
+
+// fetch asks the larder something, within a few seconds.
+func fetch[T any](f func(context.Context) (T, error), got func(T, error) tea.Msg) tea.Cmd {
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		return got(f(ctx))
+	}
+}
+
+// What the application asks before it does something that counts for all stations, or for Find.
+
+// askValues shows the values in statements, if she means it and the larder allows it, or hides them.
+func (a *App) askValues() tea.Cmd {
+	switch {
+	case a.values:
+		a.values = false
+		a.feed.show(false)
+		a.watch.Forget()
+		a.find.Forget()
+		a.said, a.saidAt, a.saidBad = "Values are hidden again, and what was shown of them is forgotten.", time.Now(), false
+	case !a.status.ShowsValues:
+		a.said, a.saidAt, a.saidBad = "Values stay hidden: show_values = true in the larder's configuration would allow it.", time.Now(), true
+	default:
+		a.dialog = &dialog.Sure{Title: "Show values", Says: []string{
+			"The literals and parameters of statements are shown on this terminal, one by one, until you hide them again with v or leave.",
+			"They may be names, card numbers or whatever else your applications' users type. Nothing of it is written to a file.",
+		}, Do: func() tea.Msg { return valuesMsg{} }}
+	}
+	return nil
+}
+
+// valuesMsg has values shown.
+type valuesMsg struct{}
+
+// act does something to the larder and says what it came to.
+func act(said string, f func(context.Context) error) tea.Cmd {
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		defer cancel()
+		return doneMsg{said, f(ctx)}
+	}
+}
+
+func (a *App) askDrop() {
+	p := a.find.Selected()
+	if p == nil {
+		return
+	}
+	id := p.ID
+	a.dialog = &dialog.Sure{
+		Title: "Drop the results of " + id,
+		Says:  []string{fmt.Sprintf("Its %d kept results are dropped; the next of its statements go to the origin, and are kept again if a rule says so.", p.Kept)},
+		Do:    act("Dropped the results of "+id+".", func(ctx context.Context) error { _, err := a.client.Drop(ctx, control.Drop{Pattern: id}); return err }),
+	}
+}
+
+func (a *App) askHold() dialog.Dialog {
+	on := a.status.State != "held"
+	d := &dialog.Sure{Title: "Hold", Says: []string{
+		"All keeping is switched off: every statement goes to the origin from now on, as if the larder were not there.",
+		"What is kept stays in memory, and writes go on dropping it, so that it is right when you go on.",
+	}, Do: act("On hold: every statement goes to the origin.", func(ctx context.Context) error { return a.client.Hold(ctx, true) })}
+	if !on {
+		d = &dialog.Sure{Title: "Go on keeping", Says: []string{"The rules are in force again, and what is still true is answered from memory at once."},
+			Do: act("The rules are in force again.", func(ctx context.Context) error { return a.client.Hold(ctx, false) })}
+	}
+	return d
+}
