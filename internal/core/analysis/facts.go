@@ -45,8 +45,8 @@ type Write struct {
 // Pin is a column that every row read from, or written in, a table must have equal to a literal or a parameter, or to one
 // of several. It says so for this one mention of the table.
 type Pin struct {
-	// Table is the table's name as it is written; its name is empty for a column that stands without its table's name
-	// and may be of any of them.
+	// Ref is the column as a condition names it. It is nil for a column that is assigned or inserted, which is Table's Column.
+	Ref    *Ref
 	Table  Name
 	Column string
 	Of     PinOf
@@ -54,18 +54,19 @@ type Pin struct {
 	Values []PinValue
 	// Via are the columns by which it is known that this one is equal to the values, as in a.x = 5 and a.x = b.y: all of them must be
 	// compared alike.
-	Via []Column
+	Via []*Ref
 }
 
-// Same says whether two pins are of the same column and kind, wherever their values stand.
+// Same says whether two pins, of two statements of one pattern, are of the same column and kind, wherever their values stand.
 func (p Pin) Same(o Pin) bool {
-	return p.Table == o.Table && p.Column == o.Column && p.Of == o.Of && slices.Equal(p.Via, o.Via)
+	return p.Table == o.Table && p.Column == o.Column && p.Of == o.Of && p.Ref.same(o.Ref) && slices.EqualFunc(p.Via, o.Via, (*Ref).same)
 }
 
-// Column is a column of a table, by the names as written.
-type Column struct {
-	Table  Name
-	Column string
+func (r *Ref) same(o *Ref) bool {
+	if r == nil || o == nil {
+		return r == o
+	}
+	return r.All == o.All && slices.Equal(r.Path, o.Path)
 }
 
 // PinOf says which rows a pin speaks of.
@@ -85,6 +86,8 @@ type PinValue struct {
 	Cast     string // the type that it is cast to, or empty
 	Negative bool   // there is a minus before it
 	Array    bool   // it is an array, whose elements are the values
+	// Parameter is the number of the parameter that stands there, or 0.
+	Parameter int
 }
 
 // Effect is what a statement does beyond reading and writing the tables it names. Effects add up.
@@ -98,6 +101,7 @@ const (
 	Begins                      // begins a transaction block
 	Ends                        // ends a transaction block by ROLLBACK
 	Commits                     // may end a transaction block by committing, or commits on the way
+	Shared                      // changes what all databases of a server have in common, such as roles, or may reach another
 	System                      // changes the system catalogs in what nobody's other results rest on, such as a temporary table
 )
 
@@ -118,25 +122,30 @@ type Facts struct {
 	// Reads and Writes name each table once, in the order they are met.
 	Reads  []Name
 	Writes []Write
-	// Locals are the names of common table expressions: a table named so may be one or the other.
-	Locals []string
 	// Functions are those that the grammar's package cannot judge by their name: the database's own, and the server's
 	// that were not reviewed.
 	Functions []Name
 	// BuiltIns are the functions judged by their name alone, which holds while no function of the database has it too.
 	BuiltIns []string
-	// Columns are the columns asked for by name, without their table's, and Star is set when some are asked for without
-	// a name.
+	// Refs are all columns and rows that are asked for by name. Columns are the last parts of these names, and Star is set when some are asked
+	// for without a name.
+	Refs    []*Ref
 	Columns []string
 	Star    bool
-	// Attributes are the names behind a dot: a column, or a function called as if it were one.
-	Attributes []string
+	// Whole is set when more of its tables may be needed than Refs says.
+	Whole bool
+	// Fields are the names behind a dot, which may be calls.
+	Fields []Field
 	// Operators are the operators used, also those implied by DISTINCT, IN, BETWEEN and the like.
 	Operators []string
-	// DateCasts are the columns cast to a date or time: of a text, that could mean the current time.
-	DateCasts []string
-	// Types are the types cast to that are not the server's own known ones.
-	Types []Name
+	// DateCasts are the columns cast to a date or time: of a text, that could mean the current time. Shifted are those read at another time zone:
+	// of a time without a date, that depends on today's.
+	DateCasts, Shifted []*Ref
+	// Types are the types cast to that are not the server's own known ones, and Variables those that a function's variables have.
+	Types     []Name
+	Variables []VariableType
+	// Mixed are the parameters whose type may be decided by another mention than that by a pin.
+	Mixed []int
 	// System is set when the result also rests on the system catalogs, though no table of theirs is named.
 	System bool
 	// Cascade is set when TRUNCATE takes every table with it that refers to one of Writes.
@@ -148,8 +157,12 @@ type Facts struct {
 	Pins      []Pin
 	Again     []Name
 	Rewritten []Name
-	// AnyRows is set when it asks for some of its rows without saying which.
+	// AnyRows is set when the same rows in the tables may give it other results, as their order is nobody's promise.
 	AnyRows bool
+	// Folds is set when it holds constants that the server reads by the settings of the moment at which it is prepared.
+	Folds bool
+	// Private is set when privileges other than those on tables may decide whether it runs.
+	Private bool
 	// RowsAreFound is set when a row of the result, if there is any, can only come from one in each table that a pin reads.
 	RowsAreFound bool
 	Effect       Effect
@@ -223,5 +236,5 @@ func AddWrite(list []Write, w Write) []Write {
 
 // Unreadable gives the facts of a statement of which nothing is known.
 func Unreadable(reason string) *Facts {
-	return &Facts{Verb: "unknown", Effect: Unknown | Commits | Settings, Reasons: []string{reason}}
+	return &Facts{Verb: "unknown", Effect: Unknown | Shared | Commits | Settings, Reasons: []string{reason}}
 }

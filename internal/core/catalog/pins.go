@@ -42,12 +42,13 @@ type WrittenColumn struct {
 // pins works out by what the statement's own pins narrow what it reads.
 func (r *resolver) pins(f *analysis.Facts) {
 	found := map[*relation][]PinColumn{}
-	if len(r.s.operators["="]) > 0 { // values may be compared in a way of this database's own
+	if r.s.equality { // values may be compared in a way of this database's own
 		f = withoutPins(f)
 		clear(r.narrow)
 	}
+	r.mixed(f)
 	for i, p := range f.Pins {
-		rel, c := r.pinned(f, p.Table, p.Column)
+		rel, c := r.pinned(f, p)
 		if c == nil || c.Type == freshness.NoType {
 			continue
 		}
@@ -55,12 +56,7 @@ func (r *resolver) pins(f *analysis.Facts) {
 		if pin := rel.full() + "." + c.Name; !assigned && !slices.Contains(r.out.Pins, pin) {
 			r.out.Pins = append(r.out.Pins, pin)
 		}
-		alike := true
-		for _, v := range p.Via {
-			_, via := r.pinned(f, v.Table, v.Column)
-			alike = alike && via != nil && via.Type == c.Type
-		}
-		if p.Of == analysis.PinOfRead && alike {
+		if p.Of == analysis.PinOfRead && r.alike(p, c.Type) {
 			found[rel] = append(found[rel], PinColumn{c.Name, c.Type, i})
 		}
 	}
@@ -76,6 +72,41 @@ func (r *resolver) pins(f *analysis.Facts) {
 	}
 }
 
+// alike says whether all columns by which a pin is known are compared as its own is.
+func (r *resolver) alike(p analysis.Pin, t freshness.Type) bool {
+	if freshness.Off(freshness.ViaAlike) {
+		return true
+	}
+	for _, v := range p.Via {
+		if !r.kindOf(v, func(c *Column) bool { return c.Type == t }) {
+			return false
+		}
+	}
+	return true
+}
+
+// mixed works out of which parameters it is not known as what type the server takes them: one is mentioned elsewhere, or is compared with
+// columns of several.
+func (r *resolver) mixed(f *analysis.Facts) {
+	r.out.Mixed = slices.Clone(f.Mixed)
+	types := map[int]freshness.Type{}
+	for _, p := range f.Pins {
+		t := freshness.NoType
+		if _, c := r.pinned(f, p); c != nil {
+			t = c.Type
+		}
+		for _, v := range p.Values {
+			if v.Parameter == 0 || len(p.Via) > 0 {
+				continue
+			}
+			if have, ok := types[v.Parameter]; ok && have != t && !slices.Contains(r.out.Mixed, v.Parameter) {
+				r.out.Mixed = append(r.out.Mixed, v.Parameter)
+			}
+			types[v.Parameter] = t
+		}
+	}
+}
+
 func withoutPins(f *analysis.Facts) *analysis.Facts {
 	out := *f
 	out.Pins = nil
@@ -85,27 +116,47 @@ func withoutPins(f *analysis.Facts) *analysis.Facts {
 // systemColumns change with every update of their row.
 var systemColumns = []string{"ctid", "xmin", "xmax", "cmin", "cmax", "tableoid"}
 
-// readColumns works out which columns of the tables that a statement names it needs to know. A name stands for the column of every table.
+// readColumns works out which columns of the tables that a statement names it needs to know.
 func (r *resolver) readColumns(f *analysis.Facts) {
-	whole := func(name string) bool { // a function called like a column sees the whole row
-		return slices.Contains(systemColumns, name) || len(r.s.functions[name]) > 0
-	}
-	if f.Star || !r.s.Whole || slices.ContainsFunc(f.Columns, whole) || slices.ContainsFunc(f.Attributes, whole) {
+	if !r.s.Whole {
 		return
 	}
+	need := r.needs(f)
+	if need.all {
+		return
+	}
+	whole, columns := map[*relation]bool{}, map[*relation]map[string]bool{}
+	for i := range need.whole {
+		for _, rel := range r.tablesOf(i) {
+			whole[rel] = true
+		}
+	}
+	for i, names := range need.columns {
+		for _, rel := range r.tablesOf(i) {
+			if columns[rel] == nil {
+				columns[rel] = map[string]bool{}
+			}
+			for name := range names {
+				columns[rel][name] = true
+			}
+		}
+	}
 	for _, n := range f.Reads {
+		if r.s.isSystem(n) {
+			continue
+		}
 		for _, rel := range r.s.meant(n, r.path) {
 			_, pinned := r.out.ReadPins[rel.full()]
-			if pinned || rel.kind != 'r' || r.again[rel] || !r.read[rel] || len(rel.children) > 0 || rel.part || strings.ContainsRune(rel.flags, FlagRowSecurity) {
+			if pinned || whole[rel] || rel.kind != 'r' || r.again[rel] || !r.read[rel] || len(rel.children) > 0 || rel.part || strings.ContainsRune(rel.flags, FlagRowSecurity) {
 				continue
 			}
-			columns := []string{}
+			names := []string{}
 			for _, c := range rel.columns {
-				if slices.Contains(f.Columns, c.Name) {
-					columns = append(columns, c.Name)
+				if columns[rel][c.Name] {
+					names = append(names, c.Name)
 				}
 			}
-			r.out.ReadColumns[rel.full()] = columns
+			r.out.ReadColumns[rel.full()] = names
 		}
 	}
 }
@@ -152,53 +203,29 @@ func (r *relation) best(columns []PinColumn) (pin ReadPin) {
 	return pin
 }
 
-// pinned finds the table and the column that a pin means: a table that is mentioned but once. The table's name may be missing;
-// then exactly one of those read has the column.
-func (r *resolver) pinned(f *analysis.Facts, table analysis.Name, column string) (*relation, *Column) {
-	var tables []*relation
-	if table.Name != "" {
-		tables = r.pinnable(f, table)
-	} else {
-		for _, n := range f.Reads {
-			for _, rel := range r.s.meant(n, r.path) {
-				if rel.column(column) != nil || rel.kind != 'r' && rel.kind != 'p' {
-					tables = append(tables, rel)
-				}
-			}
+// pinned finds the table and the column that a pin means: a table that is mentioned but once.
+func (r *resolver) pinned(f *analysis.Facts, p analysis.Pin) (*relation, *Column) {
+	table, column := p.Table, p.Column
+	if p.Ref != nil {
+		item, name := r.pinColumn(p.Ref)
+		if item == nil || p.Of == analysis.PinOfOld && !item.Target {
+			return nil, nil
 		}
+		table, column = item.Table, name
 	}
-	if len(tables) != 1 || len(tables) == 1 && table.Name == "" && len(r.pinnableAs(f, tables[0])) != 1 {
+	if slices.Contains(f.Again, table) || r.s.isSystem(table) {
+		return nil, nil
+	}
+	tables := r.s.meant(table, r.path)
+	if len(tables) != 1 || tables[0].kind != 'r' && tables[0].kind != 'p' {
 		return nil, nil
 	}
 	return tables[0], tables[0].column(column)
 }
 
-// pinnableAs gives the table again, if the name by which it is read is mentioned but once.
-func (r *resolver) pinnableAs(f *analysis.Facts, rel *relation) []*relation {
-	for _, n := range f.Reads {
-		if tables := r.pinnable(f, n); slices.Contains(tables, rel) {
-			return tables
-		}
-	}
-	return nil
-}
-
-// pinnable gives the plain tables a name means, if it is mentioned but once.
-func (r *resolver) pinnable(f *analysis.Facts, n analysis.Name) (out []*relation) {
-	if slices.Contains(f.Again, n) || n.Schema == "" && slices.Contains(f.Locals, n.Name) {
-		return nil
-	}
-	for _, rel := range r.s.meant(n, r.path) {
-		if rel.kind == 'r' || rel.kind == 'p' {
-			out = append(out, rel)
-		}
-	}
-	return out
-}
-
 // narrowed gives what a statement's pins say of the rows that it writes, or nil where they say nothing: of a table that it writes in
 // more ways than one, or that a name may not mean alone.
-func narrowed(f *analysis.Facts, w analysis.Write, rel *relation) *WritePin {
+func (r *resolver) narrowed(f *analysis.Facts, w analysis.Write, rel *relation) *WritePin {
 	if slices.Contains(f.Rewritten, w.Name) || w.Events&analysis.Truncate != 0 || len(rel.rules) > 0 {
 		return nil
 	}
@@ -216,7 +243,15 @@ func narrowed(f *analysis.Facts, w analysis.Write, rel *relation) *WritePin {
 		assigned := w.Events&analysis.Update != 0 && slices.Contains(w.Sets, c.Name)
 		known, new := false, false
 		for i, p := range f.Pins {
-			if p.Column != c.Name || p.Table != w.Name {
+			table, column := p.Table, p.Column
+			if p.Ref != nil {
+				item, name := r.pinColumn(p.Ref)
+				if item == nil || !item.Target {
+					continue
+				}
+				table, column = item.Table, name
+			}
+			if column != c.Name || table != w.Name || !r.alike(p, c.Type) || p.Of == analysis.PinOfConflict && c.Odd {
 				continue
 			}
 			switch p.Of {

@@ -23,6 +23,8 @@ type Resolved struct {
 	// SystemChanges is set when the system catalogs may be others afterwards, but nothing that anybody else sees
 	// in his results; SchemaChanges when the schema itself may be.
 	SystemChanges, SchemaChanges bool
+	// Beyond is set when what it does may reach other databases of the server.
+	Beyond bool
 	// Settings is set when settings of the session may be others afterwards.
 	Settings bool
 	// Reasons says why the result is not kept; empty when it may be.
@@ -35,21 +37,26 @@ type Resolved struct {
 	// ReadColumns are the columns that need to be known of tables in Reads, where not all need to be, and none of the rows is pinned.
 	ReadColumns map[string][]string
 	WritePins   map[string]WritePin
+	// Mixed are the parameters of which it is not known as what type the server takes them, unless that is declared.
+	Mixed []int
+	// AnyRows is set when the same rows in its tables may give it another result.
+	AnyRows bool
 	// OfTime is set when all Reasons rest on the current time, and there are some.
 	OfTime bool
 
-	private  bool // the result may depend on who asks, whatever he may read
-	relation map[*relation]bool
+	restricted bool // not everybody may use all that is the server's own
+	private    bool // the result may depend on who asks, whatever he may read
+	relation   map[*relation]bool
 }
 
-// SharedBy says whether a role may be answered with what was fetched for another that SharedBy is true of: what comes out
+// SharedBy says whether a role, by its number, may be answered with what was fetched for another that SharedBy is true of: what comes out
 // does not depend on who asks, and the role may read every table and view it comes from.
 func (o *Resolved) SharedBy(role string) bool {
-	if o.private || o.System || len(o.relation) == 0 {
+	if o.private || o.restricted || o.System || len(o.relation) == 0 {
 		return false
 	}
 	for rel := range o.relation {
-		if !rel.readers[role] || strings.ContainsRune(rel.flags, FlagRowSecurity) {
+		if role == "" || !rel.readers[role] || strings.ContainsRune(rel.flags, FlagRowSecurity) {
 			return false
 		}
 	}
@@ -70,7 +77,7 @@ func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
 	r := &resolver{
 		s: s, path: h.Path, out: &Resolved{ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}, ReadPins: map[string]ReadPin{}, ReadColumns: map[string][]string{}, WritePins: map[string]WritePin{}},
 		read: map[*relation]bool{}, again: map[*relation]bool{}, written: map[*relation]change{}, rewrite: map[*relation]bool{},
-		narrow: map[*relation]WritePin{}, called: map[*function]bool{},
+		narrow: map[*relation]WritePin{}, called: map[*function]bool{}, checked: map[analysis.Name]bool{},
 	}
 	r.facts(f, nil, "")
 	r.declared(h.Declared, []string{"as declared for the pattern"})
@@ -79,7 +86,8 @@ func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
 	slices.Sort(r.out.Writes)
 	r.out.OfTime = len(r.out.Reasons) > 0 && !slices.ContainsFunc(r.out.Reasons, func(s string) bool { return !analysis.OfTime(s) })
 	r.out.private = r.out.private || len(r.called) > 0 // a function may ask who calls it
-	r.out.relation = r.read
+	r.out.Beyond = r.out.Beyond || r.out.SchemaChanges && (r.s.reaches || !r.s.Whole)
+	r.out.relation, r.out.restricted = r.read, r.s.restricted
 	return r.out
 }
 
@@ -95,6 +103,7 @@ type resolver struct {
 	rewrite map[*relation]bool // likewise
 	narrow  map[*relation]WritePin
 	called  map[*function]bool
+	checked map[analysis.Name]bool // types
 }
 
 func (r *resolver) reason(text string) {
@@ -131,6 +140,7 @@ func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
 	if f.Effect&analysis.Settings != 0 {
 		r.out.Settings = true
 	}
+	r.out.Beyond = r.out.Beyond || f.Effect&analysis.Shared != 0
 	if f.Effect&analysis.System != 0 {
 		r.definition()
 		r.out.SystemChanges = true
@@ -150,7 +160,7 @@ func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
 		for _, rel := range meant {
 			c := change{events: w.Events, sets: w.Sets, cascade: f.Cascade}
 			if how == nil {
-				c.narrow = narrowed(f, w, rel)
+				c.narrow = r.narrowed(f, w, rel)
 			}
 			r.write(rel, c, how)
 		}
@@ -163,10 +173,8 @@ func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
 			r.call(fn, how, which+"calls ")
 		}
 	}
-	for _, name := range f.Attributes {
-		for _, fn := range r.s.functions[name] {
-			r.call(fn, how, which+"asks for ."+name+", which may be a call of ")
-		}
+	for i := range f.Fields {
+		r.field(&f.Fields[i], how, which)
 	}
 	for _, op := range f.Operators {
 		r.operator(op, fmt.Sprintf("uses the operator %s, which is ", op), how, which)
@@ -175,11 +183,21 @@ func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
 	for _, t := range f.Types {
 		r.castTo(t, how, which)
 	}
+	for _, v := range f.Variables {
+		r.variable(v, how, which)
+	}
 	for _, c := range f.DateCasts {
-		if !r.dated(f, c) {
-			r.reason(which + "casts " + c + " to a date or time, and that " + analysis.MayMeanTime)
+		if !r.kindOf(c, func(c *Column) bool { return c.Dated }) {
+			r.reason(which + "casts " + c.Path[len(c.Path)-1] + " to a date or time, and that " + analysis.MayMeanTime)
 		}
 	}
+	for _, c := range f.Shifted {
+		if !r.kindOf(c, func(c *Column) bool { return c.Stamp }) {
+			r.reason(which + "reads " + c.Path[len(c.Path)-1] + " at a time zone, and of a time without a date that " + analysis.DependsOnToday)
+		}
+	}
+	r.out.AnyRows = r.out.AnyRows || f.AnyRows
+	r.out.private = r.out.private || f.Private || len(f.Types) > 0
 }
 
 // definition takes into account that the functions that are called by definitions may do anything.
@@ -187,22 +205,6 @@ func (r *resolver) definition() {
 	if r.s.events || !r.s.Whole {
 		r.out.anything()
 	}
-}
-
-// dated says whether a column is a date or time in every relation that a statement reads and that has it.
-func (r *resolver) dated(f *analysis.Facts, column string) bool {
-	found := false
-	for _, n := range f.Reads {
-		for _, rel := range r.s.meant(n, r.path) {
-			if c := rel.column(column); c != nil {
-				if !c.Dated {
-					return false
-				}
-				found = true
-			}
-		}
-	}
-	return found
 }
 
 // system notes that a result rests on the system catalogs.
@@ -215,7 +217,7 @@ func (r *resolver) system(reason string) {
 }
 
 func (r *resolver) readName(f *analysis.Facts, n analysis.Name, how []string, which string) {
-	if isSystem(n) {
+	if r.s.isSystem(n) {
 		switch why := shifting(f, n); {
 		case why != "":
 			r.reason(which + "reads " + n.Name + ", " + why)
@@ -226,9 +228,7 @@ func (r *resolver) readName(f *analysis.Facts, n analysis.Name, how []string, wh
 	}
 	meant := r.s.meant(n, r.path)
 	if len(meant) == 0 {
-		if n.Schema != "" || !slices.Contains(f.Locals, n.Name) {
-			r.reason(which + "reads " + n.String() + ", which the catalog does not name")
-		}
+		r.reason(which + "reads " + n.String() + ", which the catalog does not name")
 		return
 	}
 	for _, rel := range meant {

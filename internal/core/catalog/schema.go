@@ -28,16 +28,23 @@ import (
 //	policy     a condition of Schema.Name's row security stands in OtherName
 //	rule       Schema.Name has the rewrite rule in OtherName; Flags is the server's number for what it is on
 //	columns    of Schema.Name, in OtherName: a line for each, its flags and its name: n, t, u or y
-//	           for how it is compared, d for a date or time, g for a generated and i for an identity column
+//	           for how it is compared, d for a date with or without a time, h for a time alone, c for a value with fields, o where a
+//	           unique index compares otherwise, g for a generated and i for an identity column
 //	key        a unique key of Schema.Name: its columns, a line for each, in OtherName
 //	function   Schema.Name; Flags are its volatility, its kind, and p if it has a search path of its own; OtherSchema is
-//	           its language, OtherName its definition
+//	           its language, OtherName its definition, or of one in C the library and its name there
 //	granted    Schema.Name may be read by the roles in the readers row named Flags
-//	readers    the roles that may read what is granted as Name is: a line for each, in OtherName
+//	readers    the roles that may read what is granted as Name is: a line with its number for each, in OtherName
 //	event      functions are called by definitions
 //	aggregate  Schema.Name is made of the function Other
+//	           or what it is a range of
 //	operator   Name has the function Other, or only the volatility in Flags; Name "cast" stands for casts
 //	type       Schema.Name; Flags are its kind and its input's volatility; Other is what a domain is made of
+//	typed      the relation or type Schema.Name has a column of the type Other, which is no system type, or an array of it
+//	system     the server's own tables and views, in OtherName: a line for each, with its schema
+//	reach      there are ways to other databases
+//	equality   there is an operator = by which values that are told apart may be compared
+//	restricted not everybody may use all of the server's own functions, types and schemas
 //	builtin    the server's own functions, in OtherName: a line for each, its volatility and its name
 //
 // A description may lack whatever its server could not say; the first kind of relation row then carries more flags.
@@ -68,6 +75,7 @@ type Schema struct {
 	relations map[string][]*relation // by name
 	functions map[string][]*function // by name
 	types     map[string][]Row
+	typed     map[string][]analysis.Name // the types of the columns of a relation or type, as far as they are the database's own
 	operators map[string][]Row
 	builtin   map[string]byte // volatility
 
@@ -75,6 +83,12 @@ type Schema struct {
 	declared  map[string]Declaration
 	ambiguous bool
 	events    bool // functions are called by definitions
+
+	system     map[string]bool // the names, with their schemas, of the server's own tables and views; nil where they are not known
+	restricted bool            // not everybody may use all of the server's own functions and types
+	equality   bool            // values may be compared by an operator of this database's own
+
+	reaches bool // what may do anything may do it in other databases, too
 
 	readWrites  bool // some view or policy calls a function that may write
 	readChanges bool // or one that may change settings
@@ -117,10 +131,12 @@ type relation struct {
 // Column is a column of a table.
 type Column struct {
 	Name string
-	// Dated is set for dates and times.
-	Dated bool
+	// Dated is set for dates and times, Stamp for those of them that have a date, and Composite for what has fields, or may have some.
+	Dated, Stamp, Composite bool
 	// Type is how its values are compared, or NoType where equal ones may be written in several ways that are not known.
 	Type freshness.Type
+	// Odd is set when a unique index compares its values in another way than the column does.
+	Odd bool
 	// Generated is set when the server makes its values from the row's others, Identity when it counts them.
 	Generated, Identity bool
 }
@@ -175,6 +191,17 @@ type body struct {
 	text
 }
 
+// reaches says whether it may have ways of its own to other databases.
+func (b *body) reaches() bool {
+	switch b.language {
+	case "sql", "plpgsql", "internal", "":
+		return false
+	case "c":
+		return b.volatility == 'v' && !reviewed(b.sql)
+	}
+	return true
+}
+
 // text is SQL that is parsed when it is first needed.
 type text struct {
 	sql   string
@@ -193,12 +220,14 @@ func (t *text) definition(p Parse) (*analysis.Facts, error) {
 	return t.facts, t.err
 }
 
+func typeName(schema, name string) analysis.Name { return analysis.Name{Schema: schema, Name: name} }
+
 func (r *relation) full() string { return r.schema + "." + r.name }
 
 // New makes a Schema of its description.
 func New(rows []Row, parse Parse) *Schema {
 	s := &Schema{
-		parse: parse, relations: map[string][]*relation{}, functions: map[string][]*function{}, types: map[string][]Row{},
+		parse: parse, relations: map[string][]*relation{}, functions: map[string][]*function{}, types: map[string][]Row{}, typed: map[string][]analysis.Name{},
 		operators: map[string][]Row{}, builtin: map[string]byte{}, readers: map[string]map[string]bool{},
 	}
 	for _, r := range rows {
@@ -223,6 +252,7 @@ func New(rows []Row, parse Parse) *Schema {
 			if len(r.Flags) > 1 {
 				b.kind = r.Flags[1]
 			}
+			s.reaches = s.reaches || b.reaches()
 			b.ownPath = strings.Contains(r.Flags, "p")
 			f.bodies = append(f.bodies, b)
 		case "type":
@@ -239,6 +269,19 @@ func New(rows []Row, parse Parse) *Schema {
 			s.readers[r.Name] = roles
 		case "event":
 			s.events = true
+		case "restricted":
+			s.restricted = true
+		case "reach":
+			s.reaches = true
+		case "equality":
+			s.equality = true
+		case "system":
+			s.system = map[string]bool{}
+			for name := range strings.SplitSeq(r.OtherName, "\n") {
+				s.system[name] = true
+			}
+		case "typed":
+			s.typed[r.Schema+"."+r.Name] = append(s.typed[r.Schema+"."+r.Name], typeName(r.OtherSchema, r.OtherName))
 		case "operator":
 			s.operators[r.Name] = append(s.operators[r.Name], r)
 		case "builtin":
@@ -305,8 +348,8 @@ func (s *Schema) link(r Row) {
 	case "columns":
 		for line := range strings.SplitSeq(r.OtherName, "\n") {
 			if flags, name, ok := strings.Cut(line, " "); ok {
-				from.columns = append(from.columns, Column{Name: name, Type: pinType(flags), Dated: strings.Contains(flags, "d"),
-					Generated: strings.Contains(flags, "g"), Identity: strings.Contains(flags, "i")})
+				from.columns = append(from.columns, Column{Name: name, Type: pinType(flags), Dated: strings.ContainsAny(flags, "dh"), Stamp: strings.Contains(flags, "d"),
+					Composite: strings.Contains(flags, "c"), Odd: strings.Contains(flags, "o"), Generated: strings.Contains(flags, "g"), Identity: strings.Contains(flags, "i")})
 			}
 		}
 	case "granted":

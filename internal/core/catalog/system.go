@@ -7,9 +7,19 @@ import (
 	"jollylarder/internal/core/analysis"
 )
 
-// isSystem says whether a name is of the system catalogs.
-func isSystem(n analysis.Name) bool {
-	return n.Schema == "pg_catalog" || n.Schema == "information_schema" || n.Schema == "" && strings.HasPrefix(n.Name, "pg_")
+// isSystem says whether a name is of the system catalogs: of those that the server has by itself, where the schema's description says which
+// these are, since anybody may put a table of such a name, or into such a schema, who has the right.
+func (s *Schema) isSystem(n analysis.Name) bool {
+	if s.system == nil {
+		return n.Schema == "pg_catalog" || n.Schema == "information_schema" || n.Schema == "" && strings.HasPrefix(n.Name, "pg_")
+	}
+	switch n.Schema {
+	case "":
+		return s.system["pg_catalog."+n.Name]
+	case "pg_catalog", "information_schema":
+		return s.system[n.String()]
+	}
+	return false
 }
 
 // defined are the system catalogs and views whose rows change by definitions only, but for the columns in drifting.
@@ -29,11 +39,11 @@ pg_user pg_group
 var drifting = strings.Fields(`
 reltuples relpages relallvisible relallfrozen relfrozenxid relminmxid relfilenode relhasindex relhasrules relhastriggers
 relhassubclass datfrozenxid datminmxid indisvalid indcheckxmin indisready indislive hasindexes hasrules hastriggers
-age xmin xmax cmin cmax ctid
+age xmin xmax cmin cmax ctid atthasmissing attmissingval
 `)
 
 // withDrifting are the catalogs that have such columns, so that asking for all of a row asks for them.
-var withDrifting = strings.Fields("pg_class pg_database pg_index pg_tables")
+var withDrifting = strings.Fields("pg_class pg_database pg_index pg_tables pg_attribute")
 
 // shifting says why what a statement reads in a system table may change without a definition, or nothing.
 func shifting(f *analysis.Facts, n analysis.Name) string {

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/freshness"
 )
 
 // Unread gives what a pattern does to a database whose catalog has not been read: nothing is kept, and a write may
@@ -11,10 +12,12 @@ import (
 // statement that only reads the tables it names, through functions known to be harmless, still changes nothing.
 func Unread(f *analysis.Facts) *Resolved {
 	out := &Resolved{Reasons: slices.Clone(f.Reasons)}
-	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 {
+	if f.Effect&(analysis.Unknown|analysis.Schema|analysis.Shared) != 0 {
 		out.anything()
+		out.Beyond = f.Effect&(analysis.Unknown|analysis.Shared) != 0
 	}
-	if len(f.Writes) > 0 || len(f.Functions) > 0 {
+	// A table read may be a view, and an operator or a field a function: anything may write.
+	if len(f.Writes) > 0 || len(f.Functions) > 0 || !freshness.Off(freshness.BlindReads) && len(f.Reads)+len(f.Fields)+len(f.BuiltIns)+len(f.Operators)+len(f.Types) > 0 {
 		out.Everything = true
 	}
 	out.SystemChanges = f.Effect&analysis.System != 0
@@ -36,9 +39,7 @@ func Named(f *analysis.Facts) *Resolved {
 	}
 	out.System = f.System
 	for _, n := range f.Reads {
-		if !slices.Contains(f.Locals, n.String()) {
-			out.Reads = append(out.Reads, n.String())
-		}
+		out.Reads = append(out.Reads, n.String())
 	}
 	for _, w := range f.Writes {
 		out.Writes = append(out.Writes, w.String())
@@ -50,7 +51,8 @@ func Named(f *analysis.Facts) *Resolved {
 		out.Reasons = append(out.Reasons, "casts to "+t.Name+", a type that is not known")
 	}
 	for _, p := range f.Pins {
-		if pin := p.Table.String() + "." + p.Column; p.Table.Name != "" && !slices.Contains(f.Again, p.Table) && !slices.Contains(out.Pins, pin) {
+		table, column := p.Guess()
+		if pin := table.String() + "." + column; table.Name != "" && !slices.Contains(f.Again, table) && !slices.Contains(out.Pins, pin) {
 			out.Pins = append(out.Pins, pin)
 		}
 	}

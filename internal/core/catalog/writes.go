@@ -58,6 +58,9 @@ func (r *resolver) rewritten(rel *relation) {
 
 // write follows what a write to a relation changes.
 func (r *resolver) write(rel *relation, c change, how []string) {
+	if rel.kind == 'p' && c.events&analysis.Update != 0 && !freshness.Off(freshness.MovedRows) { // a row may go to another part, which deletes and inserts it
+		c.events |= analysis.Insert | analysis.Delete
+	}
 	events := c.events
 	if _, again := r.written[rel]; again || c.narrow == nil {
 		r.rewritten(rel)
@@ -122,6 +125,11 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 	if rel.kind == 'm' && rel.view != nil {
 		r.definition()
 		r.recorded(rel, 'v', rel.view.query(r.s.parse), then(how, "for the contents of "+rel.full()), "refreshes "+rel.full()+", which ")
+	}
+	if events&(analysis.Insert|analysis.Update) != 0 && !freshness.Off(freshness.TypeChecks) {
+		for _, t := range r.s.typed[rel.full()] {
+			r.checks(t, then(how, "through a type of a column of "+rel.full()), "writes "+rel.full()+", of which a column's type calls ")
+		}
 	}
 	for _, letter := range []byte("wr") {
 		for _, fn := range rel.calls[letter] {

@@ -139,6 +139,9 @@ func (e *Engine) asked(key string) (a Asked, ok bool) {
 		return a, false
 	}
 	a.Shape, b = b[0]&^ttlOnlyForm, b[1:]
+	if a.Shape < 'a' {
+		return a, false // it was prepared under other settings than those of its session
+	}
 	a.Exact, a.Types, a.Bound = part(), part(), part()
 	return a, !bad && len(b) == 0 && len(a.Values) > 0
 }

@@ -30,6 +30,8 @@ type database struct {
 	// out of date already.
 	blind map[*Pattern]struct{}
 
+	versions versions
+
 	handovers handovers
 	feed      Feed
 
@@ -125,8 +127,16 @@ func (db *database) current() *catalog.Schema {
 	return nil
 }
 
-// everyDatabase gives the clocks that move when the schema changes, or something common to all databases of an origin
-// such as a role.
+// definitions gives the clocks that move when what a pattern does may change a definition: those of its database, and those of all databases of
+// the origin if that may be of something common to them, such as a role, or if it may reach them.
+func (e *Engine) definitions(db *database, does *catalog.Resolved) []*freshness.Clock {
+	if !does.Beyond {
+		return []*freshness.Clock{db.clocks.Every, db.clocks.Schema}
+	}
+	return e.everyDatabase(db.origin)
+}
+
+// everyDatabase gives those of all databases of an origin.
 func (e *Engine) everyDatabase(origin string) []*freshness.Clock {
 	e.mu.RLock()
 	defer e.mu.RUnlock()
@@ -188,9 +198,11 @@ func (e *Engine) blindEnded(db *database, patterns []*Pattern) {
 		return
 	}
 	for _, p := range patterns {
-		if schema.Resolve(p.Facts, catalog.Hints{}).SchemaChanges {
-			move(e.everyDatabase(db.origin)...)
-			return
+		if does := schema.Resolve(p.Facts, catalog.Hints{}); does.SchemaChanges {
+			move(e.definitions(db, does)...)
+			if does.Beyond {
+				return
+			}
 		}
 	}
 }

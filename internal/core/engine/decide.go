@@ -80,6 +80,8 @@ type Request struct {
 	// Types and Bound are the parameters' declared types, and their formats, values and the result formats wanted: the
 	// protocol's own bytes, which are exact.
 	Types, Bound []byte
+	// Parsed is when it was prepared, or nil for what is prepared and run in one go.
+	Parsed *Parsed
 	// Busy is a reason, or empty, why it cannot be answered at this moment whatever is kept.
 	Busy string
 	// NoAsking is set when the server cannot be asked before this statement is sent.
@@ -134,24 +136,26 @@ type writing struct {
 
 // Reasons to pass that do not come from the statement itself.
 const (
-	whyNoRule      = "no rule keeps this pattern"
-	whyNever       = "a rule says never"
-	whyHeld        = "all keeping is on hold"
-	whyTrial       = "a trial has keeping off at this moment"
-	whyFailed      = "its transaction has failed"
-	whySnapshot    = "in a transaction that must see its own moment"
-	whyIsolation   = "in a transaction whose isolation is not known"
-	whyOwnWrite    = "reads what its own transaction has written"
-	whyNow         = "a value in it may mean the current time"
-	whySettings    = "the session's settings are not known at this moment"
-	whySchema      = "the schema changed at this moment"
-	whyTemporary   = "its session has temporary tables"
-	whySerializing = "transactions of this session see their own moment by default"
-	whyPaused      = "its rule is paused"
-	whyStale       = "its rule is paused: one of its answers was found to be old"
-	whyLeftOut     = "its session asked to be left out"
-	whyLabel       = "its label asks for it to be left out"
-	whySample      = "asked of the origin to compare: a control sample"
+	whyNoRule         = "no rule keeps this pattern"
+	whyNever          = "a rule says never"
+	whyHeld           = "all keeping is on hold"
+	whyTrial          = "a trial has keeping off at this moment"
+	whyParsedSettings = "it was prepared under settings that are not known"
+	whyParsedSchema   = "it was prepared while definitions were not known"
+	whyFailed         = "its transaction has failed"
+	whySnapshot       = "in a transaction that must see its own moment"
+	whyIsolation      = "in a transaction whose isolation is not known"
+	whyOwnWrite       = "reads what its own transaction has written"
+	whyNow            = "a value in it may mean the current time"
+	whySettings       = "the session's settings are not known at this moment"
+	whySchema         = "the schema changed at this moment"
+	whyTemporary      = "its session has temporary tables"
+	whySerializing    = "transactions of this session see their own moment by default"
+	whyPaused         = "its rule is paused"
+	whyStale          = "its rule is paused: one of its answers was found to be old"
+	whyLeftOut        = "its session asked to be left out"
+	whyLabel          = "its label asks for it to be left out"
+	whySample         = "asked of the origin to compare: a control sample"
 )
 
 // Decide says what to do with a statement. It changes nothing: Send is to be called when it is sent on.

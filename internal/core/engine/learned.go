@@ -19,6 +19,7 @@ func (s *Session) Learned(set Settings) {
 	s.shared = s.shared[:0]
 	s.pathKey = strings.Join(set.Path, "\n")
 	s.identity = s.appendIdentity(s.identity[:0], s.User, set.Roles)
+	s.learnedIdentity()
 }
 
 // appendIdentity appends the beginning of the keys of a session in these roles: of the user and its roles, or of whoever may
@@ -59,6 +60,7 @@ func (s *Session) LearnedMark(mark string, now time.Time) {
 		return
 	}
 	if s.settled(c.schema) {
+		s.db.versions.read(s.askSchemaAt, true)
 		s.db.catalog.Store(&reading{c.read, c.schema, s.askCatalog, now})
 	}
 }
@@ -121,6 +123,7 @@ func (s *Session) LearnedCatalog(rows []catalog.Row, now time.Time) {
 		return
 	}
 	s.db.mark, s.db.suspect = mark, false
+	s.db.versions.read(s.askSchemaAt, same)
 	if same {
 		s.db.catalog.Store(&reading{have.read, have.schema, s.askCatalog, now})
 		return

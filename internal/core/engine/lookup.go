@@ -75,7 +75,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	d.rule, d.ruled = rule, true
 	readings := d.resolved.readings
 	k := s.key[:0]
-	if rule.Share && len(s.settings.Roles) > 0 && d.resolved.SharedBy(s.settings.Roles[0]) {
+	if rule.Share && d.resolved.SharedBy(s.settings.Role) {
 		if len(s.shared) == 0 {
 			s.shared = s.appendIdentity(s.shared, "", nil)
 		}
@@ -88,7 +88,16 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 		form |= ttlOnlyForm
 		readings = d.resolved.shape
 	}
-	k = append(k, form)
+	parsed, why := s.appendParsed(nil, r.Parsed, d.Pattern.Facts.Folds)
+	if why != "" {
+		d.Reason = why
+		return
+	}
+	if len(parsed) > 0 {
+		k = appendPart(append(k, form^parsedForm), parsed)
+	} else {
+		k = append(k, form)
+	}
 	k = appendPart(k, r.Exact)
 	k = appendPart(k, r.Types)
 	k = appendPart(k, r.Bound)
@@ -118,6 +127,9 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 // ttlOnlyForm is added to the form of a request in the keys of results that are answered whatever is written. Forms are
 // letters.
 const ttlOnlyForm = 0x80
+
+// parsedForm makes the form of a request a capital letter, where it was prepared under other settings or definitions than those of now.
+const parsedForm = 0x20
 
 // readings gives what a decision's stamp was taken of.
 func (d *Decision) readings() freshness.Readings {

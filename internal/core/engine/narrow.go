@@ -105,10 +105,11 @@ type values struct {
 	at           *places
 	types, bound []byte
 	utf8         bool
+	mixed        []int // parameters that tell nothing unless their type is declared
 }
 
 // values prepares for reading those of a statement; it is nil where they are not known.
-func (s *Session) values(r *Request) *values {
+func (s *Session) values(r *Request, mixed []int) *values {
 	if len(r.Pattern.Facts.Pins) == 0 || len(r.Exact) == 0 || len(r.Exact) > long {
 		return nil
 	}
@@ -117,7 +118,7 @@ func (s *Session) values(r *Request) *values {
 	if at == nil {
 		return nil
 	}
-	return &values{s.e, &s.again, r.Exact, at, r.Types, r.Bound, s.utf8 && !s.setting}
+	return &values{s.e, &s.again, r.Exact, at, r.Types, r.Bound, s.utf8 && !s.setting, mixed}
 }
 
 // placesOf gives the places of a pattern's pins in statements of the shape that was just read. The first statement of a shape is
@@ -212,6 +213,9 @@ func (v *values) literal(l statement.Literal, at *place, t freshness.Type) ([]ui
 			return nil, false
 		}
 		p, ok := v.e.opts.Parameter(v.types, v.bound, n)
+		if p.Type == freshness.NoType && slices.Contains(v.mixed, n) && !freshness.Off(freshness.MixedTypes) {
+			return nil, false
+		}
 		if !ok || p.Other || p.Type != freshness.NoType && p.Type != t || p.Array && !array {
 			return nil, false
 		}
@@ -266,7 +270,7 @@ func (s *Session) pinned(res *resolution, r *Request) (pins []freshness.Pinned) 
 	if len(res.reads) == 0 {
 		return res.columns
 	}
-	v := s.values(r)
+	v := s.values(r, res.Mixed)
 	if v == nil {
 		return res.columns
 	}
@@ -307,7 +311,7 @@ func (s *Session) changeOf(res *resolution, r *Request) freshness.Change {
 		return res.change
 	}
 	var c freshness.Change
-	v := s.values(r)
+	v := s.values(r, res.Mixed)
 	for _, p := range res.change.Parts() {
 		for _, n := range res.writes {
 			if n.clock != p.Clock {

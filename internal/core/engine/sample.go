@@ -82,7 +82,7 @@ func (s *Session) compare(d *Decision, r *Result, now time.Time) {
 		x.Equal.Add(1)
 	case !d.sample.Stamp.Valid() || !d.stamp.Storable():
 		x.Explained.Add(1) // by a change through the larder
-	case d.Pattern.Facts.AnyRows:
+	case d.resolved.AnyRows:
 		x.Unordered.Add(1)
 	default:
 		x.mu.Lock()

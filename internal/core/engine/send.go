@@ -47,7 +47,7 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	if res.SchemaChanges && (d.write == nil || d.write.times == 0) && !freshness.Off(freshness.UnknownEffects) {
 		all := freshness.Change{}
 		all.AddAll(change)
-		all.Add(s.e.everyDatabase(s.Origin)...)
+		all.Add(s.e.definitions(s.db, res.Resolved)...)
 		change = all
 	}
 	by := source{pattern: d.Pattern, application: s.Application}
@@ -81,7 +81,7 @@ func (s *Session) Send(d *Decision, now time.Time) {
 			s.collected.Add(s.db.clocks.Every) // what it wrote may have done more than was known when it was sent
 		}
 		s.begin(s.collected.Clone(), schemaAt, by, now)
-	case s.state == Idle || s.ended:
+	case s.state == Idle || s.ended, res.Everything && !freshness.Off(freshness.Unrollable): // what may do anything may do what no rollback undoes
 		s.begin(change, schemaAt, by, now)
 	}
 	s.lastSent = now

@@ -28,6 +28,8 @@ type Settings struct {
 	// Values are every setting that can change a result, in an order that never changes; Roles are those in force, with the
 	// one whose privileges count first.
 	Values, Roles []string
+	// Role is the number of the role whose privileges count: its name may become another's.
+	Role string
 	// ReadCommitted says whether transactions are READ COMMITTED unless they say otherwise.
 	ReadCommitted bool
 	// Path is the search path in effect: the schemas in which names without one are looked up.
@@ -89,6 +91,8 @@ type Session struct {
 
 	leading []*flight // what it fetches that others may wait for
 
+	before []past // what its settings were
+
 	unreadable string // why its statements cannot be read at all
 
 	pathKey     string // the search path as one text; empty while not known
@@ -100,7 +104,8 @@ type Session struct {
 	needed      bool   // a statement came that could not be decided without them
 	askCatalog  freshness.Stamp
 	askedSchema bool
-	askMark     bool // only whether it has changed
+	askSchemaAt uint64 // what the schema's clock showed then
+	askMark     bool   // only whether it has changed
 	askedAt     time.Time
 
 	state     TxState
@@ -265,6 +270,7 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 		} else {
 			s.db.asking = true
 			s.askedSchema, s.askedAt = true, now
+			s.askSchemaAt = s.db.clocks.Schema.Changes()
 			s.askCatalog = freshness.Readings{s.db.clocks.Schema}.Take()
 			s.askMark = s.db.catalog.Load() != nil && s.db.mark != "" && !s.db.suspect
 		}

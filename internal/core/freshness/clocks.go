@@ -29,6 +29,9 @@ type Counter struct {
 // Changes is how often it has moved.
 func (c *Counter) Changes() uint64 { return c.changes.Load() }
 
+// Pending says whether a change of it is under way.
+func (c *Counter) Pending() bool { return c.pending.Load() != 0 }
+
 // begin is called before the write is sent. Pending is raised before the counter moves: who sees it moved, and
 // so would take it for the present, must also see that the write is under way.
 func (c *Counter) begin() {

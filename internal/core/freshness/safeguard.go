@@ -4,7 +4,7 @@ import "sync/atomic"
 
 // Safeguard is one of the rules by which nobody is given an old answer. Tests switch them off one at a time, and show that
 // what checks answers then finds an old one.
-type Safeguard uint32
+type Safeguard uint64
 
 // The safeguards. Those of the package itself come first; the others are kept where they are named.
 const (
@@ -23,15 +23,29 @@ const (
 	TwoPhase                               // what a prepared transaction wrote counts when it is committed
 	LostConnections                        // a write whose connection was lost stays pending
 	FeedGaps                               // a feed that may have left out something moves every clock
+	MovedRows                              // an update that moves a row to another partition deletes and inserts
+	TypeChecks                             // what the checks and defaults of columns' types do counts
+	WholeRows                              // a table's name in the place of a column stands for all columns
+	NamesInScope                           // a column is one of the items beside it before it is any table's
+	ParsedUnder                            // a prepared statement belongs to the settings and definitions it was parsed under
+	ServersTriggers                        // the server's own trigger functions count
+	BlindReads                             // a read may do anything while the catalog is not known
+	NowInBodies                            // a text in a function may mean the time of the call
+	RolesByNumber                          // a role is who it is, whatever its name is
+	ViaAlike                               // columns by which a write's rows are known must be compared alike
+	MixedTypes                             // a parameter of which it is not known as what type it is taken tells nothing
+	Unrollable                             // what may do anything counts at once, also in a block
+	SystemColumns                          // results that hold system columns that change on their own are not kept
+	SystemByNumber                         // a table is the server's own only if the server made it
 )
 
-var off atomic.Uint32
+var off atomic.Uint64
 
 // Off says whether a safeguard is switched off. Outside tests none ever is.
-func Off(s Safeguard) bool { return off.Load()&uint32(s) != 0 }
+func Off(s Safeguard) bool { return off.Load()&uint64(s) != 0 }
 
 // SwitchOff switches a safeguard off, until what it gives is called. It is for tests alone.
 func SwitchOff(s Safeguard) (back func()) {
-	off.Or(uint32(s))
-	return func() { off.And(^uint32(s)) }
+	off.Or(uint64(s))
+	return func() { off.And(^uint64(s)) }
 }

@@ -104,6 +104,22 @@ type hit struct {
 	bytes int
 }
 
+// prepares notes that a statement is prepared now. One that was prepared before under other settings or definitions is another from then on.
+func (b *batch) prepares(p *part) {
+	now := b.s.eng.Parsed()
+	switch have := p.stmt.parsed; {
+	case have == nil:
+		p.stmt.parsed = &now
+	case !have.Same(&now):
+		again := *p.stmt
+		again.parsed = &now
+		if p.stmt == b.s.unnamed {
+			b.s.unnamed = &again
+		}
+		p.stmt = &again
+	}
+}
+
 // upTo has all held bytes up to a place sent.
 func (b *batch) upTo(end int) {
 	if !b.asHeld && end > b.sent {
@@ -212,6 +228,7 @@ func (b *batch) unit(u unit) (n int) {
 	s := b.s
 	var stmt *prepared
 	if u.parse != nil {
+		b.prepares(u.parse)
 		stmt = u.parse.stmt
 	} else {
 		stmt = s.meant(b.at(u.bind.statement))
@@ -219,6 +236,9 @@ func (b *batch) unit(u unit) (n int) {
 	r := engine.Request{Statement: stmt.st, Shape: 'x', Types: stmt.types, Busy: s.busy(true)}
 	if u.describe != nil {
 		r.Shape = 'd'
+	}
+	if u.parse == nil {
+		r.Parsed = stmt.parsed
 	}
 	r.Bound = b.held[u.bind.bound:u.bind.end]
 	r.MayMeanNow = r.MayMeanNow || boundMayMeanNow(r.Bound)
@@ -334,7 +354,8 @@ func (b *batch) message(p *part) {
 			b.leaveOut(p.start, p.end)
 		}
 	case 'P':
-		e := expected{kind: 'P'}
+		b.prepares(p)
+		e := expected{kind: 'P', stmt: p.stmt}
 		if p.name.empty() {
 			e.unnamed = unnamed{p.stmt, p.stmt}
 		} else {

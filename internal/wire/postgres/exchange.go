@@ -34,6 +34,7 @@ type expected struct {
 	kind   byte
 	silent bool       // the client did not send that message, and is not to get the reply
 	exec   *execution // what is run, of an Execute, a message that ends by itself, an answer from memory, or a Describe that belongs to one
+	stmt   *prepared  // of a Parse
 	parse  *parsing   // of a Parse of the client's, for a name
 	unnamed
 	local []byte // of an answer from memory: its bytes
@@ -129,6 +130,8 @@ type prepared struct {
 	sql   []byte           // of an unnamed statement: its text
 	st    engine.Statement // Exact is its own copy
 	types []byte           // the parameter types of its Parse message
+
+	parsed *engine.Parsed // when it was prepared; nil for what is run in one go with its Parse
 }
 
 // exchanges is the queue of a session.

@@ -446,6 +446,9 @@ func (s *session) inBatch(o *outbound, x *exchange, e *expected, kind byte, tota
 		if kind != '1' {
 			return false, true
 		}
+		if e.stmt != nil && e.stmt.parsed != nil {
+			s.eng.Ended(e.stmt.parsed)
+		}
 		s.parsed(e.parse)
 		s.next(x)
 	case 'B', 'C':

@@ -2,11 +2,13 @@ package postgres
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/freshness"
 )
 
 // plainCatalogQuery asks a server that cannot answer catalogQuery for what it has: tables, and by flags what makes them
@@ -86,6 +88,7 @@ var settingNames = []string{
 	"client_encoding", "extra_float_digits", "bytea_output", "lc_monetary", "lc_numeric", "lc_time", "xmlbinary",
 	"xmloption", "array_nulls", "transform_null_equals", "backslash_quote", "default_text_search_config",
 	"gin_fuzzy_search_limit", "quote_all_identifiers", "client_min_messages", "session_replication_role",
+	"plpgsql.variable_conflict", "restrict_nonsystem_relation_kind",
 }
 
 // settingsQuery asks a session for the settings above and what else a decision rests on. A setting that the server
@@ -96,29 +99,40 @@ var settingsQuery = func() string {
 		"pg_catalog.current_setting('default_transaction_isolation', true), pg_catalog.current_setting('standard_conforming_strings', true), " +
 		"case when pg_catalog.pg_my_temp_schema() = 0 then 0 else (select count(*) from pg_catalog.pg_class where relnamespace = pg_catalog.pg_my_temp_schema()) end, " +
 		"pg_catalog.array_to_string(current_schemas(true), pg_catalog.chr(10)), current_user, session_user, " +
-		"pg_catalog.current_setting('" + engine.OptOut + "', true), pg_catalog.current_setting('statement_timeout', true)")
+		"pg_catalog.current_setting('" + engine.OptOut + "', true), pg_catalog.current_setting('statement_timeout', true), " +
+		"(select r.oid from pg_catalog.pg_roles r where r.rolname = current_user), (select r.oid from pg_catalog.pg_roles r where r.rolname = session_user)")
 	for _, n := range settingNames {
 		fmt.Fprintf(&q, ", pg_catalog.current_setting('%s', true)", n)
 	}
 	return q.String()
 }()
 
+// otherSettings is how many columns of the answer come before the settings in keys.
+const otherSettings = 10
+
 // settings reads the answer to settingsQuery.
 func settings(rows [][]string) (engine.Settings, bool) {
-	if len(rows) != 1 || len(rows[0]) != 8+len(settingNames) {
+	if len(rows) != 1 || len(rows[0]) != otherSettings+len(settingNames) {
 		return engine.Settings{}, false
 	}
 	r := rows[0]
+	if at := otherSettings + slices.Index(settingNames, "plpgsql.variable_conflict"); r[at] == "error" {
+		r[at] = "" // as it is before PL/pgSQL has been loaded
+	}
+	if freshness.Off(freshness.RolesByNumber) {
+		r[8], r[9] = "", ""
+	}
 	s := engine.Settings{
-		Values:        append([]string{r[3]}, r[8:]...),
-		Roles:         []string{r[4], r[5]},
+		Values:        append([]string{r[3]}, r[otherSettings:]...),
+		Roles:         []string{r[4] + " " + r[8], r[5] + " " + r[9]}, // names can become other roles'
+		Role:          r[8],
 		Path:          strings.Split(r[3], "\n"),
 		ReadCommitted: r[0] == "read committed" || r[0] == "read uncommitted",
 		Temporary:     r[2] != "0",
 		LeftOut:       r[6] == "off",
 		Patience:      patience(r[7]),
 	}
-	if strangePath(r[8]) {
+	if strangePath(r[otherSettings]) {
 		s.Strange = "the session's search path puts other schemas before the system's"
 	}
 	if r[1] == "off" {

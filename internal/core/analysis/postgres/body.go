@@ -30,8 +30,10 @@ func Body(definition string) (*analysis.Facts, error) {
 		return nil, errors.New("its definition is not understood")
 	}
 	r := newReader()
+	r.body = true
 	if rule := tree.Stmts[0].Stmt.GetRuleStmt(); rule != nil {
 		if rule.WhereClause != nil {
+			r.scope = nil // it speaks of OLD and NEW
 			r.walk(rule.WhereClause)
 		}
 		for _, a := range rule.Actions {
@@ -56,11 +58,12 @@ func Body(definition string) (*analysis.Facts, error) {
 			}
 		}
 	}
-	for _, p := range create.Parameters { // what is called for an argument that is left out
-		if e := p.GetFunctionParameter().GetDefexpr(); e != nil {
-			r.walk(e)
-		}
+	for _, p := range create.Parameters {
+		x := p.GetFunctionParameter()
+		r.walk(x.GetDefexpr()) // what is called for an argument that is left out
+		r.parameterType(x.GetArgType())
 	}
+	r.parameterType(create.ReturnType)
 	switch {
 	case create.SqlBody != nil:
 		r.sqlBody(create.SqlBody)
@@ -76,6 +79,9 @@ func Body(definition string) (*analysis.Facts, error) {
 		if firstValueOfRecord.Match(statement.Normalise([]byte(source))) {
 			return nil, errors.New("it gives a record a first value, which is not followed")
 		}
+		if t := create.ReturnType; t != nil && dateTypes[qualified(t.Names).Name] {
+			r.castTo(t, nil) // whatever is returned is turned into it
+		}
 		if err := r.plpgsql(definition); err != nil {
 			return nil, err
 		}
@@ -84,13 +90,27 @@ func Body(definition string) (*analysis.Facts, error) {
 	}
 	r.finish()
 	r.f.Verb = "function"
-	r.f.Pins = nil
+	r.f.Pins, r.f.Refs = nil, nil
 	return r.f, nil
 }
 
 // firstValueOfRecord finds the one expression that the parser of PL/pgSQL does not hand on: the first value of a variable
 // of type record.
 var firstValueOfRecord = regexp.MustCompile(`\b"?record"?( not null)? (:=|=|default\b)`)
+
+// parameterType reads the type of a function's parameter or result: what is given for it may be turned into it.
+func (r *reader) parameterType(t *pg.TypeName) {
+	n := qualified(t.GetNames())
+	system := n.Schema == "" || n.Schema == "pg_catalog"
+	if t == nil || pseudo(n) || system && !t.PctType && (steadyTypes[n.Name] || dateTypes[n.Name] || catalogTypes[n.Name] || foreignTypes[n.Name]) {
+		return
+	}
+	v := analysis.VariableType{Name: n}
+	if t.PctType && len(t.Names) > 1 {
+		v.Name, v.Column = qualified(t.Names[:len(t.Names)-1]), n.Name
+	}
+	r.f.Variables = append(r.f.Variables, v)
+}
 
 // sqlBody reads a body of BEGIN ATOMIC, or of RETURN alone.
 func (r *reader) sqlBody(n *pg.Node) {
@@ -118,7 +138,53 @@ func (r *reader) plpgsql(definition string) error {
 	if err := json.Unmarshal([]byte(text), &tree); err != nil {
 		return errors.New("its body is not understood")
 	}
+	assigned := map[int]bool{}
+	assignedIn(tree, assigned)
+	r.variables(tree, assigned)
 	return r.plpgsqlNode(tree)
+}
+
+// assignedIn notes the numbers of the variables that something below a node is assigned to.
+func assignedIn(n any, assigned map[int]bool) {
+	switch x := n.(type) {
+	case []any:
+		for _, e := range x {
+			assignedIn(e, assigned)
+		}
+	case map[string]any:
+		if number, ok := x["varno"].(float64); ok {
+			assigned[int(number)] = true
+		}
+		for _, e := range x {
+			assignedIn(e, assigned)
+		}
+	}
+}
+
+// variables reads the types of the variables below a node. A parameter is one only if something is assigned to it: what it is called with has its
+// type already.
+func (r *reader) variables(n any, assigned map[int]bool) {
+	switch x := n.(type) {
+	case []any:
+		for _, e := range x {
+			r.variables(e, assigned)
+		}
+	case map[string]any:
+		data, _ := x["datums"].([]any)
+		for i, d := range data {
+			fields, _ := d.(map[string]any)
+			v, _ := fields["PLpgSQL_var"].(map[string]any)
+			of, _ := v["datatype"].(map[string]any)
+			t, _ := of["PLpgSQL_type"].(map[string]any)
+			name, ok := t["typname"].(string)
+			if _, declared := v["lineno"]; ok && (declared || assigned[i]) {
+				r.variable(name)
+			}
+		}
+		for _, e := range x {
+			r.variables(e, assigned)
+		}
+	}
 }
 
 func (r *reader) plpgsqlNode(n any) error {

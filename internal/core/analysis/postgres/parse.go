@@ -76,31 +76,40 @@ func nested(sql string) int {
 }
 
 func newReader() *reader {
-	return &reader{f: &analysis.Facts{}}
+	return &reader{f: &analysis.Facts{}, parameters: map[int]int{}}
 }
 
 // reader collects the facts of one statement string.
 type reader struct {
-	f              *analysis.Facts
-	mentioned      []analysis.Name
-	aliases        []string // of tables
-	tableFunctions bool     // a function stands in FROM, whose columns have names of their own
-	renamed        []string // columns that get their name here
+	f         *analysis.Facts
+	body      bool // it is that of a function, a view or the like, whose literals nobody else looks at
+	mentioned []analysis.Name
+
+	scope     *analysis.Scope // what names mean where the walk is
+	ctes      *cte
+	outermost bool // the next query is a whole statement
+
+	parameters map[int]int // how often each is mentioned
 }
 
 // finish draws the conclusions that need all of it.
 func (r *reader) finish() {
 	f := r.f
-	f.DateCasts = slices.DeleteFunc(f.DateCasts, func(c string) bool {
-		if r.tableFunctions || slices.Contains(r.renamed, c) {
-			f.AddReason("casts " + c + " to a date or time, and that " + analysis.MayMeanTime)
-			return true
-		}
-		return false
-	})
-	for _, c := range f.Columns { // a table's name in the place of a column is its whole row
-		if slices.Contains(r.aliases, c) || slices.ContainsFunc(f.Reads, func(n analysis.Name) bool { return n.Name == c }) {
-			f.Star = true
+	inPins := map[int]map[int]bool{}
+	for _, p := range f.Pins {
+		for _, v := range p.Values {
+			if v.Parameter > 0 {
+				if inPins[v.Parameter] == nil {
+					inPins[v.Parameter] = map[int]bool{}
+				}
+				inPins[v.Parameter][v.At] = true
+			}
 		}
 	}
+	for n, mentions := range r.parameters {
+		if mentions > len(inPins[n]) && inPins[n] != nil {
+			f.Mixed = append(f.Mixed, n)
+		}
+	}
+	slices.Sort(f.Mixed)
 }

@@ -8,53 +8,35 @@ import (
 	"jollylarder/internal/core/analysis"
 )
 
-// scope is the tables that stand beside each other in one FROM, by the name under which their columns are asked for.
-type scope struct {
-	tables map[string]*pg.RangeVar
-	others bool // something that is no table stands there too
-	vague  bool // names of columns may mean something else
-	maybe  bool // some conditions are of a side of an outer join of which there may be no row
-
-	pins  []scopePin
-	equal [][2]scopeColumn // columns that must be equal
+// pinning finds the columns that the conditions of one query or write fix to literals. A table that is also mentioned elsewhere is not pinned by
+// them, which is for Again to tell.
+type pinning struct {
+	pins  []pinned
+	equal [][2]*analysis.Ref // columns that must be equal
 }
 
-// scopeColumn is a column of a table in scope; the table is nil where it may be any of them.
-type scopeColumn struct {
-	table  *pg.RangeVar
-	column string
-}
-
-func (c scopeColumn) written() analysis.Column {
-	return analysis.Column{Table: name(c.table), Column: c.column}
-}
-
-type scopePin struct {
-	scopeColumn
+type pinned struct {
+	ref    *analysis.Ref
 	values []analysis.PinValue
-	via    []analysis.Column
+	via    []*analysis.Ref
 }
 
-// pinsOfSelect finds the columns that a query fixes to literals. Only what stands in the outermost query counts: a table
-// that is also mentioned elsewhere is not pinned by it, which is for Again to tell.
-func (r *reader) pinsOfSelect(s *pg.SelectStmt) {
-	if s.Op != pg.SetOperation_SETOP_NONE {
-		return
+// pinsOfSelect finds the columns that a query fixes to literals. Only the conditions of the outermost query count.
+func (r *reader) pinsOfSelect(s *pg.SelectStmt, from *source) {
+	for _, p := range r.conditions(s.WhereClause, from) {
+		r.pin(analysis.Pin{Ref: p.ref, Of: analysis.PinOfRead, Values: p.values, Via: p.via})
 	}
-	sc := scope{tables: map[string]*pg.RangeVar{}}
-	var on []*pg.Node
-	for _, n := range s.FromClause {
-		on = sc.add(n, on)
+	r.f.RowsAreFound = len(s.GroupClause) == 0 && s.HavingClause == nil && len(s.FromClause) > 0 && !from.maybe && !slices.ContainsFunc(s.TargetList, callsSomething)
+}
+
+// conditions gives the columns that are fixed by all conditions that must hold.
+func (r *reader) conditions(where *pg.Node, from *source) []pinned {
+	var x pinning
+	for _, c := range append([]condition{{where, r.scope}}, from.on...) {
+		x.conjuncts(c.Node, c.scope)
 	}
-	sc.conjuncts(s.WhereClause)
-	for _, n := range on {
-		sc.conjuncts(n)
-	}
-	sc.follow()
-	for _, p := range sc.pins {
-		r.pin(p, analysis.PinOfRead)
-	}
-	r.f.RowsAreFound = len(s.GroupClause) == 0 && s.HavingClause == nil && len(s.FromClause) > 0 && !sc.maybe && !slices.ContainsFunc(s.TargetList, callsSomething)
+	x.follow()
+	return x.pins
 }
 
 // callsSomething says whether an item of a list of columns is more than a column, a literal, or a cast of these. It may be an aggregate
@@ -67,22 +49,10 @@ func callsSomething(n *pg.Node) bool {
 	return v.GetColumnRef() == nil && v.GetAConst() == nil && v.GetParamRef() == nil
 }
 
-// pinsOfWrite finds the columns that an UPDATE or DELETE fixes of the rows that it writes.
-func (r *reader) pinsOfWrite(target *pg.RangeVar, from []*pg.Node, where *pg.Node) {
-	sc := scope{tables: map[string]*pg.RangeVar{}}
-	on := sc.add(&pg.Node{Node: &pg.Node_RangeVar{RangeVar: target}}, nil)
-	for _, n := range from {
-		on = sc.add(n, on)
-	}
-	sc.conjuncts(where)
-	for _, n := range on {
-		sc.conjuncts(n)
-	}
-	sc.follow()
-	for _, p := range sc.pins {
-		if p.table == target {
-			r.pin(p, analysis.PinOfOld)
-		}
+// pinsOfWrite finds the columns that an UPDATE or DELETE fixes, among them those of the rows that it writes.
+func (r *reader) pinsOfWrite(where *pg.Node, from *source) {
+	for _, p := range r.conditions(where, from) {
+		r.pin(analysis.Pin{Ref: p.ref, Of: analysis.PinOfOld, Values: p.values, Via: p.via})
 	}
 }
 
@@ -91,7 +61,7 @@ func (r *reader) pinsAssigned(s *pg.UpdateStmt) {
 	for _, t := range s.TargetList {
 		x := t.GetResTarget()
 		if v, ok := fixed(x.GetVal()); ok && len(x.Indirection) == 0 {
-			r.pin(scopePin{scopeColumn: scopeColumn{s.Relation, x.Name}, values: v}, analysis.PinOfNew)
+			r.pin(analysis.Pin{Table: name(s.Relation), Column: x.Name, Of: analysis.PinOfNew, Values: v})
 		}
 	}
 }
@@ -130,67 +100,33 @@ func (r *reader) pinsOfInsert(s *pg.InsertStmt) {
 			all = append(all, v...)
 		}
 		if known {
-			r.pin(scopePin{scopeColumn: scopeColumn{s.Relation, column.GetName()}, values: all}, of)
+			r.pin(analysis.Pin{Table: name(s.Relation), Column: column.GetName(), Of: of, Values: all})
 		}
 	}
-}
-
-// add takes in one item of FROM, and gives the conditions of its inner joins with those there were. Conditions of outer
-// joins do not take rows out.
-func (sc *scope) add(n *pg.Node, on []*pg.Node) []*pg.Node {
-	switch x := n.GetNode().(type) {
-	case *pg.Node_RangeVar:
-		called := x.RangeVar.Relname
-		if x.RangeVar.Alias != nil {
-			called = x.RangeVar.Alias.Aliasname
-			sc.vague = sc.vague || len(x.RangeVar.Alias.Colnames) > 0 // its columns have other names here
-		}
-		if _, twice := sc.tables[called]; twice {
-			sc.vague = true
-		}
-		sc.tables[called] = x.RangeVar
-	case *pg.Node_JoinExpr:
-		j := x.JoinExpr
-		on = sc.add(j.Larg, on)
-		on = sc.add(j.Rarg, on)
-		sc.vague = sc.vague || j.Alias != nil
-		left, right := j.Jointype == pg.JoinType_JOIN_RIGHT || j.Jointype == pg.JoinType_JOIN_FULL, j.Jointype == pg.JoinType_JOIN_LEFT || j.Jointype == pg.JoinType_JOIN_FULL
-		sc.maybe = sc.maybe || left && j.Larg.GetRangeVar() == nil || right && j.Rarg.GetRangeVar() == nil
-		if j.Jointype == pg.JoinType_JOIN_INNER && j.Quals != nil {
-			on = append(on, j.Quals)
-		}
-	default:
-		sc.others = true
-	}
-	return on
 }
 
 // conjuncts looks at every condition that must hold.
-func (sc *scope) conjuncts(n *pg.Node) {
-	switch x := n.GetNode().(type) {
+func (x *pinning) conjuncts(n *pg.Node, in *analysis.Scope) {
+	switch c := n.GetNode().(type) {
 	case *pg.Node_BoolExpr:
-		if x.BoolExpr.Boolop == pg.BoolExprType_AND_EXPR {
-			for _, a := range x.BoolExpr.Args {
-				sc.conjuncts(a)
+		if c.BoolExpr.Boolop == pg.BoolExprType_AND_EXPR {
+			for _, a := range c.BoolExpr.Args {
+				x.conjuncts(a, in)
 			}
 		}
 	case *pg.Node_AExpr:
-		e := x.AExpr
+		e := c.AExpr
 		if len(e.Name) != 1 || e.Name[0].GetString_().GetSval() != "=" {
 			return
 		}
 		switch e.Kind {
 		case pg.A_Expr_Kind_AEXPR_OP:
 			if v, ok := fixed(e.Rexpr); ok {
-				sc.pin(e.Lexpr, v)
+				x.pin(e.Lexpr, in, v)
 			} else if v, ok := fixed(e.Lexpr); ok {
-				sc.pin(e.Rexpr, v)
-			} else {
-				a, ok := sc.column(e.Lexpr)
-				b, ok2 := sc.column(e.Rexpr)
-				if ok && ok2 && a.table != nil && b.table != nil && a != b {
-					sc.equal = append(sc.equal, [2]scopeColumn{a, b})
-				}
+				x.pin(e.Rexpr, in, v)
+			} else if a, b := plain(e.Lexpr, in), plain(e.Rexpr, in); a != nil && b != nil {
+				x.equal = append(x.equal, [2]*analysis.Ref{a, b})
 			}
 		case pg.A_Expr_Kind_AEXPR_IN:
 			var all []analysis.PinValue
@@ -201,7 +137,7 @@ func (sc *scope) conjuncts(n *pg.Node) {
 				}
 				all = append(all, v...)
 			}
-			sc.pin(e.Lexpr, all)
+			x.pin(e.Lexpr, in, all)
 		case pg.A_Expr_Kind_AEXPR_OP_ANY:
 			if v, ok := fixed(e.Rexpr); ok {
 				array := e.Rexpr
@@ -211,26 +147,24 @@ func (sc *scope) conjuncts(n *pg.Node) {
 				if array.GetAArrayExpr() == nil {
 					v[0].Array = true
 				}
-				sc.pin(e.Lexpr, v)
+				x.pin(e.Lexpr, in, v)
 			}
 		}
 	}
 }
 
-// follow pins columns that must be equal to pinned ones.
-func (sc *scope) follow() {
-	has := func(c scopeColumn) bool {
-		return slices.ContainsFunc(sc.pins, func(p scopePin) bool { return p.scopeColumn == c })
+// follow pins columns that must be equal to pinned ones. Columns are the same here if they are written the same: that two ways of writing mean
+// one is not looked for.
+func (x *pinning) follow() {
+	has := func(c *analysis.Ref) bool {
+		return slices.ContainsFunc(x.pins, func(p pinned) bool { return slices.Equal(p.ref.Path, c.Path) })
 	}
-	for i := 0; i < len(sc.pins); i++ { // it grows on the way
-		p := sc.pins[i]
-		if p.table == nil {
-			continue
-		}
-		for _, e := range sc.equal {
-			for _, side := range [2][2]scopeColumn{{e[0], e[1]}, {e[1], e[0]}} {
-				if side[0] == p.scopeColumn && !has(side[1]) {
-					sc.pins = append(sc.pins, scopePin{side[1], p.values, append(slices.Clone(p.via), p.written())})
+	for i := 0; i < len(x.pins); i++ { // it grows on the way
+		p := x.pins[i]
+		for _, e := range x.equal {
+			for _, side := range [2][2]*analysis.Ref{{e[0], e[1]}, {e[1], e[0]}} {
+				if slices.Equal(side[0].Path, p.ref.Path) && !has(side[1]) {
+					x.pins = append(x.pins, pinned{side[1], p.values, append(slices.Clone(p.via), p.ref)})
 				}
 			}
 		}
@@ -243,7 +177,7 @@ func fixed(n *pg.Node) (v []analysis.PinValue, ok bool) {
 	case *pg.Node_AConst:
 		return []analysis.PinValue{{At: int(x.AConst.Location)}}, !x.AConst.Isnull
 	case *pg.Node_ParamRef:
-		return []analysis.PinValue{{At: int(x.ParamRef.Location)}}, true
+		return []analysis.PinValue{{At: int(x.ParamRef.Location), Parameter: int(x.ParamRef.Number)}}, true
 	case *pg.Node_AArrayExpr:
 		for _, e := range x.AArrayExpr.Elements {
 			here, ok := fixed(e)
@@ -287,36 +221,29 @@ func fixed(n *pg.Node) (v []analysis.PinValue, ok bool) {
 	return nil, false
 }
 
-// column finds the column that an expression is.
-func (sc *scope) column(n *pg.Node) (c scopeColumn, ok bool) {
-	fields := n.GetColumnRef().GetFields()
-	if len(fields) == 0 {
-		return c, false
-	}
-	c.column = fields[len(fields)-1].GetString_().GetSval()
-	if c.column == "" {
-		return c, false
-	}
-	if len(fields) > 1 {
-		c.table = sc.tables[fields[len(fields)-2].GetString_().GetSval()]
-		return c, c.table != nil && !sc.vague
-	}
-	if len(sc.tables) == 1 && !sc.others {
-		for _, t := range sc.tables {
-			c.table = t
+// plain gives the column that an expression is, or nil.
+func plain(n *pg.Node, in *analysis.Scope) *analysis.Ref {
+	ref := &analysis.Ref{Scope: in}
+	for _, f := range n.GetColumnRef().GetFields() {
+		if f.GetString_() == nil {
+			return nil
 		}
+		ref.Path = append(ref.Path, f.GetString_().Sval)
 	}
-	return c, !sc.vague
+	if len(ref.Path) == 0 {
+		return nil
+	}
+	return ref
 }
 
-func (sc *scope) pin(n *pg.Node, v []analysis.PinValue) {
-	if c, ok := sc.column(n); ok {
-		sc.pins = append(sc.pins, scopePin{scopeColumn: c, values: v})
+func (x *pinning) pin(n *pg.Node, in *analysis.Scope, v []analysis.PinValue) {
+	if ref := plain(n, in); ref != nil {
+		x.pins = append(x.pins, pinned{ref: ref, values: v})
 	}
 }
 
-func (r *reader) pin(p scopePin, of analysis.PinOf) {
-	if p.column != "" {
-		r.f.Pins = append(r.f.Pins, analysis.Pin{Table: name(p.table), Column: p.column, Of: of, Values: p.values, Via: p.via})
+func (r *reader) pin(p analysis.Pin) {
+	if p.Ref != nil || p.Column != "" {
+		r.f.Pins = append(r.f.Pins, p)
 	}
 }

@@ -16,25 +16,23 @@ func (r *reader) statement(n *pg.Node) {
 	switch s := n.Node.(type) {
 	case *pg.Node_SelectStmt:
 		f.Verb = "select"
-		f.Operators = append(f.Operators, "=", "<", ">") // those of IN, DISTINCT, GROUP BY, ORDER BY, USING
-		r.pinsOfSelect(s.SelectStmt)
-		r.walk(n)
+		r.outermost = true
+		r.subquery(n)
 	case *pg.Node_InsertStmt:
 		f.Verb = "insert"
-		r.pinsOfInsert(s.InsertStmt)
-		r.walk(n)
+		r.outermost = true
+		r.subquery(n)
 	case *pg.Node_UpdateStmt:
 		f.Verb = "update"
-		r.pinsOfWrite(s.UpdateStmt.Relation, s.UpdateStmt.FromClause, s.UpdateStmt.WhereClause)
-		r.pinsAssigned(s.UpdateStmt)
-		r.walk(n)
+		r.outermost = true
+		r.subquery(n)
 	case *pg.Node_DeleteStmt:
 		f.Verb = "delete"
-		r.pinsOfWrite(s.DeleteStmt.Relation, s.DeleteStmt.UsingClause, s.DeleteStmt.WhereClause)
-		r.walk(n)
+		r.outermost = true
+		r.subquery(n)
 	case *pg.Node_MergeStmt:
 		f.Verb = "merge"
-		r.walk(n)
+		r.subquery(n)
 	case *pg.Node_CopyStmt:
 		r.copyStatement(s.CopyStmt)
 	case *pg.Node_TruncateStmt:
@@ -68,7 +66,7 @@ func (r *reader) statement(n *pg.Node) {
 		f.Verb = "call"
 		f.Effect |= analysis.Settings | analysis.Commits // a procedure may end its transaction on the way
 		f.AddReason("runs a procedure")
-		r.walk(s.CallStmt.Funccall)
+		r.walk(&pg.Node{Node: &pg.Node_FuncCall{FuncCall: s.CallStmt.Funccall}})
 	case *pg.Node_DoStmt:
 		f.Verb = "do"
 		r.anything("runs code, which may do anything")
@@ -122,7 +120,7 @@ func (r *reader) copyStatement(c *pg.CopyStmt) {
 		r.walk(c.Query)
 	}
 	if c.IsProgram {
-		f.Effect |= analysis.Unknown
+		f.Effect |= analysis.Unknown | analysis.Shared
 		f.AddReason("runs a program on the server")
 	}
 }
@@ -163,6 +161,9 @@ func (r *reader) definition(n *pg.Node) {
 		f.AddReason("makes something temporary for its session")
 	} else {
 		f.Effect |= analysis.Schema
+		if shared(n) {
+			f.Effect |= analysis.Shared
+		}
 		f.AddReason("changes the schema, privileges or the like")
 	}
 	switch c := n.Node.(type) {
@@ -175,6 +176,36 @@ func (r *reader) definition(n *pg.Node) {
 	case *pg.Node_ViewStmt:
 		r.walk(c.ViewStmt.Query)
 	}
+}
+
+// shared says whether a definition may be of something that all databases of a server have in common.
+func shared(n *pg.Node) bool {
+	common := func(t pg.ObjectType) bool {
+		switch t {
+		case pg.ObjectType_OBJECT_ROLE, pg.ObjectType_OBJECT_DATABASE, pg.ObjectType_OBJECT_TABLESPACE, pg.ObjectType_OBJECT_PARAMETER_ACL:
+			return true
+		}
+		return false
+	}
+	switch c := n.Node.(type) {
+	case *pg.Node_RenameStmt:
+		return common(c.RenameStmt.RenameType)
+	case *pg.Node_GrantStmt:
+		return common(c.GrantStmt.Objtype)
+	case *pg.Node_AlterOwnerStmt:
+		return common(c.AlterOwnerStmt.ObjectType)
+	case *pg.Node_CommentStmt:
+		return common(c.CommentStmt.Objtype)
+	case *pg.Node_CreateStmt, *pg.Node_CreateTableAsStmt, *pg.Node_ViewStmt, *pg.Node_IndexStmt, *pg.Node_AlterTableStmt, *pg.Node_CreateSeqStmt, *pg.Node_AlterSeqStmt,
+		*pg.Node_CreateFunctionStmt, *pg.Node_AlterFunctionStmt, *pg.Node_CreateTrigStmt, *pg.Node_RuleStmt, *pg.Node_CreatePolicyStmt, *pg.Node_AlterPolicyStmt,
+		*pg.Node_CreateEnumStmt, *pg.Node_AlterEnumStmt, *pg.Node_CompositeTypeStmt, *pg.Node_CreateRangeStmt, *pg.Node_CreateDomainStmt, *pg.Node_AlterDomainStmt,
+		*pg.Node_AlterTypeStmt, *pg.Node_CreateStatsStmt, *pg.Node_AlterStatsStmt, *pg.Node_CreateSchemaStmt, *pg.Node_DropStmt, *pg.Node_DefineStmt, *pg.Node_AlterObjectSchemaStmt,
+		*pg.Node_AlterOperatorStmt, *pg.Node_CreateCastStmt, *pg.Node_CreateConversionStmt, *pg.Node_CreateOpClassStmt, *pg.Node_CreateOpFamilyStmt, *pg.Node_AlterOpFamilyStmt,
+		*pg.Node_AlterCollationStmt, *pg.Node_AlterDefaultPrivilegesStmt, *pg.Node_ReindexStmt, *pg.Node_CreateExtensionStmt, *pg.Node_AlterExtensionStmt,
+		*pg.Node_AlterExtensionContentsStmt, *pg.Node_AlterTsconfigurationStmt, *pg.Node_AlterTsdictionaryStmt, *pg.Node_CreatePublicationStmt, *pg.Node_AlterPublicationStmt:
+		return false
+	}
+	return true
 }
 
 // temporary says whether a definition is of something that its session alone sees.
@@ -293,7 +324,7 @@ func (r *reader) transaction(t *pg.TransactionStmt) {
 		kind = "hands its transaction over to a name, for whoever ends it"
 	case pg.TransactionStmtKind_TRANS_STMT_COMMIT_PREPARED:
 		f.Verb = "commit prepared"
-		f.Effect |= analysis.Unknown // what it wrote was sent by another session, perhaps before this program began
+		f.Effect |= analysis.Unknown | analysis.Shared // what it wrote was sent by another session, perhaps before this program began
 		kind = "commits what another session may have written"
 	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_PREPARED:
 		f.Verb = "rollback prepared"

@@ -8,118 +8,108 @@ import (
 	"google.golang.org/protobuf/reflect/protoreflect"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/statement"
 )
 
-// walk reads everything below a node.
-func (r *reader) walk(m interface{ ProtoReflect() protoreflect.Message }) {
-	r.message(m.ProtoReflect())
+// The walk visits every node of an expression. Each kind of node that the grammar makes has a case below, or makes its statement pass:
+// TestEveryFieldIsClassified holds both against the grammar's own description.
+
+// all reads a list of expressions.
+func (r *reader) all(list []*pg.Node) {
+	for _, n := range list {
+		r.walk(n)
+	}
 }
 
-func (r *reader) message(m protoreflect.Message) {
-	if !m.IsValid() {
-		return
-	}
+// walk reads an expression, or a query within one.
+func (r *reader) walk(n *pg.Node) {
 	f := r.f
-	switch n := m.Interface().(type) {
-	case *pg.Node:
-		r.children(m)
-		return
-	case *pg.RangeVar:
-		r.read(n)
-		return
-	case *pg.InsertStmt:
-		events := analysis.Insert
-		if n.OnConflictClause.GetAction() == pg.OnConflictAction_ONCONFLICT_UPDATE {
-			events |= analysis.Update
+	switch x := n.GetNode().(type) {
+	case nil:
+	case *pg.Node_ColumnRef:
+		r.column(x.ColumnRef)
+	case *pg.Node_AConst:
+		f.Folds = f.Folds || x.AConst.GetSval() != nil || x.AConst.GetBsval() != nil || x.AConst.Isnull
+		if s := x.AConst.GetSval(); s != nil && r.body && !freshness.Off(freshness.NowInBodies) && statement.MayMeanNow([]byte(s.Sval)) {
+			f.AddReason("holds a text, which " + analysis.MayMeanTime)
 		}
-		r.write(n.Relation, events, targets(n.OnConflictClause.GetTargetList())...)
-		if len(n.ReturningList) > 0 {
-			r.mention(name(n.Relation))
-		}
-		n.Relation = nil
-	case *pg.UpdateStmt:
-		r.write(n.Relation, analysis.Update, targets(n.TargetList)...)
-	case *pg.DeleteStmt:
-		r.write(n.Relation, analysis.Delete)
-	case *pg.MergeStmt:
-		var events analysis.Events
-		for _, w := range n.MergeWhenClauses {
-			switch w.GetMergeWhenClause().GetCommandType() {
-			case pg.CmdType_CMD_INSERT:
-				events |= analysis.Insert
-			case pg.CmdType_CMD_UPDATE:
-				events |= analysis.Update
-			case pg.CmdType_CMD_DELETE:
-				events |= analysis.Delete
+	case *pg.Node_ParamRef:
+		r.parameters[int(x.ParamRef.Number)]++
+	case *pg.Node_AExpr:
+		r.expression(x.AExpr)
+	case *pg.Node_BoolExpr:
+		r.all(x.BoolExpr.Args)
+	case *pg.Node_FuncCall:
+		r.call(x.FuncCall)
+		r.all(x.FuncCall.Args)
+		r.all(x.FuncCall.AggOrder)
+		r.walk(x.FuncCall.AggFilter)
+		r.window(x.FuncCall.Over)
+	case *pg.Node_TypeCast:
+		r.cast(x.TypeCast)
+		r.walk(x.TypeCast.Arg)
+	case *pg.Node_SubLink:
+		r.walk(x.SubLink.Testexpr)
+		r.operator(x.SubLink.OperName)
+		r.subquery(x.SubLink.Subselect)
+	case *pg.Node_SelectStmt, *pg.Node_InsertStmt, *pg.Node_UpdateStmt, *pg.Node_DeleteStmt, *pg.Node_MergeStmt:
+		r.subquery(n)
+	case *pg.Node_CaseExpr:
+		r.walk(x.CaseExpr.Arg)
+		r.all(x.CaseExpr.Args)
+		r.walk(x.CaseExpr.Defresult)
+	case *pg.Node_CaseWhen:
+		r.walk(x.CaseWhen.Expr)
+		r.walk(x.CaseWhen.Result)
+	case *pg.Node_CoalesceExpr:
+		r.all(x.CoalesceExpr.Args)
+	case *pg.Node_MinMaxExpr:
+		r.all(x.MinMaxExpr.Args)
+	case *pg.Node_NullTest:
+		r.walk(x.NullTest.Arg)
+	case *pg.Node_BooleanTest:
+		r.walk(x.BooleanTest.Arg)
+	case *pg.Node_RowExpr:
+		r.all(x.RowExpr.Args)
+	case *pg.Node_AArrayExpr:
+		r.all(x.AArrayExpr.Elements)
+	case *pg.Node_AIndirection:
+		r.indirection(x.AIndirection)
+	case *pg.Node_AIndices:
+		r.walk(x.AIndices.Lidx)
+		r.walk(x.AIndices.Uidx)
+	case *pg.Node_CollateClause:
+		r.collation(x.CollateClause.Collname)
+		r.walk(x.CollateClause.Arg)
+	case *pg.Node_ResTarget:
+		r.walk(x.ResTarget.Val)
+		for _, i := range x.ResTarget.Indirection { // of a column that is assigned
+			if i.GetString_() == nil {
+				r.walk(i)
 			}
 		}
-		r.write(n.Relation, events)
-	case *pg.SelectStmt:
-		if (n.LimitCount != nil || n.LimitOffset != nil || len(n.DistinctClause) > 0 && n.DistinctClause[0].GetNode() != nil) && len(n.SortClause) == 0 {
-			f.AnyRows = true
-		}
-		if len(n.LockingClause) > 0 {
-			f.AddReason("locks the rows it reads")
-		}
-		if n.IntoClause != nil {
-			f.Effect |= analysis.Schema
-			f.AddReason("creates a table")
-			n.IntoClause = nil
-		}
-	case *pg.Alias:
-		r.aliases = append(r.aliases, n.Aliasname)
-		for _, c := range n.Colnames {
-			r.renamed = append(r.renamed, c.GetString_().GetSval())
-		}
-	case *pg.RangeFunction:
-		r.tableFunctions = true
-	case *pg.ResTarget:
-		r.renamed = append(r.renamed, n.Name)
-	case *pg.JoinExpr:
-		f.Star = f.Star || n.IsNatural
-		for _, c := range n.UsingClause {
-			f.Columns = appendNew(f.Columns, c.GetString_().GetSval())
-		}
-	case *pg.ColumnRef:
-		r.attributes(n.Fields[1:])
-		switch last := n.Fields[len(n.Fields)-1]; {
-		case last.GetAStar() != nil:
-			f.Star = true
-		default:
-			f.Columns = appendNew(f.Columns, last.GetString_().GetSval())
-		}
-	case *pg.A_Indirection:
-		r.attributes(n.Indirection)
-	case *pg.CommonTableExpr:
-		for _, c := range n.Aliascolnames {
-			r.renamed = append(r.renamed, c.GetString_().GetSval())
-		}
-		f.Locals = append(f.Locals, n.Ctename)
-		if n.SearchClause != nil || n.CycleClause != nil {
-			f.AddReason("uses SEARCH or CYCLE, which is not followed")
-		}
-	case *pg.FuncCall:
-		r.call(n)
-		n.Funcname = nil
-	case *pg.A_Expr:
-		r.operator(n.Name)
-		switch n.Kind {
-		case pg.A_Expr_Kind_AEXPR_BETWEEN, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN, pg.A_Expr_Kind_AEXPR_BETWEEN_SYM, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM:
-			for _, op := range []string{">=", "<=", "<", ">"} {
-				f.Operators = appendNew(f.Operators, op)
-			}
-		}
-		n.Name = nil
-	case *pg.SubLink:
-		r.operator(n.OperName)
-	case *pg.SortBy:
-		r.operator(n.UseOp)
-	case *pg.TypeCast:
-		r.cast(n)
-		r.message(n.Arg.ProtoReflect())
-		return
-	case *pg.SQLValueFunction:
-		switch n.Op {
+	case *pg.Node_SortBy:
+		r.operator(x.SortBy.UseOp)
+		r.walk(x.SortBy.Node)
+	case *pg.Node_GroupingSet:
+		r.all(x.GroupingSet.Content)
+	case *pg.Node_GroupingFunc:
+		r.all(x.GroupingFunc.Args)
+	case *pg.Node_WindowDef:
+		r.window(x.WindowDef)
+	case *pg.Node_NamedArgExpr:
+		r.walk(x.NamedArgExpr.Arg)
+	case *pg.Node_MultiAssignRef:
+		r.walk(x.MultiAssignRef.Source)
+	case *pg.Node_XmlExpr:
+		r.all(x.XmlExpr.NamedArgs)
+		r.all(x.XmlExpr.Args)
+		f.AnyRows = true // xmlagg is a call, but what orders it is not looked for
+	case *pg.Node_List:
+		r.all(x.List.Items)
+	case *pg.Node_SqlvalueFunction:
+		switch x.SqlvalueFunction.Op {
 		case pg.SQLValueFunctionOp_SVFOP_CURRENT_ROLE, pg.SQLValueFunctionOp_SVFOP_CURRENT_USER, pg.SQLValueFunctionOp_SVFOP_USER,
 			pg.SQLValueFunctionOp_SVFOP_SESSION_USER:
 			f.NamesUser = true
@@ -127,39 +117,137 @@ func (r *reader) message(m protoreflect.Message) {
 		default:
 			f.AddReason(analysis.AsksForTime)
 		}
+	case *pg.Node_SetToDefault, *pg.Node_AStar, *pg.Node_String_, *pg.Node_CurrentOfExpr:
 	default:
-		if !known[string(m.Descriptor().Name())] {
-			f.AddReason(fmt.Sprintf("uses %s, which is not known to be safe", m.Descriptor().Name()))
-		}
+		r.notUnderstood(n)
 	}
-	r.children(m)
 }
 
-// known are the kinds of nodes that add nothing to the facts by themselves. A kind that is not here, perhaps one of
-// a later grammar, makes the statement pass.
-var known = set(`
-ResTarget A_Star String Integer Float Boolean BitString A_Const ParamRef BoolExpr NullTest
-BooleanTest Alias JoinExpr RangeSubselect RangeFunction WindowDef CaseExpr CaseWhen CoalesceExpr MinMaxExpr A_ArrayExpr
-A_Indices RowExpr WithClause List GroupingSet GroupingFunc CollateClause NamedArgExpr OnConflictClause
-InferClause IndexElem SetToDefault MultiAssignRef MergeWhenClause CurrentOfExpr RangeTableFunc RangeTableFuncCol XmlExpr
-`)
+// notUnderstood reads what the walk has no case for. It makes the statement pass, and every name below it counts as one may: for its tables as
+// a whole, and for what its functions may do.
+func (r *reader) notUnderstood(n *pg.Node) {
+	m := n.ProtoReflect()
+	kind := m.WhichOneof(m.Descriptor().Oneofs().Get(0)).Message().Name()
+	r.f.AddReason(fmt.Sprintf("uses %s, which is not known to be safe", kind))
+	r.f.Star, r.f.Whole = true, true
+	r.below(m.Get(m.WhichOneof(m.Descriptor().Oneofs().Get(0))).Message())
+}
 
-// children reads what stands below, in the grammar's order, so that the same statement always gives the same facts.
-func (r *reader) children(m protoreflect.Message) {
-	fields := m.Descriptor().Fields()
-	for i := range fields.Len() {
-		fd := fields.Get(i)
+// below has every node of the grammar below a message walked.
+func (r *reader) below(m protoreflect.Message) {
+	m.Range(func(fd protoreflect.FieldDescriptor, v protoreflect.Value) bool {
+		visit := func(m protoreflect.Message) {
+			switch x := m.Interface().(type) {
+			case *pg.Node:
+				if v := x.GetRangeVar(); v != nil {
+					r.read(v)
+				} else {
+					r.walk(x)
+				}
+			case *pg.RangeVar:
+				r.read(x)
+			case *pg.TypeName:
+				r.castTo(x, nil)
+			default:
+				r.below(m)
+			}
+		}
 		switch {
-		case fd.Message() == nil || fd.IsMap() || !m.Has(fd):
+		case fd.Message() == nil || fd.IsMap():
 		case fd.IsList():
-			list := m.Get(fd).List()
-			for j := range list.Len() {
-				r.message(list.Get(j).Message())
+			for i := range v.List().Len() {
+				visit(v.List().Get(i).Message())
 			}
 		default:
-			r.message(m.Get(fd).Message())
+			visit(v.Message())
+		}
+		return true
+	})
+}
+
+// changing are the system columns that change though nobody writes their row: by locks, writes that are rolled back, and the server's own work.
+var changing = set("xmin xmax cmin cmax ctid")
+
+// column reads a column's name.
+func (r *reader) column(c *pg.ColumnRef) *analysis.Ref {
+	f := r.f
+	ref := &analysis.Ref{Scope: r.scope}
+	for _, n := range c.Fields {
+		switch {
+		case n.GetAStar() != nil:
+			ref.All = true
+		default:
+			ref.Path = append(ref.Path, n.GetString_().GetSval())
 		}
 	}
+	f.Refs = append(f.Refs, ref)
+	if ref.All {
+		f.Star = true
+		return ref
+	}
+	last := ref.Path[len(ref.Path)-1]
+	f.Columns = appendNew(f.Columns, last)
+	if changing[last] && !freshness.Off(freshness.SystemColumns) {
+		f.AddReason("reads the system column " + last + ", which changes on its own")
+	}
+	if len(ref.Path) > 1 {
+		f.Fields = append(f.Fields, analysis.Field{Ref: ref, Name: last, Function: judged(last)})
+	}
+	return ref
+}
+
+// indirection reads what is asked of a value: its elements, and its fields, which may be calls.
+func (r *reader) indirection(x *pg.A_Indirection) {
+	var of *analysis.Ref
+	if c := x.Arg.GetColumnRef(); c != nil {
+		of = r.column(c)
+	} else {
+		r.walk(x.Arg)
+	}
+	for _, n := range x.Indirection {
+		switch {
+		case n.GetString_() != nil:
+			name := n.GetString_().Sval
+			r.f.Columns = appendNew(r.f.Columns, name)
+			r.f.Fields = append(r.f.Fields, analysis.Field{Of: of, Name: name, Function: judged(name)})
+		case n.GetAStar() != nil:
+			r.f.Star = true
+		default:
+			r.walk(n)
+		}
+		of = nil
+	}
+}
+
+// expression reads an operator and what it works on.
+func (r *reader) expression(x *pg.A_Expr) {
+	f := r.f
+	r.operator(x.Name)
+	switch x.Kind {
+	case pg.A_Expr_Kind_AEXPR_BETWEEN, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN, pg.A_Expr_Kind_AEXPR_BETWEEN_SYM, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM:
+		for _, op := range []string{">=", "<=", "<", ">"} {
+			f.Operators = appendNew(f.Operators, op)
+		}
+	}
+	r.walk(x.Lexpr)
+	r.walk(x.Rexpr)
+}
+
+// window reads how a window is laid.
+func (r *reader) window(w *pg.WindowDef) {
+	if w == nil {
+		return
+	}
+	r.f.AnyRows = true // rows that are equal in what it orders by may come in any order
+	r.all(w.PartitionClause)
+	r.all(w.OrderClause)
+	r.walk(w.StartOffset)
+	r.walk(w.EndOffset)
+}
+
+// collation notes that a collation is named: where it is in a schema, that may be one which not everybody may use.
+func (r *reader) collation(name []*pg.Node) {
+	r.f.Private = r.f.Private || len(name) > 0 && qualified(name).Schema != "pg_catalog"
 }
 
 func name(v *pg.RangeVar) analysis.Name {
@@ -205,14 +293,6 @@ func appendNew(list []string, s string) []string {
 	return append(list, s)
 }
 
-func (r *reader) attributes(fields []*pg.Node) {
-	for _, n := range fields {
-		if s := n.GetString_(); s != nil {
-			r.f.Attributes = appendNew(r.f.Attributes, s.Sval)
-		}
-	}
-}
-
 func (r *reader) operator(name []*pg.Node) {
 	if len(name) > 0 {
 		r.f.Operators = appendNew(r.f.Operators, name[len(name)-1].GetString_().GetSval())
@@ -228,75 +308,4 @@ func qualified(parts []*pg.Node) analysis.Name {
 		}
 	}
 	return n
-}
-
-// call judges a function by its name.
-func (r *reader) call(c *pg.FuncCall) {
-	f := r.f
-	n := qualified(c.Funcname)
-	if n.Schema != "" && n.Schema != "pg_catalog" {
-		f.Functions = analysis.AddName(f.Functions, n)
-		return
-	}
-	if n.Schema == "" {
-		f.BuiltIns = appendNew(f.BuiltIns, n.Name)
-	}
-	switch {
-	case steady[n.Name]:
-		f.NamesUser = f.NamesUser || n.Name == "current_user" || n.Name == "session_user"
-	case n.Name == "age" && len(c.Args) == 2:
-	case n.Name == "timezone" && c.Funcformat == pg.CoercionForm_COERCE_SQL_SYNTAX: // AT TIME ZONE
-	case timed[n.Name]:
-		f.AddReason("calls " + n.Name + "(), which " + analysis.ChangesWithTime)
-	case n.Name == "set_config":
-		f.Effect |= analysis.Settings
-		f.AddReason("changes a setting of its session")
-	default:
-		if readsCatalog(n.Name) {
-			f.System = true
-			return
-		}
-		if reason := harmlessReason(n.Name); reason != "" {
-			f.AddReason("calls " + n.Name + "(), which " + reason)
-			return
-		}
-		f.Functions = analysis.AddName(f.Functions, n)
-	}
-}
-
-// cast judges a cast by its type and by what is cast.
-func (r *reader) cast(c *pg.TypeCast) {
-	f := r.f
-	n := qualified(c.TypeName.GetNames())
-	system := n.Schema == "" || n.Schema == "pg_catalog"
-	switch {
-	case system && steadyTypes[n.Name]:
-	case system && dateTypes[n.Name]:
-		if column := c.Arg.GetColumnRef().GetFields(); len(column) > 0 && column[len(column)-1].GetString_() != nil {
-			f.DateCasts = appendNew(f.DateCasts, column[len(column)-1].GetString_().Sval)
-		} else if !dated(c.Arg) {
-			f.AddReason("casts to " + n.Name + " what " + analysis.MayMeanTime)
-		}
-	case system && catalogTypes[n.Name]:
-		f.System = true
-	case n.Schema == "pg_catalog":
-		f.AddReason("casts to " + n.Name + ", a type that is not known")
-	default:
-		f.Types = analysis.AddName(f.Types, n)
-	}
-}
-
-// dated says whether an expression is a constant, a parameter, or a date or time already.
-func dated(n *pg.Node) bool {
-	switch e := n.GetNode().(type) {
-	case *pg.Node_AConst, *pg.Node_ParamRef:
-		return true
-	case *pg.Node_TypeCast:
-		return dateTypes[qualified(e.TypeCast.TypeName.GetNames()).Name]
-	case *pg.Node_FuncCall:
-		return dateFunctions[qualified(e.FuncCall.Funcname).Name]
-	case *pg.Node_SqlvalueFunction:
-		return true
-	}
-	return false
 }

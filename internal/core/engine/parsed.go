@@ -1,0 +1,110 @@
+package engine
+
+import (
+	"encoding/binary"
+
+	"jollylarder/internal/core/freshness"
+)
+
+// Parsed is when a statement was prepared: a server reads its constants by the settings of that moment, and settles the types of its parameters and
+// columns by the definitions. A statement that is prepared and run in one go needs none.
+type Parsed struct {
+	generation uint64 // of the session's settings
+	schemaAt   uint64 // what the schema's clock showed
+	unsure     bool   // a definition was being changed at that moment
+
+	version  uint64 // of the definitions, once it is known; 0 until then
+	identity []byte // what the settings were, once that is known
+}
+
+// Parsed gives this moment, for a statement that is about to be prepared.
+func (s *Session) Parsed() Parsed {
+	return Parsed{generation: s.generation, schemaAt: s.db.clocks.Schema.Changes(), unsure: s.db.clocks.Schema.Pending()}
+}
+
+// Same says whether a statement prepared at one moment is the same as one prepared at the other.
+func (p *Parsed) Same(o *Parsed) bool {
+	return p.generation == o.generation && p.schemaAt == o.schemaAt && p.unsure == o.unsure
+}
+
+// Ended follows the server's word that a statement is prepared: a definition that has been changed since it was asked to may have come before.
+func (s *Session) Ended(p *Parsed) {
+	now := s.Parsed()
+	p.unsure = p.unsure || now.unsure || now.schemaAt != p.schemaAt
+}
+
+// mostPast bounds the settings of before, and the states of definitions, that are remembered.
+const mostPast = 64
+
+// past is what a session's settings were, by their generation.
+type past struct {
+	generation uint64
+	identity   []byte
+}
+
+// learnedIdentity remembers what the settings of the present generation are.
+func (s *Session) learnedIdentity() {
+	if n := len(s.before); n > 0 && s.before[n-1].generation == s.generation {
+		s.before = s.before[:n-1]
+	}
+	if len(s.before) >= mostPast {
+		s.before = append(s.before[:0], s.before[1:]...)
+	}
+	s.before = append(s.before, past{s.generation, append([]byte(nil), s.identity...)})
+}
+
+// versions are the states of a database's definitions that were read, by what the schema's clock showed then.
+type versions struct {
+	serial uint64
+	at     map[uint64]uint64
+}
+
+// read notes that the definitions were read, and whether they are the same as before.
+func (v *versions) read(schemaAt uint64, same bool) {
+	if !same || v.serial == 0 {
+		v.serial++
+	}
+	if v.at == nil || len(v.at) >= mostPast {
+		v.at = map[uint64]uint64{}
+	}
+	v.at[schemaAt] = v.serial
+}
+
+// appendParsed adds to a key what tells apart a statement that was prepared under other settings or definitions than those of now. It gives the reason
+// why that cannot be said, or "".
+func (s *Session) appendParsed(key []byte, p *Parsed, folds bool) ([]byte, string) {
+	if p == nil || freshness.Off(freshness.ParsedUnder) {
+		return key, ""
+	}
+	if folds && p.generation != s.generation {
+		if p.identity == nil {
+			for _, b := range s.before {
+				if b.generation == p.generation {
+					p.identity = b.identity
+				}
+			}
+		}
+		switch {
+		case p.identity == nil:
+			return key, whyParsedSettings
+		case string(p.identity) != string(s.identity):
+			key = append(appendPart(key, p.identity), 's')
+		}
+	}
+	if p.schemaAt == s.db.clocks.Schema.Changes() && !p.unsure {
+		return key, ""
+	}
+	s.db.mu.Lock()
+	if p.version == 0 && !p.unsure {
+		p.version = s.db.versions.at[p.schemaAt]
+	}
+	serial := s.db.versions.serial
+	s.db.mu.Unlock()
+	switch {
+	case p.version == 0:
+		return key, whyParsedSchema
+	case p.version != serial:
+		key = append(binary.BigEndian.AppendUint64(key, p.version), 'd')
+	}
+	return key, ""
+}
