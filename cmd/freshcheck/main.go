@@ -52,6 +52,7 @@ func run(length time.Duration, seed uint64, feed bool, steps, atOnce int) error 
 	}
 	fmt.Printf("seeds from %d: %d scripts, %d operations, %d writes around, %d reads of which %d were answered from memory and judged, %d violations\n",
 		seed, sum.Scripts, sum.Operations, sum.Around, sum.Reads, sum.Hits, violations)
+	fmt.Printf("%d results dropped; of those fetched again, %d had changed and %d had not\n", sum.Drops, sum.Changed, sum.Same)
 	if violations > 0 {
 		return fmt.Errorf("an old answer was found")
 	}

@@ -108,6 +108,8 @@ func (c *Checker) try(w *world, s Script) (counts Counts, violation error, err e
 		x.patience = 20 * time.Millisecond
 	}
 	err = x.all(s)
+	x.counts.Drops = x.engine.Ledger.Drops.Load()
+	x.counts.Changed, x.counts.Same = x.engine.Needless()
 	if errors.Is(err, errOld) {
 		return x.counts, err, nil
 	}

@@ -56,8 +56,12 @@ type run struct {
 	counts Counts
 }
 
-// Counts are what was done.
-type Counts struct{ Scripts, Operations, Reads, Hits, Around int }
+// Counts are what was done: reads, of which some were answered from memory, and results that writes dropped, of which some were other ones when they
+// were fetched again, and others the same.
+type Counts struct {
+	Scripts, Operations, Reads, Hits, Around int
+	Drops, Changed, Same                     uint64
+}
 
 func (c *Counts) add(o Counts) {
 	c.Scripts += o.Scripts
@@ -65,6 +69,9 @@ func (c *Counts) add(o Counts) {
 	c.Reads += o.Reads
 	c.Hits += o.Hits
 	c.Around += o.Around
+	c.Drops += o.Drops
+	c.Changed += o.Changed
+	c.Same += o.Same
 }
 
 // client is one client of the larder.

@@ -1,0 +1,339 @@
+package postgres_test
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
+)
+
+// afterWrite is a read, and a write that changes its result in a way that is easy to miss. Passes is set where the result must not be kept at all.
+type afterWrite struct {
+	read, write string
+	passes      bool
+}
+
+// Each group: a schema, and what is read and written in it, one after the other.
+var easyToMiss = map[string]struct {
+	schema string
+	cases  []afterWrite
+}{
+	"whole rows and other names": {
+		`create table orders (id int primary key, state text, note text, who int); create table people (id int primary key, name text, note text);
+		insert into orders select g, case when g % 2 = 0 then 'open' else 'shut' end, 'n', g % 3 from generate_series(1, 9) g; insert into people select g, 'p' || g, 'n' from generate_series(0, 2) g;
+		create table stamps (id int primary key, txt text, at timestamptz); insert into stamps values (1, '2026-01-01', '2026-01-01')`,
+		[]afterWrite{
+			{read: "select json_agg(o order by id) from orders o where state like 'o%'", write: "update orders set note = 'a' where id = 2"},
+			{read: "select row_to_json(x)::text from orders x where x.state = 'open' order by id limit 1", write: "update orders set note = 'b' where id = 2"},
+			{read: "select to_jsonb(x)::text from orders x where who = 1 order by id", write: "update orders set note = 'c' where id = 1"},
+			{read: "select x::text from orders x where state like 's%' order by id", write: "update orders set note = 'd' where id = 3"},
+			{read: "select (x).note from orders x where state like 's%' order by id", write: "update orders set note = 'e' where id = 3"},
+			{read: "select orders::text from orders where state like 's%' order by id", write: "update orders set note = 'f' where id = 3"},
+			{read: "select array_agg(x order by id)::text from orders x where state like 's%'", write: "update orders set note = 'g' where id = 3"},
+			{read: "select count(x) filter (where x::text like '%hh%') from orders x where state like 's%'", write: "update orders set note = 'hh' where id = 3"},
+			{read: "select json_agg(json_build_object('id', o.id, 'p', (select row_to_json(p) from people p where p.id = o.who)) order by o.id)::text from orders o where state like 'o%'", write: "update people set note = 'i' where id = 1"},
+			{read: "select coalesce(json_agg(t), '[]')::text from (select o.id, j.x from orders o left join lateral (select to_json(p) as x from people p where p.id = o.who) j on true order by o.id) t", write: "update people set note = 'j' where id = 1"},
+			{read: "select z.q from orders z (x, y, q) where z.y like 's%' order by x", write: "update orders set note = 'k' where id = 3"},
+			{read: "select q from orders z (x, y, q) where y like 's%' order by x", write: "update orders set note = 'l' where id = 3"},
+			{read: "select t.row_to_json::text from orders t where state like 's%' order by id", write: "update orders set note = 'm' where id = 3"},
+			{read: "select (t).to_jsonb::text from orders t where state like 's%' order by id", write: "update orders set note = 'n' where id = 3"},
+			{read: "select j.b from (orders o join people p on p.id = o.who) as j (a, s, b, w, i, m, c) where j.s like 's%' order by a", write: "update orders set note = 'o' where id = 3"},
+			{read: "select count(*) from orders natural join (select 3 as id, 'p' as note) x", write: "update orders set note = 'p' where id = 3"},
+			{read: "select ts::timestamptz::text from stamps as z (id, ts) where id = 1", write: "update stamps set txt = '2026-02-02' where id = 1", passes: true},
+			{read: "select count(*) from orders a join people b using (note) where a.id > 0", write: "update people set note = 'zz' where id = 2"},
+			{read: "with c (x, y) as (select id, note from orders) select y from c where x = 3", write: "update orders set note = 'q' where id = 3"},
+			{read: "select s.* from (select * from orders) s where s.state like 's%' order by 1", write: "update orders set note = 'r' where id = 3"},
+			{read: "select max(o.*::text) from orders o", write: "update orders set note = 's' where id = 9"},
+		},
+	},
+	"columns that are another query's": {
+		`create table ev (id int primary key, who int, ts int, status text); insert into ev select g, g % 3, g, 'open' from generate_series(1, 9) g;
+		create table o (id int primary key, cust int, qty int); insert into o select g, g % 3, 5 from generate_series(1, 9) g; create table t (id int primary key, a int); insert into t values (1, 1), (2, 2), (3, 3);
+		create table w (status text primary key); insert into w values ('open'), ('shut')`,
+		[]afterWrite{
+			{read: "select count(*) from (select distinct on (who) * from ev order by who, ts desc) s where status = 'open'", write: "insert into ev (id, who, ts, status) values (10, 1, 99, 'shut')"},
+			{read: "select count(*) from (select cust, max(qty) as qty from o group by cust) s where qty = 5", write: "insert into o (id, cust, qty) values (10, 1, 6)"},
+			{read: "select count(*) from (select *, row_number() over (partition by cust order by id desc) as n from o) s where n = 1 and qty = 6", write: "insert into o (id, cust, qty) values (11, 1, 7)"},
+			{read: "with s as (select distinct on (who) * from ev order by who, ts desc) select count(*) from s, w where s.status = 'open' and w.status = 'open'", write: "insert into ev (id, who, ts, status) values (11, 2, 98, 'shut')"},
+			{read: "with s as (select distinct on (who) who, ts, status as x from ev order by who, ts desc) select count(*) from s, w where status = 'open' and x = status", write: "insert into ev (id, who, ts, status) values (12, 0, 97, 'shut')"},
+			{read: "select g.id, (select max(a) from t) from generate_series(1, 3) g (id) where id = 2", write: "update t set a = 9 where id = 3"},
+			{read: "select (select max(a) from t) from unnest(array[1, 2]) id where id = 2", write: "update t set a = 10 where id = 3"},
+			{read: "select (select max(a) from t where t.id <> x.id) from (values (2)) x (id) where id = 2", write: "update t set a = 11 where id = 3"},
+			{read: "with t as (select 2 as id) select (select max(a) from public.t) from t where id = 2", write: "update t set a = 12 where id = 3"},
+			{read: "select (select sum(a) from t) from o where o.id = 2 and exists (select 1 from t where id = 2)", write: "update t set a = 13 where id = 3"},
+			{read: "select x.a from (select sum(a) as a, max(id) as id from t) x where x.id = 3", write: "update t set a = 14 where id = 1"},
+		},
+	},
+	"triggers and parts": {
+		`create table docs (id int primary key, title text, body text, v tsvector); insert into docs values (1, 'a', 'b', null);
+		create trigger fill before insert or update on docs for each row execute function tsvector_update_trigger(v, 'pg_catalog.simple', title, body);
+		create table log (id serial primary key, what text);
+		create function note() returns trigger language plpgsql as $$ begin insert into log (what) values (tg_op); return coalesce(new, old); end $$;
+		create table parts (id int, k int, n int) partition by list (k); create table part1 partition of parts for values in (1); create table part2 partition of parts for values in (2);
+		insert into parts values (1, 1, 0), (2, 1, 0), (3, 1, 0), (4, 1, 0); create trigger ins after insert on part2 for each row execute function note(); create trigger del after delete on part1 for each row execute function note();
+		create table keys (k int primary key); insert into keys values (1), (3); create table held (id int, k int references keys on update cascade) partition by list (k);
+		create table held1 partition of held for values in (1); create table held2 partition of held for values in (2, 3); insert into held values (1, 1); create trigger ins after insert on held2 for each row execute function note()`,
+		[]afterWrite{
+			{read: "select v::text from docs where title like '%'", write: "update docs set title = 'zebra' where id = 1"},
+			{read: "select count(*) from docs where v @@ 'yak'::tsquery", write: "update docs set body = 'yak' where id = 1"},
+			{read: "select count(*) from log", write: "update parts set k = 2 where id = 1"},
+			{read: "select count(*) from log where what = 'INSERT'", write: "merge into parts using (values (2)) v (id) on parts.id = v.id when matched then update set k = 2"},
+			{read: "select max(id) from log", write: "update keys set k = 2 where k = 1"},
+		},
+	},
+	"types with checks": {
+		`create table limits (name text primary key, n int); insert into limits values ('a', 1); create table seen (id serial primary key, n int);
+		create function sees(int) returns boolean language plpgsql volatile as $$ begin insert into seen (n) values ($1); return true; end $$;
+		create function next_seen() returns int language plpgsql as $$ begin insert into seen (n) values (0); return 7; end $$;
+		create domain seen_int as int default next_seen() check (sees(value)); create table uses (id int primary key, v seen_int); insert into uses values (1, 1);
+		create type pair as (a int, b seen_int); create table pairs (id int primary key, p pair); create domain many as int[] check (sees(value[1])); create table lists (id int, l many);
+		create function by_variable(int) returns int language plpgsql as $$ declare x seen_int := $1; begin return x; end $$;
+		create function by_type(int) returns int language plpgsql as $$ declare x uses.v%type; begin x := $1; return x; end $$;
+		create function by_result(int) returns seen_int language plpgsql as $$ begin return $1; end $$; create function given(seen_int) returns int language sql as 'select $1::int'`,
+		[]afterWrite{
+			{read: "select count(*) from seen", write: "insert into uses (id, v) values (2, 2)"},
+			{read: "select count(*) from seen where n > 0", write: "update uses set v = 3 where id = 1"},
+			{read: "select count(*), 1 from seen", write: "insert into uses (id) values (3)"},
+			{read: "select count(*), 2 from seen", write: "insert into pairs values (1, row(1, 2))"},
+			{read: "select count(*), 3 from seen", write: "insert into lists values (1, array[3])"},
+			{read: "select count(*), 4 from seen", write: "select by_variable(4)"},
+			{read: "select count(*), 5 from seen", write: "select by_type(4)"},
+			{read: "select count(*), 6 from seen", write: "select by_result(4)"},
+			{read: "select count(*), 7 from seen", write: "select given(4)"},
+			{read: "select count(*), 8 from seen", write: "select '(1,2)'::pair"},
+		},
+	},
+	"what changes on its own": {
+		`create table t (id int primary key, a int, at timestamptz, ti time, txt text); insert into t values (1, 1, now(), '10:00', 'now');
+		create function late() returns text language sql stable as $$ select ('now'::timestamptz)::text $$; create function later() returns text language plpgsql stable as $$ declare x timestamptz; begin select txt into x from t where id = 1; return x; end $$;
+		create function latest() returns interval language plpgsql stable as $$ begin return (select at from t where id = 1) - 'yesterday'; end $$`,
+		[]afterWrite{
+			{read: "select xmax::text from t where id = 1", write: "select * from t where id = 1 for update", passes: true},
+			{read: "select xmin::text, ctid::text from t where id = 1", write: "vacuum full t", passes: true},
+			{read: "select late()", write: "select 1", passes: true},
+			{read: "select later()", write: "select 1", passes: true},
+			{read: "select latest()", write: "select 1", passes: true},
+			{read: "select (ti at time zone 'Europe/Oslo')::text from t", write: "select 1", passes: true},
+			{read: "select (txt).timestamptz::text from t", write: "select 1", passes: true},
+		},
+	},
+	"values that are compared in other ways": {
+		`create collation ci (provider = icu, locale = 'und-u-ks-level2', deterministic = false); create table o (c text collate ci primary key); insert into o values ('ABC'); create table t (id int, code text, n int); insert into t values (1, 'abc', 0), (2, 'ABC', 0);
+		create table u (code text, n int, note text); create unique index on u (code collate ci); insert into u values ('ABC', 1, '')`,
+		[]afterWrite{
+			{read: "select n from t where code = 'ABC'", write: "update t set n = 1 from o where t.code = o.c and o.c = 'abc'"},
+			{read: "select n from u where code = 'ABC'", write: "insert into u values ('abc', 5, '') on conflict (code) do update set n = 9"},
+		},
+	},
+	"names like the system's": {
+		`create table t (id int primary key, a int); insert into t values (1, 1); create view pg_mine as select * from t; create table pg_other (a int); insert into pg_other values (1)`,
+		[]afterWrite{
+			{read: "select a from pg_mine", write: "update t set a = 2"},
+			{read: "select a from pg_other", write: "update pg_other set a = 3"},
+		},
+	},
+}
+
+// What was kept is not answered after a write that changes it, however hidden that is.
+func TestWhatIsEasyToMiss(t *testing.T) {
+	for name, group := range easyToMiss {
+		t.Run(name, func(t *testing.T) {
+			l := newLarder(t, group.schema)
+			l.keepAll()
+			reader, writer := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+			direct := connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
+			for _, c := range group.cases {
+				hits := func() uint64 { return l.engine.Ledger.Total.Total().Count[0] }
+				require.Eventually(t, func() bool {
+					before := hits()
+					text(t, reader, c.read)
+					return hits() > before || c.passes
+				}, 10*time.Second, 5*time.Millisecond, "%s is kept: %v", c.read, l.passed())
+				if c.passes {
+					before := hits()
+					text(t, reader, c.read)
+					assert.Equal(t, before, hits(), "%s is not kept", c.read)
+				}
+				was := text(t, direct, c.read)
+				text(t, writer, c.write)
+				now := text(t, direct, c.read)
+				if !c.passes {
+					assert.NotEqual(t, was, now, "%s changes %s", c.write, c.read)
+					assert.Equal(t, now, text(t, reader, c.read), "%s after %s", c.read, c.write)
+				}
+			}
+		})
+	}
+}
+
+// text gives all that a statement gives, as text.
+func text(t testing.TB, c *pgx.Conn, sql string) string {
+	results, err := c.PgConn().Exec(ctx, sql).ReadAll()
+	require.NoError(t, err, sql)
+	var out strings.Builder
+	for _, r := range results {
+		for _, row := range r.Rows {
+			for _, v := range row {
+				fmt.Fprintf(&out, "%s|", v)
+			}
+			out.WriteByte('\n')
+		}
+	}
+	return out.String()
+}
+
+// keepAll keeps whatever can be kept.
+func (l *larder) keepAll() {
+	l.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
+}
+
+// run runs a prepared statement and gives its rows, or the code of its error.
+func run(c *pgconn.PgConn, name string, values ...[]byte) string {
+	r := c.ExecPrepared(ctx, name, values, nil, nil).Read()
+	var failed *pgconn.PgError
+	if errors.As(r.Err, &failed) {
+		return failed.Code
+	}
+	if r.Err != nil {
+		return r.Err.Error()
+	}
+	var out strings.Builder
+	for _, row := range r.Rows {
+		for _, v := range row {
+			fmt.Fprintf(&out, "%s|", v)
+		}
+	}
+	return out.String()
+}
+
+// hit asks until it is answered from memory.
+func (l *larder) hit(ask func()) {
+	l.t.Helper()
+	require.Eventually(l.t, func() bool {
+		before := l.engine.Ledger.Total.Total().Count[ledger.Hit]
+		ask()
+		return l.engine.Ledger.Total.Total().Count[ledger.Hit] > before
+	}, 10*time.Second, 5*time.Millisecond, "it is kept: %v", l.passed())
+}
+
+// A prepared statement belongs to the definitions and settings under which it was prepared.
+func TestPreparedStatementsBelongToTheirMoment(t *testing.T) {
+	prepare := func(c *pgx.Conn, name, sql string) {
+		_, err := c.PgConn().Prepare(ctx, name, sql, nil)
+		require.NoError(t, err)
+	}
+	t.Run("definitions", func(t *testing.T) {
+		l := newLarder(t, "create table t (id int primary key, a int)", "insert into t values (1, 5)")
+		l.keepAll()
+		const sql = "select a from t where id = 1"
+		old, fresh := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+		prepare(old, "p", sql)
+		l.hit(func() { assert.Equal(t, "5|", run(old.PgConn(), "p")) })
+		text(t, connect(t, l.through, pgx.QueryExecModeSimpleProtocol), "alter table t alter a type text")
+		prepare(fresh, "p", sql)
+		l.hit(func() { assert.Equal(t, "5|", run(fresh.PgConn(), "p")) })
+		assert.Equal(t, "0A000", run(old.PgConn(), "p"), "its result has another type now")
+	})
+	t.Run("settings", func(t *testing.T) {
+		l := newLarder(t, "create table t (id int primary key, at timestamptz)", "insert into t values (1, '2026-01-01 00:00 UTC')")
+		l.keepAll()
+		const sql = "select count(*) from t where at >= '2026-01-01 00:00'"
+		c, other := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+		direct := connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
+		text(t, c, "set timezone = 'UTC'")
+		l.hit(func() { text(t, c, "select count(*) from t") })
+		for _, x := range []*pgx.Conn{c, direct} {
+			text(t, x, "set timezone = 'UTC'")
+			prepare(x, "p", sql)
+			text(t, x, "set timezone = 'America/Lima'")
+		}
+		for range 3 {
+			assert.Equal(t, run(direct.PgConn(), "p"), run(c.PgConn(), "p"))
+		}
+		text(t, other, "set timezone = 'America/Lima'")
+		prepare(other, "p", sql)
+		for range 3 {
+			assert.Equal(t, "0|", run(other.PgConn(), "p"), "midnight in Lima is later")
+		}
+	})
+}
+
+// Who is asked for by a name that has become another's gets his own rows.
+func TestRolesThatAreRenamed(t *testing.T) {
+	l := newLarder(t, "create table t (who oid, n int)", "create role r_one login", "create role r_two login", "alter table t enable row level security", "create policy own on t using (who = (select oid from pg_roles where rolname = current_user))",
+		"grant select on t to r_one, r_two", "insert into t select oid, case rolname when 'r_one' then 1 else 2 end from pg_roles where rolname in ('r_one', 'r_two')")
+	defer l.exec(l.direct, "drop owned by r_one, r_two", "drop role r_one, r_two")
+	l.keepAll()
+	as := func(user string) *pgx.Conn {
+		return connect(t, strings.Replace(l.through, "postgres@", user+"@", 1), pgx.QueryExecModeSimpleProtocol)
+	}
+	one := as("r_one")
+	l.hit(func() { assert.Equal(t, "1|\n", text(t, one, "select n from t")) })
+	admin := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	for _, sql := range []string{"alter role r_one rename to r_x", "alter role r_two rename to r_one", "alter role r_x rename to r_two"} {
+		text(t, admin, sql)
+	}
+	two := as("r_one")
+	l.hit(func() { assert.Equal(t, "2|\n", text(t, two, "select n from t")) })
+	for range 3 {
+		assert.Equal(t, "1|\n", text(t, one, "select n from t"))
+	}
+}
+
+// What may do anything may do what no rollback undoes.
+func TestWhatNoRollbackUndoes(t *testing.T) {
+	l := newLarder(t, "create table t (n int)", "insert into t values (1)", "create extension dblink")
+	l.keepAll()
+	reader, writer := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	l.hit(func() { text(t, reader, "select n from t") })
+	text(t, writer, "begin")
+	text(t, writer, "select dblink_exec('dbname="+l.database+" user=postgres host=127.0.0.1 port="+fmt.Sprint(server.Port)+"', 'update t set n = 2')")
+	assert.Equal(t, "2|\n", text(t, reader, "select n from t"))
+	text(t, writer, "rollback")
+	assert.Equal(t, "2|\n", text(t, reader, "select n from t"))
+}
+
+// A parameter whose type another mention decides tells nothing of the column it is compared with.
+func TestParametersOfMixedTypes(t *testing.T) {
+	l := newLarder(t, "create table k (id bigint primary key, v int)", "insert into k values (9007199254740992, 1)")
+	l.keepAll()
+	c := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	_, err := c.PgConn().Prepare(ctx, "p", "select v, $1::float8 from k where id = $1", nil)
+	require.NoError(t, err)
+	l.hit(func() { run(c.PgConn(), "p", []byte("9007199254740993")) })
+	text(t, connect(t, l.through, pgx.QueryExecModeSimpleProtocol), "update k set v = 2 where id = 9007199254740992")
+	assert.Equal(t, "2|9.007199254740992e+15|", run(c.PgConn(), "p", []byte("9007199254740993")))
+}
+
+// While the catalog is not known, a read may do anything, for as long as it runs.
+func TestReadsThatWriteWhileNothingIsKnown(t *testing.T) {
+	l := newLarder(t, "create table t (n int)", "insert into t values (1)", "create table gate ()",
+		"create function slow() returns int language plpgsql volatile as $$ begin perform pg_sleep(0.5); update t set n = n + 1; return 1; end $$", "create view shown as select slow() as x")
+	l.keepAll()
+	reader, other, ddl := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	l.hit(func() { text(t, reader, "select n from t") })
+	for i := range 3 {
+		text(t, ddl, fmt.Sprintf("create table made%d ()", i)) // the catalog is not known now
+		done := make(chan string)
+		go func() { done <- text(t, other, "select x from shown") }()
+		ended := false
+		for !ended {
+			select {
+			case <-done:
+				ended = true
+			default:
+				text(t, reader, "select n from t")
+			}
+		}
+		assert.Equal(t, fmt.Sprintf("%d|\n", i+2), text(t, reader, "select n from t"))
+	}
+}
