@@ -17,16 +17,17 @@ func main() {
 	length := flag.Duration("for", time.Minute, "how long to look")
 	seed := flag.Uint64("seed", 1, "the first seed; each is a schema and a script")
 	feed := flag.Bool("feed", false, "have some writes come around the larder, with a change feed")
+	generated := flag.Bool("generated", false, "have random statements asked of random tables")
 	steps := flag.Int("steps", 1000, "steps of each script")
 	atOnce := flag.Int("at-once", 2, "scripts at once")
 	flag.Parse()
-	if err := run(*length, *seed, *feed, *steps, *atOnce); err != nil {
+	if err := run(*length, *seed, *feed, *generated, *steps, *atOnce); err != nil {
 		fmt.Fprintln(os.Stderr, "freshcheck:", err)
 		os.Exit(1)
 	}
 }
 
-func run(length time.Duration, seed uint64, feed bool, steps, atOnce int) error {
+func run(length time.Duration, seed uint64, feed, generated bool, steps, atOnce int) error {
 	server, err := privatepg.Start("", "wal_level=logical", "max_replication_slots=20", "max_wal_senders=20", "max_prepared_transactions=50", "autovacuum=off", "max_connections=200")
 	if err != nil {
 		return err
@@ -34,7 +35,7 @@ func run(length time.Duration, seed uint64, feed bool, steps, atOnce int) error 
 	defer server.Stop()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	c := freshcheck.Checker{Address: server.Address(), Feed: feed, Steps: steps}
+	c := freshcheck.Checker{Address: server.Address(), Feed: feed, Generated: generated, Steps: steps}
 	began, last := time.Now(), time.Now()
 	sum, found, err := c.Run(ctx, seed, length, atOnce, func(n freshcheck.Counts) {
 		if time.Since(last) > 10*time.Second {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -21,6 +22,9 @@ type Checker struct {
 	Address string
 	// Feed has some writes come around the larder, with a change feed that tells of them.
 	Feed bool
+	// Generated has random statements asked of random tables; Focus names features that these are to have.
+	Generated bool
+	Focus     []string
 	// Steps are those of one script; 0 means 1000.
 	Steps int
 	// Shrink is how often a failing script is run again at most, to make it shorter; 0 means 150.
@@ -47,6 +51,12 @@ var databases atomic.Uint64
 func (c *Checker) Seed(seed uint64) (Counts, *Violation, error) {
 	r := rand.New(rand.NewPCG(seed, 17))
 	w := newWorld(r)
+	if c.Generated {
+		w = newGenerated(r, c.Focus...)
+		if err := c.accepted(w); err != nil {
+			return Counts{}, nil, err
+		}
+	}
 	var next int64
 	steps := c.Steps
 	if steps == 0 {
@@ -73,37 +83,88 @@ func (c *Checker) Seed(seed uint64) (Counts, *Violation, error) {
 	return counts, v, nil
 }
 
-// try runs a script on a fresh database.
-func (c *Checker) try(w *world, s Script) (counts Counts, violation error, err error) {
+// fresh makes a database with a world's schema, and gives its name, a connection to it, and what takes it away.
+func (c *Checker) fresh(w *world) (name string, own *pgconn.PgConn, drop func(), err error) {
 	admin, err := connect("postgres://postgres@"+c.Address+"/postgres?sslmode=disable", "freshcheck")
 	if err != nil {
-		return counts, nil, err
+		return "", nil, nil, err
 	}
-	defer admin.Close(context.Background())
-	name := fmt.Sprintf("freshcheck%d", databases.Add(1))
-	drop := func() { simple(admin, "drop database if exists "+name+" with (force)") }
-	drop()
+	name = fmt.Sprintf("freshcheck%d", databases.Add(1))
+	drop = func() {
+		simple(admin, "drop database if exists "+name+" with (force)")
+		for _, letter := range []string{"a", "b", "x"} {
+			simple(admin, "drop role if exists "+name+"_"+letter)
+		}
+		admin.Close(context.Background())
+	}
+	defer func() {
+		if err != nil {
+			drop()
+		}
+	}()
+	simple(admin, "drop database if exists "+name+" with (force)")
 	simple(admin, "create role "+role)
 	if got := simple(admin, "create database "+name); strings.HasPrefix(got, "error") {
-		return counts, nil, errors.New(got)
+		return "", nil, nil, errors.New(got)
+	}
+	if own, err = pgconn.Connect(context.Background(), "postgres://postgres@"+c.Address+"/"+name+"?sslmode=disable"); err != nil {
+		return "", nil, nil, err
+	}
+	for _, sql := range w.schema {
+		if got := simple(own, local(sql, c.Address, name)); strings.HasPrefix(got, "error") {
+			own.Close(context.Background())
+			return "", nil, nil, fmt.Errorf("%s: %s", sql, got)
+		}
+	}
+	return name, own, drop, nil
+}
+
+// accepted leaves out of a generated world what its database refuses.
+func (c *Checker) accepted(w *world) error {
+	name, own, drop, err := c.fresh(w)
+	if err != nil {
+		return err
 	}
 	defer drop()
-	own, err := pgconn.Connect(context.Background(), "postgres://postgres@"+c.Address+"/"+name+"?sslmode=disable")
+	defer own.Close(context.Background())
+	for _, sql := range w.maybe {
+		if !strings.HasPrefix(simple(own, sql), "error") {
+			w.schema = append(w.schema, sql)
+		}
+	}
+	var next int64
+	r := rand.New(rand.NewPCG(1, 1))
+	w.reads = slices.DeleteFunc(w.reads, func(sql string) bool {
+		return strings.HasPrefix(simple(own, "explain "+local(sharedParameter.ReplaceAllString(fill(sql, r, &next), "$1"), c.Address, name)), "error")
+	})
+	w.writes = slices.DeleteFunc(w.writes, func(sql string) bool {
+		for _, kind := range []string{"update", "insert", "delete", "merge", "with"} {
+			if strings.HasPrefix(sql, kind) && !strings.Contains(sql, ";") {
+				return strings.HasPrefix(simple(own, "explain "+local(fill(sql, r, &next), c.Address, name)), "error")
+			}
+		}
+		return false
+	})
+	if len(w.reads) == 0 || len(w.writes) == 0 {
+		return errors.New("the database refuses everything that was made for it")
+	}
+	return nil
+}
+
+// try runs a script on a fresh database.
+func (c *Checker) try(w *world, s Script) (counts Counts, violation error, err error) {
+	name, own, drop, err := c.fresh(w)
 	if err != nil {
 		return counts, nil, err
 	}
-	for _, sql := range w.schema {
-		if got := simple(own, sql); strings.HasPrefix(got, "error") {
-			own.Close(context.Background())
-			return counts, nil, fmt.Errorf("%s: %s", sql, got)
-		}
-	}
+	defer drop()
 	own.Close(context.Background())
 	x, err := newRun(c.Address, name, c.Feed)
 	if err != nil {
 		return counts, nil, err
 	}
 	defer x.close()
+	x.generated = w.generated
 	if x.patience = c.Patience; x.patience == 0 {
 		x.patience = 20 * time.Millisecond
 	}

@@ -9,11 +9,13 @@ import (
 	"net"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgtype"
 
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
@@ -24,7 +26,7 @@ import (
 )
 
 // The ways in which a statement is sent.
-var modes = []string{"simple", "extended", "prepared", "bound"}
+var modes = []string{"simple", "extended", "prepared", "bound", "bound in binary", "bound as declared"}
 
 // repeats is how often an answer from memory is asked for again at once.
 const repeats = 3
@@ -37,14 +39,16 @@ const settleTime = 10 * time.Second
 
 // run is one script being run on a larder of its own, before a database of its own.
 type run struct {
-	origin   string // URL of the database, without the database's name at its end
-	database string
-	engine   *engine.Engine
-	wire     *wire.Server
-	gate     *gate
-	ln       net.Listener
-	shift    atomic.Int64 // by how much the larder's clock is ahead
-	ended    chan struct{}
+	address   string
+	generated bool
+	origin    string // URL of the database, without the database's name at its end
+	database  string
+	engine    *engine.Engine
+	wire      *wire.Server
+	gate      *gate
+	ln        net.Listener
+	shift     atomic.Int64 // by how much the larder's clock is ahead
+	ended     chan struct{}
 
 	clients  [sessionCount]*client
 	observer *pgconn.PgConn
@@ -79,6 +83,7 @@ type client struct {
 	name     string
 	conn     *pgconn.PgConn
 	prepared map[string]string
+	types    map[string][]uint32 // of their parameters
 	names    int
 	dead     bool        // its connection was cut
 	busy     chan string // the outcome of what it has begun and was not awaited, or nil
@@ -91,7 +96,7 @@ type client struct {
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
 
 func newRun(address, database string, withFeed bool) (_ *run, err error) {
-	r := &run{origin: "postgres://postgres@" + address + "/", database: database, ended: make(chan struct{})}
+	r := &run{address: address, origin: "postgres://postgres@" + address + "/", database: database, ended: make(chan struct{})}
 	defer func() {
 		if err != nil {
 			r.close()
@@ -172,7 +177,7 @@ func connect(url, name string) (*pgconn.PgConn, error) {
 
 func (r *run) dial(c *client) (err error) {
 	c.conn, err = connect("postgres://postgres@"+r.ln.Addr().String()+"/"+r.database+"?sslmode=disable", c.name)
-	c.prepared, c.plain, c.held, c.busy, c.waiting, c.dead = map[string]string{}, true, false, nil, "", false
+	c.prepared, c.types, c.plain, c.held, c.busy, c.waiting, c.dead = map[string]string{}, map[string][]uint32{}, true, false, nil, "", false
 	return err
 }
 
@@ -312,9 +317,15 @@ func finished(text string, err error) string {
 
 var number = regexp.MustCompile(`(= |\(|, )(\d{1,9})\b`)
 
+// sharedParameter finds a parameter that is mentioned several times.
+var sharedParameter = regexp.MustCompile(`\{p:(\d+)\}`)
+
 // bind takes the numbers out of a statement.
 func bind(sql string) (string, [][]byte) {
 	var values [][]byte
+	if shared := sharedParameter.FindStringSubmatch(sql); shared != nil {
+		return sharedParameter.ReplaceAllString(sql, "$$1"), [][]byte{[]byte(shared[1])}
+	}
 	text := number.ReplaceAllStringFunc(sql, func(s string) string {
 		m := number.FindStringSubmatch(s)
 		values = append(values, []byte(m[2]))
@@ -327,28 +338,49 @@ func bind(sql string) (string, [][]byte) {
 func (r *run) ask(c *client, sql string, mode int) string {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	if strings.Contains(sql, ";") || strings.HasPrefix(sql, "do ") || !strings.HasPrefix(sql, "select") && !strings.HasPrefix(sql, "update") && !strings.HasPrefix(sql, "delete") && !strings.HasPrefix(sql, "insert") && mode == 3 {
+	if mode < 3 {
+		sql = sharedParameter.ReplaceAllString(sql, "$1")
+	}
+	if strings.Contains(sql, ";") || strings.HasPrefix(sql, "do ") || !strings.HasPrefix(sql, "select") && !strings.HasPrefix(sql, "update") && !strings.HasPrefix(sql, "delete") && !strings.HasPrefix(sql, "insert") && !strings.HasPrefix(sql, "with") && mode >= 3 {
 		mode = 0
 	}
 	switch mode {
 	case 1:
 		x := c.conn.ExecParams(ctx, sql, nil, nil, nil, nil).Read()
 		return finished(rows(x), x.Err)
-	case 2, 3:
+	case 2, 3, 4, 5:
 		var values [][]byte
-		if mode == 3 {
+		var declared []uint32
+		if mode >= 3 {
 			sql, values = bind(sql)
 		}
+		if mode == 5 {
+			for range values {
+				declared = append(declared, pgtype.Int8OID)
+			}
+		}
 		name := c.prepared[sql]
+		if mode == 5 {
+			name = c.prepared["declared "+sql]
+		}
 		if name == "" {
 			c.names++
 			name = fmt.Sprintf("p%d", c.names)
-			if _, err := c.conn.Prepare(ctx, name, sql, nil); err != nil {
+			d, err := c.conn.Prepare(ctx, name, sql, declared)
+			if err != nil {
 				return finished("", err)
 			}
-			c.prepared[sql] = name
+			if c.types[name] = d.ParamOIDs; mode == 5 {
+				c.prepared["declared "+sql] = name
+			} else {
+				c.prepared[sql] = name
+			}
 		}
-		x := c.conn.ExecPrepared(ctx, name, values, nil, nil).Read()
+		var formats []int16
+		if mode == 4 {
+			values, formats = inBinary(values, c.types[name])
+		}
+		x := c.conn.ExecPrepared(ctx, name, values, formats, nil).Read()
 		if x.Err != nil {
 			clear(c.prepared) // it may be gone, or not fit any more
 			_, _ = c.conn.Exec(ctx, "deallocate all").ReadAll()
@@ -358,9 +390,40 @@ func (r *run) ask(c *client, sql string, mode int) string {
 	return simple(c.conn, sql)
 }
 
-// truth is what the database says to the same session at this moment.
-func (r *run) truth(c *client, sql string) string {
-	return simple(c.conn, sql+" /*jollylarder='off'*/")
+// truth is what the database says to the same session at this moment, asked in the same way, of the same prepared statement if it is one.
+func (r *run) truth(c *client, sql string, mode int) string {
+	r.engine.Hold(true)
+	defer r.engine.Hold(false)
+	return r.ask(c, sql, mode)
+}
+
+// inBinary gives numbers in the binary format of their types, as far as that is known.
+func inBinary(values [][]byte, types []uint32) (out [][]byte, formats []int16) {
+	m := pgtype.NewMap()
+	for i, v := range values {
+		var b []byte
+		n, err := strconv.ParseInt(string(v), 10, 64)
+		if err == nil && i < len(types) {
+			b, err = m.Encode(types[i], pgtype.BinaryFormatCode, n, nil)
+		}
+		if err != nil || b == nil {
+			out, formats = append(out, v), append(formats, pgtype.TextFormatCode)
+			continue
+		}
+		out, formats = append(out, b), append(formats, pgtype.BinaryFormatCode)
+	}
+	return out, formats
+}
+
+// same says whether two answers are of the same rows. Those of a random statement may come in any order.
+func (r *run) same(a, b string) bool {
+	if a == b || !r.generated {
+		return a == b
+	}
+	x, y := strings.Split(a, "\n"), strings.Split(b, "\n")
+	slices.Sort(x)
+	slices.Sort(y)
+	return slices.Equal(x, y)
 }
 
 func (r *run) hits() uint64 { return r.engine.Ledger.Total.Total().Count[ledger.Hit] }
@@ -379,6 +442,7 @@ var errOld = errors.New("an answer was another than the database's")
 func (r *run) step(s step) error {
 	c := r.clients[s.session]
 	r.counts.Operations++
+	s.sql = r.local(s.sql)
 	if c.busy == nil && (c.dead || c.conn.IsClosed()) {
 		r.gate.release(c.name)
 		if err := r.dial(c); err != nil {
@@ -458,6 +522,17 @@ func (r *run) step(s step) error {
 	return nil
 }
 
+// local fills in what is another for each database.
+func (r *run) local(sql string) string { return local(sql, r.address, r.database) }
+
+func local(sql, address, database string) string {
+	if !strings.Contains(sql, "{") {
+		return sql
+	}
+	host, port, _ := net.SplitHostPort(address)
+	return strings.NewReplacer("{db}", database, "{self}", "dbname="+database+" user=postgres host="+host+" port="+port).Replace(sql)
+}
+
 // awaitSent waits until the larder has sent on a client's statement, or has answered it itself, or a while.
 func (r *run) awaitSent(c *client, ended <-chan struct{}) {
 	for end := time.Now().Add(2 * time.Second); time.Now().Before(end) && !r.gate.holds(c.name); {
@@ -502,23 +577,28 @@ func (r *run) read(c *client, s step) error {
 			return nil
 		}
 		r.counts.Hits++
-		want := r.truth(c, s.sql)
+		want := r.truth(c, s.sql, s.mode)
 		if strings.HasPrefix(want, "error 55P03") { // somebody locks the table, and nothing can be said
 			return nil
 		}
-		for more := 0; got == want && more < repeats; more++ { // nothing happens meanwhile
+		for more := 0; r.same(got, want) && more < repeats; more++ { // nothing happens meanwhile
 			r.counts.Reads++
 			r.counts.Hits++
 			got = r.ask(c, s.sql, s.mode)
 		}
-		if got != want {
+		if !r.same(got, want) {
 			return fmt.Errorf("%w: %d asked %s, and was answered\n%sand not\n%s", errOld, s.session, s.sql, got, want)
 		}
 	case <-time.After(patience):
 		c.busy, c.waiting = done, s.sql
-		c.allowed = []string{simple(r.observer, s.sql)}
+		c.allowed = []string{r.observed(s.sql)}
 	}
 	return nil
+}
+
+// observed is what the database says to somebody else.
+func (r *run) observed(sql string) string {
+	return simple(r.observer, sharedParameter.ReplaceAllString(sql, "$1"))
 }
 
 // finish waits for what a client has begun.
@@ -549,12 +629,12 @@ func (r *run) waiters() error {
 		if c.waiting == "" {
 			continue
 		}
-		c.allowed = append(c.allowed, simple(r.observer, c.waiting))
+		c.allowed = append(c.allowed, r.observed(c.waiting))
 		select {
 		case got := <-c.busy:
 			sql := c.waiting
 			c.busy, c.waiting = nil, ""
-			if c.plain && !strings.HasPrefix(got, "no answer") && !slices.Contains(c.allowed, got) {
+			if c.plain && !strings.HasPrefix(got, "no answer") && !slices.ContainsFunc(c.allowed, func(a string) bool { return r.same(a, got) }) {
 				return fmt.Errorf("%w: %d asked %s, waited, and was answered\n%sand not one of\n%s", errOld, i, sql, got, strings.Join(c.allowed, "or\n"))
 			}
 			r.counts.Hits++

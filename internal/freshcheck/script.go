@@ -80,9 +80,17 @@ func newScript(w *world, r *rand.Rand, n int, next *int64, feed bool) Script {
 	for i := range hot {
 		hot[i] = fill(w.reads[r.IntN(len(w.reads))], r, next)
 	}
+	reads, stay, definitions := 900, 25, 1
+	if w.generated { // which has more to try
+		reads, stay, definitions = 780, 8, 8
+	}
 	var held, inBlock [sessionCount]bool
 	late := false // something is on its way that its sender does not wait for
 	for len(out) < n {
+		if len(w.sequences) > 0 && r.IntN(100) == 0 && held == [sessionCount]bool{} {
+			out = append(out, w.sequences[r.IntN(len(w.sequences))].steps(w, r, next)...)
+			continue
+		}
 		s := step{session: r.IntN(sessionCount), mode: r.IntN(len(modes))}
 		var sql string
 		switch p := r.IntN(1000); {
@@ -98,14 +106,17 @@ func newScript(w *world, r *rand.Rand, n int, next *int64, feed bool) Script {
 			s.kind = write
 			sql = []string{"commit", "commit", "rollback"}[r.IntN(3)]
 			inBlock[s.session] = false
-		case p < 900:
+		case r.IntN(1000) < definitions:
+			s.kind = write
+			sql = w.rare[r.IntN(len(w.rare))]
+		case p < reads:
 			s.kind = read
 			i := r.IntN(len(hot))
 			sql = hot[i]
 			if r.IntN(4) > 0 { // the same is mostly asked the same way
 				s.mode = i % len(modes)
 			}
-			if r.IntN(25) == 0 {
+			if r.IntN(stay) == 0 {
 				hot[i] = fill(w.reads[r.IntN(len(w.reads))], r, next)
 				sql = hot[i]
 			}
@@ -113,6 +124,12 @@ func newScript(w *world, r *rand.Rand, n int, next *int64, feed bool) Script {
 			s.kind = write
 			if sql = w.writes[r.IntN(len(w.writes))]; r.IntN(40) == 0 {
 				sql = w.wild[r.IntN(len(w.wild))]
+			}
+			switch sql {
+			case "begin":
+				inBlock[s.session] = true
+			case "commit", "rollback":
+				inBlock[s.session] = false
 			}
 		case p < 968:
 			s.kind = write
@@ -147,9 +164,6 @@ func newScript(w *world, r *rand.Rand, n int, next *int64, feed bool) Script {
 			inBlock[s.session] = false
 		case p < 995:
 			s.kind = later
-		case p < 996:
-			s.kind = write
-			sql = w.rare[r.IntN(len(w.rare))]
 		default:
 			if !feed {
 				continue
@@ -158,6 +172,21 @@ func newScript(w *world, r *rand.Rand, n int, next *int64, feed bool) Script {
 			sql = w.around[r.IntN(len(w.around))]
 		}
 		s.sql = fill(sql, r, next)
+		out = append(out, s)
+	}
+	return out
+}
+
+// steps gives a sequence as it is done by some of the clients.
+func (q sequence) steps(w *world, r *rand.Rand, next *int64) (out Script) {
+	who := r.Perm(sessionCount)
+	mode := r.IntN(len(modes))
+	for _, x := range q {
+		client, sql, _ := strings.Cut(x, ":")
+		s := step{session: who[client[0]-'0'], kind: write, sql: fill(sql, r, next), mode: mode}
+		if slices.Contains(w.reads, sql) {
+			s.kind = read
+		}
 		out = append(out, s)
 	}
 	return out

@@ -9,12 +9,15 @@ import (
 
 // world is a random schema, with the dependencies that a statement's text does not show, and the statements that go with it.
 type world struct {
-	schema []string
-	reads  []string // with {i} and {j} for keys, {k} for values that several rows share, {v} for a new value
-	writes []string
-	around []string // those of them that a feed tells of
-	wild   []string // those that may do anything, as far as can be seen
-	rare   []string // definitions and the like, after which the catalog is read anew
+	schema    []string
+	maybe     []string // what the database may refuse
+	reads     []string // with {i} and {j} for keys, {k} for values that several rows share, {v} for a new value
+	writes    []string
+	around    []string // those of them that a feed tells of
+	wild      []string // those that may do anything, as far as can be seen
+	generated bool     // from random statements
+	sequences []sequence
+	rare      []string // definitions and the like, after which the catalog is read anew
 }
 
 // role is one that is subject to row security, and may not read everything.

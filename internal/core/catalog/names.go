@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/freshness"
 )
 
 // What a name in a statement means, by the server's rules: the columns of the items beside it come first, then those of the queries around it, and
@@ -287,7 +288,9 @@ func (r *resolver) needs(f *analysis.Facts) need {
 			return n
 		}
 		for _, i := range m.whole {
-			whole(i)
+			if !freshness.Off(freshness.WholeRows) || ref.All {
+				whole(i)
+			}
 		}
 		for _, c := range m.columns {
 			if n.columns[c.item] == nil {

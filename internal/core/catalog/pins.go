@@ -208,6 +208,9 @@ func (r *resolver) pinned(f *analysis.Facts, p analysis.Pin) (*relation, *Column
 	table, column := p.Table, p.Column
 	if p.Ref != nil {
 		item, name := r.pinColumn(p.Ref)
+		if freshness.Off(freshness.NamesInScope) && item == nil {
+			item, name = r.anyColumn(f, p.Ref)
+		}
 		if item == nil || p.Of == analysis.PinOfOld && !item.Target {
 			return nil, nil
 		}
@@ -221,6 +224,19 @@ func (r *resolver) pinned(f *analysis.Facts, p analysis.Pin) (*relation, *Column
 		return nil, nil
 	}
 	return tables[0], tables[0].column(column)
+}
+
+// anyColumn takes a name for a column of whichever table has one. It is what is done where a safeguard is switched off.
+func (r *resolver) anyColumn(f *analysis.Facts, ref *analysis.Ref) (*analysis.Item, string) {
+	name := ref.Path[len(ref.Path)-1]
+	for _, n := range f.Reads {
+		for _, rel := range r.s.meant(n, r.path) {
+			if rel.column(name) != nil {
+				return &analysis.Item{Table: n}, name
+			}
+		}
+	}
+	return nil, ""
 }
 
 // narrowed gives what a statement's pins say of the rows that it writes, or nil where they say nothing: of a table that it writes in

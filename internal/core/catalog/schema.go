@@ -337,6 +337,9 @@ func (s *Schema) link(r Row) {
 			from.calls[r.Flags[0]] = append(from.calls[r.Flags[0]], f)
 		}
 	case "trigger":
+		if r.OtherSchema == "pg_catalog" && freshness.Off(freshness.ServersTriggers) {
+			return
+		}
 		from.triggers = append(from.triggers, trigger{triggerEvents(r.Flags), rewrites(r.Flags), s.function(r.OtherSchema, r.OtherName, true)})
 	case "view":
 		from.view = &text{sql: r.OtherName}

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/freshness"
 )
 
 // castTo judges a cast to a type that is not one of the server's known ones.
@@ -49,7 +50,7 @@ func (r *resolver) unsteady(t Row) string {
 // checks follows the functions that are called when a value becomes one of a type: by its checks, its default and its input, and those of the
 // types that it is made of.
 func (r *resolver) checks(n analysis.Name, how []string, which string) {
-	if r.checked[n] {
+	if r.checked[n] || freshness.Off(freshness.TypeChecks) {
 		return
 	}
 	r.checked[n] = true
