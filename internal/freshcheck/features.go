@@ -78,8 +78,8 @@ var features = []feature{
 	}},
 	{name: "rules", make: func(g *generator, _ func(...string) string) {
 		if !g.tables[0].parts {
-			g.add("create table echoes (id int, n int)", "create rule echo as on update to t0 do also insert into echoes values (new.id, 1)")
-			g.q.relations = append(g.q.relations, relation{"echoes", []column{{"id", 'n'}, {"n", 'n'}}, "echoes", false})
+			g.add("create table echoes (e serial primary key, id int, n int)", "create rule echo as on update to t0 do also insert into echoes (id, n) values (new.id, 1)")
+			g.q.relations = append(g.q.relations, relation{"echoes", []column{{"e", 'n'}, {"id", 'n'}, {"n", 'n'}}, "echoes", true})
 		}
 	}},
 	{name: "materialised", make: func(g *generator, _ func(...string) string) {

@@ -159,7 +159,7 @@ type Facts struct {
 	Rewritten []Name
 	// AnyRows is set when the same rows in the tables may give it other results, as their order is nobody's promise.
 	AnyRows bool
-	// Folds is set when it holds constants that the server reads by the settings of the moment at which it is prepared.
+	// Folds is set when it holds constants, other than literals that are another in the next statement of the pattern, that the server reads by the settings of the moment at which it is prepared.
 	Folds bool
 	// Private is set when privileges other than those on tables may decide whether it runs.
 	Private bool

@@ -46,9 +46,12 @@ func (r *resolver) pins(f *analysis.Facts) {
 		f = withoutPins(f)
 		clear(r.narrow)
 	}
-	r.mixed(f)
+	r.out.PinTypes = make([]freshness.Type, len(f.Pins))
 	for i, p := range f.Pins {
 		rel, c := r.pinned(f, p)
+		if c != nil {
+			r.out.PinTypes[i] = c.Type
+		}
 		if c == nil || c.Type == freshness.NoType {
 			continue
 		}
@@ -83,28 +86,6 @@ func (r *resolver) alike(p analysis.Pin, t freshness.Type) bool {
 		}
 	}
 	return true
-}
-
-// mixed works out of which parameters it is not known as what type the server takes them: one is mentioned elsewhere, or is compared with
-// columns of several.
-func (r *resolver) mixed(f *analysis.Facts) {
-	r.out.Mixed = slices.Clone(f.Mixed)
-	types := map[int]freshness.Type{}
-	for _, p := range f.Pins {
-		t := freshness.NoType
-		if _, c := r.pinned(f, p); c != nil {
-			t = c.Type
-		}
-		for _, v := range p.Values {
-			if v.Parameter == 0 || len(p.Via) > 0 {
-				continue
-			}
-			if have, ok := types[v.Parameter]; ok && have != t && !slices.Contains(r.out.Mixed, v.Parameter) {
-				r.out.Mixed = append(r.out.Mixed, v.Parameter)
-			}
-			types[v.Parameter] = t
-		}
-	}
 }
 
 func withoutPins(f *analysis.Facts) *analysis.Facts {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/freshness"
 )
 
 // Resolved is what a pattern does to one database. Tables are named in full: schema, dot, name.
@@ -37,8 +38,8 @@ type Resolved struct {
 	// ReadColumns are the columns that need to be known of tables in Reads, where not all need to be, and none of the rows is pinned.
 	ReadColumns map[string][]string
 	WritePins   map[string]WritePin
-	// Mixed are the parameters of which it is not known as what type the server takes them, unless that is declared.
-	Mixed []int
+	// PinTypes says of each of the facts' pins how its column is compared, as far as that is known.
+	PinTypes []freshness.Type
 	// AnyRows is set when the same rows in its tables may give it another result.
 	AnyRows bool
 	// OfTime is set when all Reasons rest on the current time, and there are some.

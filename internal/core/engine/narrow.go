@@ -19,8 +19,13 @@ type shaped struct {
 	places  atomic.Pointer[places]
 }
 
-// places says for each of the pattern's pins where, in statements of one shape, its values stand.
-type places struct{ pins [][]place }
+// places says for each of the pattern's pins where, in statements of one shape, its values stand. Mixed are the parameters of these statements
+// that are mentioned elsewhere, too, and of the pins in which each of the others is mentioned.
+type places struct {
+	pins  [][]place
+	mixed []int
+	of    map[int][]int
+}
 
 // place is that of one value: the number of its placeholder, and what the statement makes of what stands there.
 type place struct {
@@ -105,11 +110,11 @@ type values struct {
 	at           *places
 	types, bound []byte
 	utf8         bool
-	mixed        []int // parameters that tell nothing unless their type is declared
+	pinTypes     []freshness.Type // of the pattern's pins
 }
 
 // values prepares for reading those of a statement; it is nil where they are not known.
-func (s *Session) values(r *Request, mixed []int) *values {
+func (s *Session) values(r *Request, pins []freshness.Type) *values {
 	if len(r.Pattern.Facts.Pins) == 0 || len(r.Exact) == 0 || len(r.Exact) > long {
 		return nil
 	}
@@ -118,7 +123,7 @@ func (s *Session) values(r *Request, mixed []int) *values {
 	if at == nil {
 		return nil
 	}
-	return &values{s.e, &s.again, r.Exact, at, r.Types, r.Bound, s.utf8 && !s.setting, mixed}
+	return &values{s.e, &s.again, r.Exact, at, r.Types, r.Bound, s.utf8 && !s.setting, pins}
 }
 
 // placesOf gives the places of a pattern's pins in statements of the shape that was just read. The first statement of a shape is
@@ -159,7 +164,14 @@ func (e *Engine) placesOf(p *Pattern, scan *statement.Scan, text []byte) *places
 			}
 		}
 	}
-	at = &places{pins}
+	at = &places{pins, f.Mixed, map[int][]int{}}
+	for i, pin := range f.Pins {
+		for _, v := range pin.Values {
+			if v.Parameter > 0 {
+				at.of[v.Parameter] = append(at.of[v.Parameter], i)
+			}
+		}
+	}
 	x.places.Store(at)
 	return at
 }
@@ -213,7 +225,7 @@ func (v *values) literal(l statement.Literal, at *place, t freshness.Type) ([]ui
 			return nil, false
 		}
 		p, ok := v.e.opts.Parameter(v.types, v.bound, n)
-		if p.Type == freshness.NoType && slices.Contains(v.mixed, n) && !freshness.Off(freshness.MixedTypes) {
+		if ok && p.Type == freshness.NoType && v.mixed(n, t) && !freshness.Off(freshness.MixedTypes) {
 			return nil, false
 		}
 		if !ok || p.Other || p.Type != freshness.NoType && p.Type != t || p.Array && !array {
@@ -238,6 +250,12 @@ func (v *values) literal(l statement.Literal, at *place, t freshness.Type) ([]ui
 		}
 		return v.hash(bytes.ReplaceAll(token[1:n-1], []byte("''"), []byte("'")), false, array, t)
 	}
+}
+
+// mixed says whether it is not certain that a parameter whose type is not declared is taken for one that is compared as t: another mention
+// may decide.
+func (v *values) mixed(parameter int, t freshness.Type) bool {
+	return slices.Contains(v.at.mixed, parameter) || slices.ContainsFunc(v.at.of[parameter], func(pin int) bool { return v.pinTypes[pin] != t })
 }
 
 func (v *values) hash(value []byte, binary, array bool, t freshness.Type) (hashes []uint64, ok bool) {
@@ -270,7 +288,7 @@ func (s *Session) pinned(res *resolution, r *Request) (pins []freshness.Pinned) 
 	if len(res.reads) == 0 {
 		return res.columns
 	}
-	v := s.values(r, res.Mixed)
+	v := s.values(r, res.PinTypes)
 	if v == nil {
 		return res.columns
 	}
@@ -311,7 +329,7 @@ func (s *Session) changeOf(res *resolution, r *Request) freshness.Change {
 		return res.change
 	}
 	var c freshness.Change
-	v := s.values(r, res.Mixed)
+	v := s.values(r, res.PinTypes)
 	for _, p := range res.change.Parts() {
 		for _, n := range res.writes {
 			if n.clock != p.Clock {

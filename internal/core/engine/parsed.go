@@ -70,6 +70,16 @@ func (v *versions) read(schemaAt uint64, same bool) {
 	v.at[schemaAt] = v.serial
 }
 
+// folds says whether a statement's text may hold a constant that the server reads by the settings of the moment at which it is prepared.
+func folds(text []byte) bool {
+	for i, c := range text {
+		if c == '\'' || c == '$' && i+1 < len(text) && (text[i+1] < '0' || text[i+1] > '9') {
+			return true
+		}
+	}
+	return false
+}
+
 // appendParsed adds to a key what tells apart a statement that was prepared under other settings or definitions than those of now. It gives the reason
 // why that cannot be said, or "".
 func (s *Session) appendParsed(key []byte, p *Parsed, folds bool) ([]byte, string) {

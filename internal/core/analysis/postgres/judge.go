@@ -95,8 +95,6 @@ func stamps(n *pg.Node) (ok bool, columns []*pg.Node) {
 	switch e := n.GetNode().(type) {
 	case *pg.Node_ColumnRef:
 		return true, []*pg.Node{n}
-	case *pg.Node_AConst: // a text becomes a time with time zone
-		return e.AConst.GetSval() != nil, nil
 	case *pg.Node_TypeCast:
 		t := qualified(e.TypeCast.TypeName.GetNames()).Name
 		return (t == "timestamp" || t == "timestamptz" || t == "date") && len(e.TypeCast.TypeName.ArrayBounds) == 0, nil

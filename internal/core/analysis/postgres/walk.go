@@ -30,7 +30,7 @@ func (r *reader) walk(n *pg.Node) {
 	case *pg.Node_ColumnRef:
 		r.column(x.ColumnRef)
 	case *pg.Node_AConst:
-		f.Folds = f.Folds || x.AConst.GetSval() != nil || x.AConst.GetBsval() != nil || x.AConst.Isnull
+		f.Folds = f.Folds || x.AConst.Isnull
 		if s := x.AConst.GetSval(); s != nil && r.body && !freshness.Off(freshness.NowInBodies) && statement.MayMeanNow([]byte(s.Sval)) {
 			f.AddReason("holds a text, which " + analysis.MayMeanTime)
 		}
