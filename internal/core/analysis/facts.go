@@ -167,6 +167,12 @@ type Facts struct {
 	RowsAreFound bool
 	Effect       Effect
 	Isolation    Isolation
+	// Prepares is the name under which SQL prepares a statement, and Prepared what that does each time that it is run; Executes is the name under which
+	// one is run. Forgets is set where names are forgotten.
+	Prepares string
+	Prepared *Facts
+	Executes string
+	Forgets  bool
 	// Reasons says, in words, why results are not kept; empty when the text gives no reason.
 	Reasons []string
 }

@@ -107,10 +107,11 @@ type Decision struct {
 	// Compare is set by Send when the hash of its result is wanted.
 	Compare bool
 
-	ruled    bool   // a rule that is in force keeps its pattern
-	input    uint64 // a hash of what was asked; 0 if that is not followed
-	tables   uint64 // changes of the tables that it reads, before it was sent
-	changes  uint64 // and of those rows of them that it reads
+	ruled    bool            // a rule that is in force keeps its pattern
+	input    uint64          // a hash of what was asked; 0 if that is not followed
+	tables   uint64          // changes of the tables that it reads, before it was sent
+	changes  uint64          // and of those rows of them that it reads
+	does     *analysis.Facts // what the statement does: what its pattern does, or the statement that it runs by name
 	write    *writing
 	exact    []byte // its text and values, for whoever watches
 	bound    []byte
@@ -162,8 +163,9 @@ const (
 func (s *Session) Decide(r *Request, now time.Time) Decision {
 	p := r.Pattern
 	set := s.e.Rules()
-	res := p.in(s.e, s.db, s.path(), s.pathKey)
-	d := Decision{Outcome: ledger.Pass, Pattern: p, resolved: res, labels: r.Comment}
+	acts := s.runsByName(p)
+	res := acts.in(s.e, s.db, s.path(), s.pathKey)
+	d := Decision{Outcome: ledger.Pass, Pattern: p, resolved: res, does: acts.Facts, labels: r.Comment}
 	if p.secondPhase() {
 		d.write = &writing{name: s.handedOver(r)}
 	}
@@ -174,7 +176,7 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 		d.Outcome, d.Own = ledger.Hit, true
 		return d
 	}
-	if !res.change.Empty() && (len(res.Writes) > 0 || p.Facts.Effect&(analysis.Schema|analysis.Unknown) != 0 || res.Everything && p.Facts.Verb == "call") {
+	if !res.change.Empty() && (len(res.Writes) > 0 || acts.Facts.Effect&(analysis.Schema|analysis.Unknown) != 0 || res.Everything && p.Facts.Verb == "call") {
 		d.Outcome = ledger.Write
 		if d.write == nil {
 			d.write = &writing{}

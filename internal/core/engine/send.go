@@ -26,8 +26,9 @@ func (d *Decision) Quiet() bool {
 
 // Send follows a statement that is about to be sent to the origin. It must be called before the first byte is.
 func (s *Session) Send(d *Decision, now time.Time) {
-	f := d.Pattern.Facts
+	f := d.does
 	res := d.resolved
+	s.names(d)
 	s.follow(d, now)
 	if f.Effect&analysis.Begins != 0 {
 		s.isolation = s.isolationOf(f)

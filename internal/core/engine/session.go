@@ -91,7 +91,8 @@ type Session struct {
 
 	leading []*flight // what it fetches that others may wait for
 
-	before []past // what its settings were
+	inSQL  map[string]*Pattern // statements prepared in SQL, by name; nil for one of which it is not certain which it is
+	before []past              // what its settings were
 
 	unreadable string // why its statements cannot be read at all
 

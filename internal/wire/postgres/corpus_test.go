@@ -14,6 +14,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/freshcheck"
 	wire "jollylarder/internal/wire/postgres"
 )
 
@@ -73,7 +74,9 @@ func TestCorpus(t *testing.T) {
 	l, schema := hidden(t)
 	c := connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
 	lines := strings.Split(strings.TrimSpace(corpus), "\n")
-	ran, statements := 0, 0
+	oracle, err := freshcheck.NewOracle(ctx, connect(t, l.direct, pgx.QueryExecModeSimpleProtocol).PgConn())
+	require.NoError(t, err)
+	ran, statements, asked := 0, 0, 0
 	var written strings.Builder
 	for i := 0; i < len(lines); i++ {
 		if strings.HasPrefix(lines[i], "#") || lines[i] == "" {
@@ -90,6 +93,13 @@ func TestCorpus(t *testing.T) {
 		r := schema.Resolve(f, publicPath)
 		fmt.Fprintf(&written, "%s\n\t%s\n", sql, effects(f, r))
 		assert.Equal(t, want, effects(f, r), sql)
+		if f.Verb == "select" {
+			missing, ok := oracle.Missing(sql)
+			assert.Empty(t, missing, "the server says that %s depends on it", sql)
+			if ok {
+				asked++
+			}
+		}
 		if r.Everything || f.Effect&(analysis.Begins|analysis.Commits|analysis.Ends) != 0 || strings.Contains(sql, "from stdin") || strings.Contains(sql, "$1") {
 			continue
 		}
@@ -102,6 +112,7 @@ func TestCorpus(t *testing.T) {
 		require.NoError(t, os.WriteFile("testdata/corpus.txt", []byte(written.String()), 0o600))
 	}
 	assert.Greater(t, statements, 300)
+	assert.Greater(t, asked, 100)
 	assert.Greater(t, ran, 200, "the server must be able to say something")
 }
 

@@ -386,7 +386,7 @@ func (s *session) functionCall() bool {
 func (s *session) start(x *exchange, e *execution, now time.Time) {
 	e.sent = now
 	switch f := e.d.Pattern.Facts; f.Verb {
-	case "deallocate", "discard", "several", "unknown", "call", "do", "execute": // names may mean nothing afterwards, or something else
+	case "deallocate", "discard", "several", "unknown", "call", "do": // names may mean nothing afterwards, or something else
 		clear(s.statements)
 	}
 	if e.d.Outcome == ledger.Miss {

@@ -317,6 +317,8 @@ func TestEveryFieldIsClassified(t *testing.T) {
 			switch x := m.Interface().(type) { // what the grammar never leaves out
 			case *pg.CallStmt:
 				x.Funccall = &pg.FuncCall{Funcname: []*pg.Node{pg.MakeStrNode("lower")}}
+			case *pg.PrepareStmt:
+				x.Query = node(selects(call()).ProtoReflect())
 			case *pg.TruncateStmt:
 				x.Relations = []*pg.Node{node((&pg.RangeVar{Relname: "t"}).ProtoReflect())}
 			case *pg.RefreshMatViewStmt:

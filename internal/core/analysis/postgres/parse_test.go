@@ -88,7 +88,7 @@ func TestFacts(t *testing.T) {
 		{"show time zone", "", "", none, "shows a setting of its session"},
 		{"do $$ begin end $$", "", "", anything, "runs code, which may do anything"},
 		{"call p()", "", "", analysis.Settings | analysis.Commits, "runs a procedure"},
-		{"execute p", "", "", anything, "runs a statement prepared in SQL, which is not followed"},
+		{"execute p", "", "", anything, "runs a statement that was prepared in SQL, and is not known"},
 		{"create table t (a int)", "", "", analysis.Schema, "changes the schema, privileges or the like"},
 		{"grant select on t to ines", "", "", analysis.Schema, "changes the schema, privileges or the like"},
 		{"create extension x", "", "", analysis.Schema, "changes the schema, privileges or the like"},

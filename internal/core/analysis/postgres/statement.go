@@ -60,6 +60,7 @@ func (r *reader) statement(n *pg.Node) {
 		r.setting(s.VariableSetStmt)
 	case *pg.Node_DiscardStmt:
 		f.Verb = "discard"
+		f.Forgets = true
 		f.Effect |= analysis.Settings | analysis.System
 		f.AddReason("throws away the state of its session")
 	case *pg.Node_CallStmt:
@@ -72,13 +73,30 @@ func (r *reader) statement(n *pg.Node) {
 		r.anything("runs code, which may do anything")
 	case *pg.Node_ExecuteStmt:
 		f.Verb = "execute"
-		r.anything("runs a statement prepared in SQL, which is not followed")
+		r.all(s.ExecuteStmt.Params)
+		r.anything("runs a statement that was prepared in SQL, and is not known")
+		if len(f.Functions)+len(f.BuiltIns)+len(f.Types)+len(f.Fields)+len(f.Operators)+len(f.Reads) == 0 { // what it is run with does nothing of its own
+			f.Executes = s.ExecuteStmt.Name
+		}
+	case *pg.Node_DeallocateStmt:
+		f.Verb = "deallocate"
+		f.AddReason("forgets a prepared statement")
+		f.Forgets = true
 	case *pg.Node_LoadStmt:
 		f.Verb = "load"
 		r.anything("loads code into the server")
 	case *pg.Node_PrepareStmt:
 		f.Verb = "prepare"
 		f.AddReason("prepares a statement for its session")
+		f.Prepares, f.Prepared = s.PrepareStmt.Name, preparedFacts(s.PrepareStmt)
+	case *pg.Node_CommentStmt:
+		if shared(n) {
+			r.definition(n)
+			break
+		}
+		f.Verb = "comment"
+		f.Effect |= analysis.System
+		f.AddReason("changes a comment in the system catalogs")
 	case *pg.Node_RefreshMatViewStmt:
 		f.Verb = "refresh materialized view"
 		r.write(s.RefreshMatViewStmt.Relation, analysis.Insert|analysis.Delete)
@@ -95,6 +113,19 @@ func (r *reader) statement(n *pg.Node) {
 		}
 		r.definition(n)
 	}
+}
+
+// preparedFacts says what a statement does that is prepared in SQL, each time that it is run.
+func preparedFacts(p *pg.PrepareStmt) *analysis.Facts {
+	r := newReader()
+	for _, t := range p.Argtypes {
+		r.castTo(t.GetTypeName(), nil)
+	}
+	r.statement(p.Query)
+	r.finish()
+	r.f.Pins = nil // its values are those that it is run with
+	r.f.AddReason("runs a statement that was prepared in SQL")
+	return r.f
 }
 
 // maintenance reads a statement that puts a table or index in order, and writes that down in the system catalogs.
@@ -279,8 +310,6 @@ func inert(n *pg.Node) (verb, why string, ok bool) {
 		return "fetch", "reads from a cursor, which moves it", true
 	case *pg.Node_ClosePortalStmt:
 		return "close", "closes a cursor", true
-	case *pg.Node_DeallocateStmt:
-		return "deallocate", "forgets a prepared statement", true
 	case *pg.Node_CheckPointStmt:
 		return "checkpoint", "is work of the server on itself", true
 	case *pg.Node_LockStmt:
