@@ -173,6 +173,14 @@ type Facts struct {
 	Prepared *Facts
 	Executes string
 	Forgets  bool
+	// Code is what the code in this very statement does, where that is known. It is another in the next statement of the pattern.
+	Code *Facts
+	// Makes is the name of a temporary table that it makes, of which nothing but its rows is of interest, if the types of its columns have no checks of this
+	// database's own. Drops are the tables that it takes away, if it does nothing else.
+	Makes string
+	Drops []Name
+	// Grants are the tables to which it gives or takes privileges, if it does nothing else.
+	Grants []Name
 	// Reasons says, in words, why results are not kept; empty when the text gives no reason.
 	Reasons []string
 }

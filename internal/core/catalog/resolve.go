@@ -38,6 +38,12 @@ type Resolved struct {
 	// ReadColumns are the columns that need to be known of tables in Reads, where not all need to be, and none of the rows is pinned.
 	ReadColumns map[string][]string
 	WritePins   map[string]WritePin
+	// Missing are tables that it writes and that the catalog does not name. IfOwn is what it does if all of them are temporary ones of its session's own,
+	// which do nothing more when they are written; it is nil if that makes no difference.
+	Missing []string
+	IfOwn   *Resolved
+	// Granted is set when privileges on tables in Writes may be others afterwards, and so what roles may read, but nothing else.
+	Granted bool
 	// PinTypes says of each of the facts' pins how its column is compared, as far as that is known.
 	PinTypes []freshness.Type
 	// AnyRows is set when the same rows in its tables may give it another result.
@@ -87,6 +93,13 @@ func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
 	slices.Sort(r.out.Writes)
 	r.out.OfTime = len(r.out.Reasons) > 0 && !slices.ContainsFunc(r.out.Reasons, func(s string) bool { return !analysis.OfTime(s) })
 	r.out.private = r.out.private || len(r.called) > 0 // a function may ask who calls it
+	if len(r.out.Missing) > 0 {
+		without := *r.out
+		if !without.Everything {
+			r.out.IfOwn = &without
+		}
+		r.out.anything()
+	}
 	r.out.Beyond = r.out.Beyond || r.out.SchemaChanges && (r.s.reaches || !r.s.Whole)
 	r.out.relation, r.out.restricted = r.read, r.s.restricted
 	return r.out
@@ -156,7 +169,12 @@ func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
 	for _, w := range f.Writes {
 		meant := r.s.meant(w.Name, r.path)
 		if len(meant) == 0 {
-			r.out.anything() // a system table, a temporary one, or one made since the catalog was read
+			// A system table, a temporary one, or one made since the catalog was read.
+			if how != nil || r.s.isSystem(w.Name) || w.Schema != "" && w.Schema != "pg_temp" || !r.s.Whole {
+				r.out.anything()
+			} else {
+				r.out.Missing = append(r.out.Missing, w.Name.Name)
+			}
 		}
 		for _, rel := range meant {
 			c := change{events: w.Events, sets: w.Sets, cascade: f.Cascade}
@@ -164,6 +182,15 @@ func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
 				c.narrow = r.narrowed(f, w, rel)
 			}
 			r.write(rel, c, how)
+		}
+	}
+	for _, n := range f.Grants {
+		meant := r.s.meant(n, r.path)
+		if len(meant) == 0 || !r.s.Whole {
+			r.out.anything()
+		}
+		for _, rel := range meant {
+			r.granted(rel, map[*relation]bool{})
 		}
 	}
 	for _, n := range f.Functions {
@@ -199,6 +226,21 @@ func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
 	}
 	r.out.AnyRows = r.out.AnyRows || f.AnyRows
 	r.out.private = r.out.private || f.Private || len(f.Types) > 0
+}
+
+// granted takes into account that others may read a relation afterwards: results that come from it, and what is known of who may read it, are not
+// what they were.
+func (r *resolver) granted(rel *relation, seen map[*relation]bool) {
+	if seen[rel] {
+		return
+	}
+	seen[rel] = true
+	r.out.Granted = true
+	r.rewritten(rel)
+	r.add(&r.out.Writes, r.out.WrittenHow, rel, nil)
+	for _, part := range slices.Concat(rel.parts['v'], rel.children) {
+		r.granted(part, seen)
+	}
 }
 
 // definition takes into account that the functions that are called by definitions may do anything.

@@ -88,6 +88,8 @@ type Schema struct {
 	restricted bool            // not everybody may use all of the server's own functions and types
 	equality   bool            // values may be compared by an operator of this database's own
 
+	checksTypes bool // something is called when a value becomes one of some type
+
 	reaches bool // what may do anything may do it in other databases, too
 
 	readWrites  bool // some view or policy calls a function that may write
@@ -202,6 +204,11 @@ func (b *body) reaches() bool {
 	return true
 }
 
+// inert says whether it does nothing but give its result, whatever else is in the database.
+func (b *body) inert() bool {
+	return b.volatility == 'i' && b.language == "c" || b.volatility != 'v' && b.language == "internal" || b.language == "c" && reviewed(b.sql)
+}
+
 // text is SQL that is parsed when it is first needed.
 type text struct {
 	sql   string
@@ -310,8 +317,13 @@ func (s *Schema) link(r Row) {
 		}
 		return
 	}
+	if r.What == "call" && r.Flags == "t" {
+		fn := s.function(r.OtherSchema, r.OtherName, false)
+		s.checksTypes = s.checksTypes || fn == nil || slices.ContainsFunc(fn.bodies, func(b *body) bool { return !b.inert() })
+		return
+	}
 	from := s.find(r.Schema, r.Name)
-	if from == nil || r.Flags == "t" {
+	if from == nil {
 		return
 	}
 	switch r.What {
@@ -429,6 +441,12 @@ func (s *Schema) With(declared map[string]Declaration) *Schema {
 	with.declared = declared
 	return &with
 }
+
+// Has says whether there is a table, a view or the like of a name, in whatever schema.
+func (s *Schema) Has(name string) bool { return len(s.relations[name]) > 0 }
+
+// Checks says whether something is called when a value becomes one of some type.
+func (s *Schema) Checks() bool { return s.checksTypes }
 
 // Tables gives the full names of all tables, sorted.
 func (s *Schema) Tables() []string {

@@ -82,6 +82,7 @@ type reading struct {
 	read   *catalog.Schema // as it was read
 	schema *catalog.Schema // with what the DBA declared
 	stamp  freshness.Stamp
+	grants freshness.Stamp // and what it says of privileges, while this is valid
 	at     time.Time
 }
 
@@ -90,7 +91,7 @@ func (db *database) declare(set *rules.Set) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	if c := db.catalog.Load(); c != nil {
-		db.catalog.Store(&reading{c.read, c.read.With(set.Functions()), c.stamp, c.at})
+		db.catalog.Store(&reading{c.read, c.read.With(set.Functions()), c.stamp, c.grants, c.at})
 	}
 }
 
@@ -134,6 +135,12 @@ func (e *Engine) definitions(db *database, does *catalog.Resolved) []*freshness.
 		return []*freshness.Clock{db.clocks.Every, db.clocks.Schema}
 	}
 	return e.everyDatabase(db.origin)
+}
+
+// knowsPrivileges says whether it is known who may read what.
+func (db *database) knowsPrivileges() bool {
+	c := db.catalog.Load()
+	return c != nil && c.grants.Valid()
 }
 
 // everyDatabase gives those of all databases of an origin.

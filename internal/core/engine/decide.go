@@ -163,8 +163,11 @@ const (
 func (s *Session) Decide(r *Request, now time.Time) Decision {
 	p := r.Pattern
 	set := s.e.Rules()
-	acts := s.runsByName(p)
+	acts := s.acts(p, r.Exact)
 	res := acts.in(s.e, s.db, s.path(), s.pathKey)
+	if res.ifOwn != nil && s.owns(res.Missing) {
+		res = res.ifOwn
+	}
 	d := Decision{Outcome: ledger.Pass, Pattern: p, resolved: res, does: acts.Facts, labels: r.Comment}
 	if p.secondPhase() {
 		d.write = &writing{name: s.handedOver(r)}

@@ -61,7 +61,7 @@ func (s *Session) LearnedMark(mark string, now time.Time) {
 	}
 	if s.settled(c.schema) {
 		s.db.versions.read(s.askSchemaAt, true)
-		s.db.catalog.Store(&reading{c.read, c.schema, s.askCatalog, now})
+		s.db.catalog.Store(&reading{c.read, c.schema, s.askCatalog, s.askGrants, now})
 	}
 }
 
@@ -125,14 +125,20 @@ func (s *Session) LearnedCatalog(rows []catalog.Row, now time.Time) {
 	s.db.mark, s.db.suspect = mark, false
 	s.db.versions.read(s.askSchemaAt, same)
 	if same {
-		s.db.catalog.Store(&reading{have.read, have.schema, s.askCatalog, now})
+		s.db.catalog.Store(&reading{have.read, have.schema, s.askCatalog, s.askGrants, now})
 		return
 	}
+	onlyGrants := have != nil && !have.grants.Valid() && slices.Equal(withoutGrants(rows), withoutGrants(s.db.rows))
 	s.db.rows = rows
-	s.db.catalog.Store(&reading{schema, declared, s.askCatalog, now})
-	if have != nil && have.stamp.Valid() {
+	s.db.catalog.Store(&reading{schema, declared, s.askCatalog, s.askGrants, now})
+	if have != nil && have.stamp.Valid() && !onlyGrants {
 		// A definition changed around the larder: results may rest on more than was known. That the clock moves after the
 		// catalog was put in place is what Decide relies on.
 		move(s.db.clocks.Every, s.db.clocks.Shape)
 	}
+}
+
+// withoutGrants gives a description without what it says of privileges.
+func withoutGrants(rows []catalog.Row) []catalog.Row {
+	return slices.DeleteFunc(slices.Clone(rows), func(r catalog.Row) bool { return r.What == "granted" || r.What == "readers" })
 }

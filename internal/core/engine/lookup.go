@@ -75,7 +75,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	d.rule, d.ruled = rule, true
 	readings := d.resolved.readings
 	k := s.key[:0]
-	if rule.Share && d.resolved.SharedBy(s.settings.Role) {
+	if rule.Share && s.db.knowsPrivileges() && d.resolved.SharedBy(s.settings.Role) {
 		if len(s.shared) == 0 {
 			s.shared = s.appendIdentity(s.shared, "", nil)
 		}

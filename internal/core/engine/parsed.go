@@ -118,31 +118,3 @@ func (s *Session) appendParsed(key []byte, p *Parsed, folds bool) ([]byte, strin
 	}
 	return key, ""
 }
-
-// runsByName gives the pattern of what a statement does: of the statement that it runs, if that was prepared in SQL and is known.
-func (s *Session) runsByName(p *Pattern) *Pattern {
-	if p.Facts.Verb == "execute" {
-		if q := s.inSQL[p.Facts.Executes]; q != nil {
-			return q
-		}
-	}
-	return p
-}
-
-// names follows what a statement that is sent makes of the names of statements prepared in SQL.
-func (s *Session) names(d *Decision) {
-	f := d.Pattern.Facts
-	switch {
-	case f.Forgets, d.resolved.SchemaChanges && f.Verb != "execute":
-		clear(s.inSQL)
-	case f.Prepares != "" && f.Verb == "prepare":
-		if s.inSQL == nil || len(s.inSQL) >= mostPast {
-			s.inSQL = map[string]*Pattern{}
-		}
-		var q *Pattern
-		if _, twice := s.inSQL[f.Prepares]; !twice { // or it may fail, or the first may have
-			q = &Pattern{ID: d.Pattern.ID, Text: d.Pattern.Text, Facts: f.Prepared, Numbers: d.Pattern.Numbers, clock: freshness.Clock{Name: patternClock}}
-		}
-		s.inSQL[f.Prepares] = q
-	}
-}

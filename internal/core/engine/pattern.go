@@ -41,6 +41,7 @@ type resolution struct {
 	reads    []narrowRead
 	columns  []freshness.Pinned // tables of which only some columns are read
 	writes   []narrowWrite
+	ifOwn    *resolution        // what it does if the tables that are missing are its session's own
 	shape    freshness.Readings // what a result rests on that is answered whatever is written
 	change   freshness.Change
 	ruled    ruled
@@ -91,6 +92,16 @@ func (p *Pattern) in(e *Engine, db *database, path []string, pathKey string) *re
 	}
 	if r.SystemChanges {
 		r.change.Add(db.clocks.System)
+	}
+	if r.Granted {
+		r.change.Add(db.clocks.Grants)
+	}
+	if own := r.IfOwn; own != nil {
+		r.ifOwn = &resolution{db: db, schema: schema, path: pathKey, Resolved: own, readings: r.readings, shape: r.shape}
+		for _, t := range own.Writes {
+			r.ifOwn.change.Add(db.clocks.Table(t))
+		}
+		r.ifOwn.narrow(p)
 	}
 	list := []*resolution{r}
 	if have != nil {

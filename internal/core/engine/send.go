@@ -28,7 +28,7 @@ func (d *Decision) Quiet() bool {
 func (s *Session) Send(d *Decision, now time.Time) {
 	f := d.does
 	res := d.resolved
-	s.names(d)
+	s.follows(d)
 	s.follow(d, now)
 	if f.Effect&analysis.Begins != 0 {
 		s.isolation = s.isolationOf(f)

@@ -92,6 +92,7 @@ type Session struct {
 	leading []*flight // what it fetches that others may wait for
 
 	inSQL  map[string]*Pattern // statements prepared in SQL, by name; nil for one of which it is not certain which it is
+	temp   map[string]bool     // its temporary tables, as far as nothing happens when they are written
 	before []past              // what its settings were
 
 	unreadable string // why its statements cannot be read at all
@@ -104,6 +105,7 @@ type Session struct {
 	asked       uint64 // the generation for which settings were asked
 	needed      bool   // a statement came that could not be decided without them
 	askCatalog  freshness.Stamp
+	askGrants   freshness.Stamp
 	askedSchema bool
 	askSchemaAt uint64 // what the schema's clock showed then
 	askMark     bool   // only whether it has changed
@@ -238,7 +240,7 @@ func (s *Session) Wants(now time.Time) Need {
 
 // WantsCatalog says whether the catalog is among what Wants would give.
 func (s *Session) WantsCatalog(now time.Time) bool {
-	if c := s.db.catalog.Load(); c != nil && c.stamp.Valid() && now.Sub(c.at) < s.e.opts.CatalogAge {
+	if c := s.db.catalog.Load(); c != nil && c.stamp.Valid() && c.grants.Valid() && now.Sub(c.at) < s.e.opts.CatalogAge {
 		return false
 	}
 	s.db.mu.Lock()
@@ -273,6 +275,7 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 			s.askedSchema, s.askedAt = true, now
 			s.askSchemaAt = s.db.clocks.Schema.Changes()
 			s.askCatalog = freshness.Readings{s.db.clocks.Schema}.Take()
+			s.askGrants = freshness.Readings{s.db.clocks.Grants}.Take()
 			s.askMark = s.db.catalog.Load() != nil && s.db.mark != "" && !s.db.suspect
 		}
 		s.db.mu.Unlock()

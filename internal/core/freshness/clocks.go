@@ -64,6 +64,9 @@ type Clocks struct {
 	// System moves with a change of the system catalogs that nobody's other results rest on, such as a temporary table.
 	// Whatever moves Every may have changed them too.
 	System *Clock
+	// Grants moves when privileges on tables are given or taken through the larder. What is known of who may read what is out of date then; the results
+	// that come from these tables have their own clocks.
+	Grants *Clock
 	// Shape moves when a definition turns out to have been changed around the larder, or what is declared of one.
 	Shape *Clock
 
@@ -73,7 +76,7 @@ type Clocks struct {
 
 // New makes the clocks of one database.
 func New() *Clocks {
-	return &Clocks{Every: &Clock{}, Schema: &Clock{Name: schemaClock}, System: &Clock{Name: systemClock}, Shape: &Clock{Name: shapeClock}, tables: map[string]*Clock{}}
+	return &Clocks{Every: &Clock{}, Schema: &Clock{Name: schemaClock}, System: &Clock{Name: systemClock}, Shape: &Clock{Name: shapeClock}, Grants: &Clock{Name: grantsClock}, tables: map[string]*Clock{}}
 }
 
 // The names of the clocks that are no table's. No table is named so.
@@ -81,6 +84,7 @@ const (
 	schemaClock = "(schema)"
 	systemClock = "(system catalogs)"
 	shapeClock  = "(definitions)"
+	grantsClock = "(privileges)"
 )
 
 // Table gives the clock of a table by its full name, the same one at every call.

@@ -90,7 +90,8 @@ func TestFacts(t *testing.T) {
 		{"call p()", "", "", analysis.Settings | analysis.Commits, "runs a procedure"},
 		{"execute p", "", "", anything, "runs a statement that was prepared in SQL, and is not known"},
 		{"create table t (a int)", "", "", analysis.Schema, "changes the schema, privileges or the like"},
-		{"grant select on t to ines", "", "", analysis.Schema, "changes the schema, privileges or the like"},
+		{"grant select on t to ines", "", "", analysis.System, "changes privileges"},
+		{"grant select on all tables in schema public to ines", "", "", analysis.Schema, "changes the schema, privileges or the like"},
 		{"create extension x", "", "", analysis.Schema, "changes the schema, privileges or the like"},
 		{"refresh materialized view v", "", "v", analysis.System, "writes"},
 		{"reindex table t", "", "", analysis.System, "is work of the server on itself"},
@@ -123,8 +124,8 @@ func TestIsolationOfBegin(t *testing.T) {
 }
 
 func TestFunctionsThatAreNotKnown(t *testing.T) {
-	f := Facts("select f(1), s.g(2), pg_catalog.lower('a'), lo_unlink(1), t.h from t")
-	assert.Equal(t, "f s.g lo_unlink", names(f.Functions))
+	f := Facts("select f(1), s.g(2), pg_catalog.lower('a'), lo_export(1, 'x'), t.h from t")
+	assert.Equal(t, "f s.g lo_export", names(f.Functions))
 	assert.Equal(t, "h", f.Fields[0].Name, "t.h may be a call of h(t)")
 }
 

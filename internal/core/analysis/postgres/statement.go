@@ -71,6 +71,7 @@ func (r *reader) statement(n *pg.Node) {
 	case *pg.Node_DoStmt:
 		f.Verb = "do"
 		r.anything("runs code, which may do anything")
+		f.Code = code(s.DoStmt)
 	case *pg.Node_ExecuteStmt:
 		f.Verb = "execute"
 		r.all(s.ExecuteStmt.Params)
@@ -187,6 +188,12 @@ func (r *reader) definition(n *pg.Node) {
 	f := r.f
 	name := string(n.ProtoReflect().WhichOneof(n.ProtoReflect().Descriptor().Oneofs().Get(0)).Message().Name())
 	f.Verb = verbOf(name)
+	if f.Grants = granted(n); f.Grants != nil {
+		f.Effect |= analysis.System
+		f.AddReason("changes privileges")
+		return
+	}
+	f.Makes, f.Drops = made(n), dropped(n)
 	if temporary(n) {
 		f.Effect |= analysis.System | analysis.Settings
 		f.AddReason("makes something temporary for its session")

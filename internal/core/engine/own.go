@@ -1,0 +1,82 @@
+package engine
+
+import (
+	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/freshness"
+)
+
+// What a session has of its own in its server decides what some statements do: those that run what was prepared in SQL, code that stands in the
+// statement itself, and those that write temporary tables.
+
+// acts gives the pattern of what a statement does, which is mostly its own.
+func (s *Session) acts(p *Pattern, exact []byte) *Pattern {
+	switch f := p.Facts; {
+	case f.Verb == "execute":
+		if q := s.inSQL[f.Executes]; q != nil {
+			return q
+		}
+	case f.Verb == "do" && len(exact) <= long:
+		if f := s.e.opts.Facts(string(exact)); f.Code != nil {
+			return p.doing(f.Code)
+		}
+	case len(f.Drops) > 0 && s.ownsAll(f.Drops):
+		return p.doing(&analysis.Facts{Verb: f.Verb, Effect: analysis.System | analysis.Settings, Reasons: f.Reasons})
+	}
+	return p
+}
+
+// doing gives a pattern that does something else, for one statement.
+func (p *Pattern) doing(f *analysis.Facts) *Pattern {
+	return &Pattern{ID: p.ID, Text: p.Text, Facts: f, Numbers: p.Numbers, passing: true, clock: freshness.Clock{Name: patternClock}}
+}
+
+// follows notes what a statement that is sent makes of what the session has of its own.
+func (s *Session) follows(d *Decision) {
+	f := d.Pattern.Facts
+	known := d.does != f
+	switch {
+	case f.Forgets:
+		clear(s.inSQL)
+		clear(s.temp)
+	case d.resolved.SchemaChanges:
+		clear(s.temp) // which may do more from now on
+		if !known {
+			clear(s.inSQL)
+		}
+	case f.Prepares != "" && f.Verb == "prepare":
+		if s.inSQL == nil || len(s.inSQL) >= mostPast {
+			s.inSQL = map[string]*Pattern{}
+		}
+		var q *Pattern
+		if _, twice := s.inSQL[f.Prepares]; !twice { // or it may fail, or the first may have
+			q = d.Pattern.doing(f.Prepared)
+		}
+		s.inSQL[f.Prepares] = q
+	case f.Makes != "" && d.resolved.schema != nil && !d.resolved.schema.Checks():
+		if s.temp == nil || len(s.temp) >= mostPast {
+			s.temp = map[string]bool{}
+		}
+		s.temp[f.Makes] = true
+	}
+}
+
+// owns says whether all of some tables are temporary ones of the session's own.
+func (s *Session) owns(names []string) bool {
+	for _, n := range names {
+		if !s.temp[n] {
+			return false
+		}
+	}
+	return true
+}
+
+// ownsAll is owns for names as they are written. A table of the catalog's may be meant by none of them.
+func (s *Session) ownsAll(names []analysis.Name) bool {
+	schema := s.db.current()
+	for _, n := range names {
+		if schema == nil || n.Schema != "" && n.Schema != "pg_temp" || !s.temp[n.Name] || schema.Has(n.Name) {
+			return false
+		}
+	}
+	return true
+}
