@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
+
+	"jollylarder/internal/core/rules"
 )
 
 // Checker looks for old answers.
@@ -164,7 +166,9 @@ func (c *Checker) try(w *world, s Script) (counts Counts, violation error, err e
 		return counts, nil, err
 	}
 	defer x.close()
-	x.generated = w.generated
+	if x.generated = w.generated; w.generated {
+		x.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1, Share: true}}))
+	}
 	if x.patience = c.Patience; x.patience == 0 {
 		x.patience = 20 * time.Millisecond
 	}

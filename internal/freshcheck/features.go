@@ -142,6 +142,12 @@ var features = []feature{
 		g.writes = append(g.writes, "insert into sh (id, who, qty) values ({v}, {k}, {k})", "update sh set qty = {k} where id = {i}", "update sh set who = {k} where qty = {k}")
 	}, reads: []string{"select count(*) from (select distinct on (who) * from sh order by who, id desc) x where qty = {k}", "select count(*) from (select who, max(qty) as qty from sh group by who) x where qty = {k}",
 		"select (select sum(qty) from sh) from generate_series(1, 3) x (id) where id = {k}"}, writes: []string{"insert into sh (id, who, qty) values ({v}, {k}, {k})", "update sh set qty = {k} where id = {i}"}},
+	{name: "privileges", make: func(g *generator, _ func(...string) string) {
+		g.add("create schema hidden", "create type hidden.kind as enum ('a', 'b', 'c', 'A', 's1')", "create function hidden.same(int, int) returns boolean language sql immutable as 'select $1 = $2'", "create operator === (leftarg = int, rightarg = int, function = hidden.same)",
+			"revoke execute on function hidden.same(int, int) from public", "create table kinds (id int primary key, s text)", "insert into kinds select g, 'a' from generate_series(0, 9) g")
+		g.reads = append(g.reads, "select s::hidden.kind::text from kinds where id = {i}", "select count(*) from kinds where id === {i}")
+		g.writes = append(g.writes, "update kinds set s = 'b' where id = {i}")
+	}, reads: []string{"select s::hidden.kind::text from kinds where id = {i}", "select count(*) from kinds where id === {i}"}, writes: []string{"set role " + role, "reset role", "update kinds set s = 'b' where id = {i}"}},
 	{name: "blind", make: func(g *generator, _ func(...string) string) {
 		g.add("create table blind (id int primary key, n int)", "insert into blind values (1, 0)", "create function steps() returns int language plpgsql as $$ begin update blind set n = n + 1; return 1; end $$", "create view stepping as select steps() as x")
 		g.reads = append(g.reads, "select n from blind where id = 1", "select sum(n) from blind")

@@ -59,7 +59,7 @@ type Resolved struct {
 // SharedBy says whether a role, by its number, may be answered with what was fetched for another that SharedBy is true of: what comes out
 // does not depend on who asks, and the role may read every table and view it comes from.
 func (o *Resolved) SharedBy(role string) bool {
-	if o.private || o.restricted || o.System || len(o.relation) == 0 {
+	if (o.private || o.restricted) && !freshness.Off(freshness.AllPrivileges) || o.System || len(o.relation) == 0 {
 		return false
 	}
 	for rel := range o.relation {

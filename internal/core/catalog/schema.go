@@ -45,6 +45,7 @@ import (
 //	reach      there are ways to other databases
 //	equality   there is an operator = by which values that are told apart may be compared
 //	restricted not everybody may use all of the server's own functions, types and schemas
+//	numbers    the numbers of the server's own functions that may be called by them, in OtherName: a line for each, with its name
 //	builtin    the server's own functions, in OtherName: a line for each, its volatility and its name
 //
 // A description may lack whatever its server could not say; the first kind of relation row then carries more flags.
@@ -78,6 +79,7 @@ type Schema struct {
 	typed     map[string][]analysis.Name // the types of the columns of a relation or type, as far as they are the database's own
 	operators map[string][]Row
 	builtin   map[string]byte // volatility
+	numbers   map[uint32]string
 
 	readers   map[string]map[string]bool // the roles that may read, by the name that granted rows give them
 	declared  map[string]Declaration
@@ -235,7 +237,7 @@ func (r *relation) full() string { return r.schema + "." + r.name }
 func New(rows []Row, parse Parse) *Schema {
 	s := &Schema{
 		parse: parse, relations: map[string][]*relation{}, functions: map[string][]*function{}, types: map[string][]Row{}, typed: map[string][]analysis.Name{},
-		operators: map[string][]Row{}, builtin: map[string]byte{}, readers: map[string]map[string]bool{},
+		operators: map[string][]Row{}, builtin: map[string]byte{}, numbers: map[uint32]string{}, readers: map[string]map[string]bool{},
 	}
 	for _, r := range rows {
 		switch r.What {
@@ -286,6 +288,13 @@ func New(rows []Row, parse Parse) *Schema {
 			s.system = map[string]bool{}
 			for name := range strings.SplitSeq(r.OtherName, "\n") {
 				s.system[name] = true
+			}
+		case "numbers":
+			for line := range strings.SplitSeq(r.OtherName, "\n") {
+				number, name, _ := strings.Cut(line, " ")
+				if n, err := strconv.ParseUint(number, 10, 32); err == nil {
+					s.numbers[uint32(n)] = name
+				}
 			}
 		case "typed":
 			s.typed[r.Schema+"."+r.Name] = append(s.typed[r.Schema+"."+r.Name], typeName(r.OtherSchema, r.OtherName))
@@ -441,6 +450,9 @@ func (s *Schema) With(declared map[string]Declaration) *Schema {
 	with.declared = declared
 	return &with
 }
+
+// Numbered gives the name of one of the server's own functions by its number, or nothing for one that is not known.
+func (s *Schema) Numbered(n uint32) string { return s.numbers[n] }
 
 // Has says whether there is a table, a view or the like of a name, in whatever schema.
 func (s *Schema) Has(name string) bool { return len(s.relations[name]) > 0 }

@@ -36,6 +36,7 @@ const (
 	MixedTypes                             // a parameter of which it is not known as what type it is taken tells nothing
 	Unrollable                             // what may do anything counts at once, also in a block
 	SystemColumns                          // results that hold system columns that change on their own are not kept
+	AllPrivileges                          // results are shared only where privileges on tables are all that counts
 	SystemByNumber                         // a table is the server's own only if the server made it
 )
 

@@ -171,6 +171,10 @@ from (select pg_catalog.max(p.provolatile::text) || ' ' || p.proname as line
       from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
       where n.nspname = 'pg_catalog' and p.oid < 16384 group by p.proname) b
 union all
+select 'numbers', '', '', '', '', pg_catalog.string_agg(p.oid || ' ' || p.proname, E'\n')
+from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
+where n.nspname = 'pg_catalog' and p.oid < 16384 and p.provolatile = 'v'
+union all
 select 'mark', '', '', '', '', ` + markSQL + `
 union all
 select 'path', '', pg_catalog.current_setting('search_path', true), '', '', ''`

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -365,6 +366,41 @@ func TestWhatIsNeedless(t *testing.T) {
 		l.know() // what changes who may read what has the catalog read again
 		text(t, reader, read)
 		assert.Equal(t, c.drops, !wasHit(t, reader), c.sql)
+	}
+}
+
+// A call of one of the server's own functions by its number does what the function does: with large objects, nothing that is kept is concerned.
+func TestCallsByNumber(t *testing.T) {
+	l := newLarder(t, "create table t (n int)", "insert into t values (1)", "create function f() returns int language plpgsql as $$ begin update t set n = n + 1; return 1; end $$")
+	l.keepAll()
+	reader, writer := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	number := func(name string) (n uint32) {
+		require.NoError(t, writer.QueryRow(ctx, "select '"+name+"'::regprocedure::oid").Scan(&n))
+		return n
+	}
+	for _, x := range []struct {
+		function string
+		argument []byte
+		drops    bool
+	}{{"lo_create(oid)", []byte("0"), false}, {"f()", nil, true}} {
+		n := number(x.function)
+		l.hit(reader, func() { text(t, reader, "select n from t") })
+		f := writer.PgConn().Frontend()
+		call := &pgproto3.FunctionCall{Function: n, ResultFormatCode: 0}
+		if x.argument != nil {
+			call.Arguments = [][]byte{x.argument}
+		}
+		f.Send(call)
+		require.NoError(t, f.Flush())
+		for {
+			m, err := f.Receive()
+			require.NoError(t, err)
+			if _, end := m.(*pgproto3.ReadyForQuery); end {
+				break
+			}
+		}
+		text(t, reader, "select n from t")
+		assert.Equal(t, x.drops, !wasHit(t, reader), x.function)
 	}
 }
 

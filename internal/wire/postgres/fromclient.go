@@ -155,7 +155,7 @@ func (s *session) message(kind byte, body []byte, total int) bool {
 			return false
 		}
 		s.in.pos += total
-		return s.functionCall()
+		return s.functionCall(body)
 	default: // the end of copy data, a password, the end, or what later versions may bring: it has no place in a batch
 		if !s.flush() {
 			return false
@@ -361,7 +361,7 @@ func (s *session) openExchange() *exchange {
 }
 
 // functionCall takes a call by number, which runs past all SQL.
-func (s *session) functionCall() bool {
+func (s *session) functionCall(body []byte) bool {
 	now := s.server.now()
 	s.sending.Lock()
 	defer s.sending.Unlock()
@@ -372,8 +372,11 @@ func (s *session) functionCall() bool {
 	}
 	if x := s.openExchange(); !s.raw && (x == nil || !x.failed) {
 		x := s.openWhole(now)
-		st := engine.Statement{Pattern: s.server.Engine.Unreadable("a function call by number")}
-		d := s.eng.Decide(&engine.Request{Statement: st, NoAsking: true}, now)
+		var number uint32
+		if len(body) >= 4 {
+			number = binary.BigEndian.Uint32(body)
+		}
+		d := s.eng.Decide(&engine.Request{Statement: s.eng.Numbered(number), Busy: "a function call by number", NoAsking: true}, now)
 		e := s.execution(&d)
 		s.expects(x, expected{kind: wholeExchange, exec: e})
 		s.start(x, e, now)

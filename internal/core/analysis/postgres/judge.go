@@ -29,7 +29,7 @@ func judged(name string) (j analysis.Judged) {
 func (r *reader) call(c *pg.FuncCall) {
 	f := r.f
 	n := qualified(c.Funcname)
-	if unordered[n.Name] && len(c.AggOrder) == 0 || n.Schema != "" && n.Schema != "pg_catalog" {
+	if unordered[n.Name] || n.Schema != "" && n.Schema != "pg_catalog" {
 		f.AnyRows = true // what it gives may rest on the order of rows
 	}
 	if n.Schema != "" && n.Schema != "pg_catalog" {
@@ -58,8 +58,8 @@ func (r *reader) call(c *pg.FuncCall) {
 	}
 }
 
-// unordered are the aggregates whose result rests on the order of what they are given.
-var unordered = set(`array_agg string_agg json_agg jsonb_agg json_object_agg jsonb_object_agg xmlagg mode percentile_disc`)
+// unordered are the aggregates whose result rests on the order of what they are given, where an ORDER BY leaves ties.
+var unordered = set(`array_agg string_agg json_agg jsonb_agg json_object_agg jsonb_object_agg xmlagg mode`)
 
 // searchesText are functions that use a configuration, dictionary or parser, which may be in a schema that not everybody may use.
 var searchesText = set(`to_tsvector to_tsquery plainto_tsquery phraseto_tsquery websearch_to_tsquery ts_headline`)

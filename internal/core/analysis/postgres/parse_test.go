@@ -123,6 +123,19 @@ func TestIsolationOfBegin(t *testing.T) {
 	}
 }
 
+// Where the order of rows decides, the same rows may give another result.
+func TestWhatRestsOnTheOrderOfRows(t *testing.T) {
+	for sql, want := range map[string]bool{
+		"select * from t": false, "select * from t order by a": false, "select count(*), max(a) from t group by b": false, "select distinct a from t": false,
+		"select * from t limit 3": true, "select * from t order by a limit 3": true, "select * from t order by a offset 1": true, "select distinct on (a) b from t order by a": true,
+		"select array_agg(a) from t": true, "select string_agg(a, ',') from t": true, "select json_agg(t) from t": true, "select json_agg(a order by b) from t": true, "select percentile_disc(0.5) within group (order by a) from t": false,
+		"select row_number() over (order by a) from t": true, "select sum(a) over w from t window w as (order by b)": true, "select own_aggregate(a) from t": true,
+		"select * from (select a from t order by a limit 1) x": true, "select xmlagg(x) from t": true,
+	} {
+		assert.Equal(t, want, Facts(sql).AnyRows, sql)
+	}
+}
+
 func TestFunctionsThatAreNotKnown(t *testing.T) {
 	f := Facts("select f(1), s.g(2), pg_catalog.lower('a'), lo_export(1, 'x'), t.h from t")
 	assert.Equal(t, "f s.g lo_export", names(f.Functions))
