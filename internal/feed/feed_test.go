@@ -26,7 +26,7 @@ var ctx = context.Background()
 
 func TestMain(m *testing.M) {
 	var err error
-	server, err = privatepg.Start("", "wal_level=logical", "max_replication_slots=8", "autovacuum=off")
+	server, err = privatepg.Start("", "wal_level=logical", "max_replication_slots=8", "autovacuum=off", "wal_writer_delay=10s")
 	if err != nil && (!errors.Is(err, privatepg.ErrMissing) || os.Getenv("CI") != "") {
 		fmt.Println(err)
 		os.Exit(1)
@@ -342,4 +342,20 @@ func BenchmarkTransactionsTold(b *testing.B) {
 	b.ReportMetric(float64(n)/took.Seconds(), "told/s")
 	b.ReportMetric(float64(n)/made.Seconds(), "made/s")
 	b.ReportMetric(float64((took - made).Milliseconds()), "ms-behind")
+}
+
+// A transaction that has written and does not end leaves the server's log where nobody writes it to disk: the stream cannot come to its end, and is
+// up to date all the same.
+func TestATransactionThatDoesNotEndHoldsNothingUp(t *testing.T) {
+	s := newSea(t, Stream)
+	s.setUp()
+	s.begin()
+	s.eventually(func(x Status) bool { return x.Mode == Stream && !x.At.IsZero() })
+	other, err := pgconn.Connect(ctx, server.URL("postgres", s.database))
+	require.NoError(t, err)
+	defer other.Close(ctx)
+	s.sql(other, "begin; update ports set name = 'held' where id = 1")
+	from := time.Now() // the server would by itself write its log only minutes later
+	s.eventually(func(x Status) bool { return x.At.Add(-x.Lag).After(from) })
+	s.sql(other, "rollback")
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pglogrepl"
@@ -22,7 +23,15 @@ type stream struct {
 	decoder   decoder
 	confirmed pglogrepl.LSN
 	probes    chan probe
+	waits     atomic.Int64 // since when, in nanoseconds, the stream has not come to the last probe's position; 0 if it has
 }
+
+// flushAfter is how long the stream may not come to a position before the server is made to write its log to disk, and how often. A server does that
+// when a transaction is committed: what one has written that does not end may stay in its memory, where no stream is told of it.
+const flushAfter = 300 * time.Millisecond
+
+// flushQuery commits something that no table holds.
+const flushQuery = "begin; set local synchronous_commit = local; select pg_catalog.pg_logical_emit_message(true, 'jolly larder', ''); commit"
 
 // probe is a position of the server's log that was asked for at a moment: when the stream has passed it, all is known that was
 // committed before that moment.
@@ -158,6 +167,7 @@ func (s *stream) receive(ctx context.Context, c *pgconn.PgConn) error {
 			f.Feed.Told(waiting.from)
 			f.set(func(x *Status) { x.Lag, x.At = now.Sub(waiting.from), now })
 			waiting = nil
+			s.waits.Store(0)
 		}
 	}
 	next := time.Now()
@@ -168,6 +178,7 @@ func (s *stream) receive(ctx context.Context, c *pgconn.PgConn) error {
 				select {
 				case p := <-s.probes:
 					waiting = &p
+					s.waits.Store(p.from.UnixNano())
 				default:
 				}
 			}
@@ -242,7 +253,7 @@ func (s *stream) copied(data []byte, passed func(pglogrepl.LSN)) error {
 func (s *stream) beside(ctx context.Context, stop context.CancelFunc) error {
 	defer stop()
 	f := s.f
-	var checked, polled time.Time
+	var checked, polled, flushed time.Time
 	t := time.NewTicker(f.ProbeEvery)
 	defer t.Stop()
 	for {
@@ -262,6 +273,12 @@ func (s *stream) beside(ctx context.Context, stop context.CancelFunc) error {
 				return err
 			}
 			s.probes <- probe{reachable(lsn), from}
+		}
+		if now, since := time.Now(), s.waits.Load(); since != 0 && now.Sub(time.Unix(0, since)) >= flushAfter && now.Sub(flushed) >= flushAfter {
+			flushed = now
+			if _, err := s.asking.Exec(ctx, flushQuery).ReadAll(); err != nil { // it may lack the right, or be one that only reads
+				_, _ = s.asking.Exec(ctx, "rollback").ReadAll()
+			}
 		}
 		if now := time.Now(); now.Sub(checked) >= checkEvery {
 			checked = now
