@@ -150,9 +150,11 @@ func (r *reader) query(s *pg.SelectStmt) (columns []analysis.Output, open bool) 
 		columns, open = append(columns, c...), open || more
 	}
 	r.walk(s.WhereClause)
+	behind := *r.scope // what comes now may also mean results
 	for _, c := range columns {
-		r.scope.Results = append(r.scope.Results, c.Name)
+		behind.Results = append(behind.Results, c.Name)
 	}
+	r.scope = &behind
 	r.all(s.DistinctClause)
 	r.all(s.GroupClause)
 	r.walk(s.HavingClause)
