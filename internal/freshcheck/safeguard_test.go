@@ -52,7 +52,7 @@ var needed = map[string]struct {
 	"settings in key": {freshness.SettingsInKey, Script{
 		asks(0, "select at::text from stamps where id = 1"), sends(1, "set time zone 'Asia/Tokyo'"), asks(1, "select at::text from stamps where id = 1"),
 	}},
-	"unknown effects": {freshness.UnknownEffects, Script{asks(0, "select n from a where id = 1"), sends(1, "do $$ begin update a set n = 5; end $$"), asks(0, "select n from a where id = 1")}},
+	"unknown effects": {freshness.UnknownEffects, Script{asks(0, "select n from a where id = 1"), sends(1, "do $$ begin execute 'update a set n = 5'; end $$"), asks(0, "select n from a where id = 1")}},
 	"two-phase": {freshness.TwoPhase, Script{
 		sends(1, "begin"), sends(1, "update a set n = 5 where id = 1"), sends(1, "prepare transaction 'x1'"), asks(0, "select n from a where id = 1"),
 		sends(2, "commit prepared 'x1'"), asks(0, "select n from a where id = 1"),

@@ -69,6 +69,8 @@ type VariableType struct {
 	// Name is the type's, or that of a table whose rows it holds, or whose column's type it has; Column is that column's name, if there is one.
 	Name
 	Column string
+	// Given is set for a parameter or result: it comes in its type, but may have to pass that type's checks.
+	Given bool
 }
 
 // Guess gives the column of a pin by the names as written, for when there is no schema to ask: its table's name is empty where it may be of any.

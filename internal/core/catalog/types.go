@@ -95,6 +95,9 @@ func (r *resolver) typeCalls(t Row) (out []*function) {
 func (r *resolver) variable(v analysis.VariableType, how []string, which string) {
 	which += "has a variable of "
 	dated := func(what string) {
+		if v.Given {
+			return
+		}
 		r.reason(which + "a date or time in " + what + ", and what is assigned to it " + analysis.MayMeanTime)
 	}
 	found := false
@@ -118,12 +121,14 @@ func (r *resolver) variable(v analysis.VariableType, how []string, which string)
 		}
 		found = true
 		r.checks(typeName(t.Schema, t.Name), how, which+"the type "+t.Name+", which calls ")
-		if why := r.unsteady(t); why != "" {
+		if why := r.unsteady(t); why != "" && !v.Given {
 			r.reason(which + "the type " + t.Name + ", " + why)
 		}
 	}
 	if !found && v.Schema != "pg_catalog" {
-		r.reason(which + "a type that is not known")
+		if !v.Given {
+			r.reason(which + "a type that is not known")
+		}
 		r.anyChecks(how, which)
 	}
 }

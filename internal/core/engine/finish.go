@@ -129,10 +129,11 @@ func (s *Session) Close(now time.Time, outstanding ...freshness.Pending) {
 		s.db.askNext = now
 		s.db.mu.Unlock()
 	}
+	leaves := s.mayLeave()
 	s.e.mu.Lock()
 	defer s.e.mu.Unlock()
 	delete(s.e.sessions, s)
-	if s.temporary {
+	if leaves {
 		var gone freshness.Change
 		gone.Add(s.db.clocks.System)
 		s.e.unsettled = append(s.e.unsettled, unsettled{s.db, gone.Begin(), now.Add(min(s.e.opts.Settle, leavesTime))})

@@ -1,7 +1,10 @@
 package engine
 
 import (
+	"slices"
+
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
 )
 
@@ -89,4 +92,41 @@ func (s *Session) ownsAll(names []analysis.Name) bool {
 		}
 	}
 	return true
+}
+
+// makes notes whether a statement may make something that goes when the session ends. What was asked while the catalog was not known is judged when
+// the session ends, and the catalog is known.
+func (s *Session) makes(d *Decision) {
+	res := d.resolved
+	if res.schema != nil || d.does.Effect&(analysis.Unknown|analysis.Schema|analysis.System) != 0 {
+		s.temporary = s.temporary || res.SystemChanges || res.Everything
+		return
+	}
+	if s.temporary || !res.Everything {
+		return
+	}
+	at := s.db.clocks.Schema.Changes()
+	if len(s.unsure) >= mostPast || len(s.unsure) > 0 && s.unsureAt != at {
+		s.temporary = true
+		return
+	}
+	s.unsureAt = at
+	if !slices.Contains(s.unsure, d.Pattern) {
+		s.unsure = append(s.unsure, d.Pattern)
+	}
+}
+
+// mayLeave says whether something of a session that ends may go with it.
+func (s *Session) mayLeave() bool {
+	if s.temporary || len(s.unsure) == 0 {
+		return s.temporary
+	}
+	schema := s.db.current()
+	if schema == nil || s.db.clocks.Schema.Changes() != s.unsureAt {
+		return true
+	}
+	return slices.ContainsFunc(s.unsure, func(p *Pattern) bool {
+		does := schema.Resolve(p.Facts, catalog.Hints{})
+		return does.SystemChanges || does.Everything
+	})
 }

@@ -52,7 +52,7 @@ func (s *Session) Send(d *Decision, now time.Time) {
 		change = all
 	}
 	by := source{pattern: d.Pattern, application: s.Application}
-	s.temporary = s.temporary || res.SystemChanges || res.Everything
+	s.makes(d)
 	schemaAt := s.db.clocks.Schema.Changes()
 	if res.schema != s.db.current() {
 		schemaAt-- // it was resolved by another catalog than this moment's: then nothing is sure

@@ -105,7 +105,7 @@ func (r *reader) parameterType(t *pg.TypeName) {
 	if t == nil || pseudo(n) || system && !t.PctType && (steadyTypes[n.Name] || dateTypes[n.Name] || catalogTypes[n.Name] || foreignTypes[n.Name]) {
 		return
 	}
-	v := analysis.VariableType{Name: n}
+	v := analysis.VariableType{Name: n, Given: true}
 	if t.PctType && len(t.Names) > 1 {
 		v.Name, v.Column = qualified(t.Names[:len(t.Names)-1]), n.Name
 	}
