@@ -165,6 +165,10 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 	set := s.e.Rules()
 	acts := s.acts(p, r.Exact)
 	res := acts.in(s.e, s.db, s.path(), s.pathKey)
+	if len(s.unsure) > 0 && res.schema != nil {
+		s.judge()
+		res = acts.in(s.e, s.db, s.path(), s.pathKey) // by the path that is certain
+	}
 	if res.ifOwn != nil && s.owns(res.Missing) {
 		res = res.ifOwn
 	}

@@ -94,25 +94,45 @@ func (s *Session) ownsAll(names []analysis.Name) bool {
 	return true
 }
 
-// makes notes whether a statement may make something that goes when the session ends. What was asked while the catalog was not known is judged when
-// the session ends, and the catalog is known.
-func (s *Session) makes(d *Decision) {
-	res := d.resolved
-	if res.schema != nil || d.does.Effect&(analysis.Unknown|analysis.Schema|analysis.System) != 0 {
-		s.temporary = s.temporary || res.SystemChanges || res.Everything
-		return
-	}
-	if s.temporary || !res.Everything {
-		return
-	}
+// What is asked while the catalog is not known may do anything, but mostly does nothing. What that is of consequence for in its session alone is
+// judged when the catalog is known: whether settings may have changed, and whether something was made that goes when the session ends.
+
+// blind says whether a statement may do anything only because the catalog is not known.
+func (d *Decision) blind() bool {
+	return d.resolved.schema == nil && d.does.Effect&(analysis.Unknown|analysis.Schema|analysis.System|analysis.Settings) == 0
+}
+
+// doubts notes a statement of which it will be judged later whether it changed settings; it is false if that cannot wait.
+func (s *Session) doubts(d *Decision) bool {
 	at := s.db.clocks.Schema.Changes()
-	if len(s.unsure) >= mostPast || len(s.unsure) > 0 && s.unsureAt != at {
-		s.temporary = true
-		return
+	if !d.blind() || len(s.unsure) >= mostPast || len(s.unsure) > 0 && s.unsureAt != at {
+		return false
 	}
 	s.unsureAt = at
 	if !slices.Contains(s.unsure, d.Pattern) {
 		s.unsure = append(s.unsure, d.Pattern)
+	}
+	return true
+}
+
+// judge settles what was in doubt, now that the catalog is known. One of another moment tells nothing of it.
+func (s *Session) judge() {
+	schema := s.db.current()
+	if schema == nil || s.db.clocks.Schema.Changes() != s.unsureAt || s.may(schema, func(does *catalog.Resolved) bool { return does.Settings || does.Everything }) {
+		s.ForgetSettings()
+	}
+	s.temporary, s.unsure = s.mayLeave(), nil
+}
+
+// may says whether what is in doubt may do something.
+func (s *Session) may(schema *catalog.Schema, what func(*catalog.Resolved) bool) bool {
+	return slices.ContainsFunc(s.unsure, func(p *Pattern) bool { return what(schema.Resolve(p.Facts, catalog.Hints{})) })
+}
+
+// makes notes whether a statement may make something that goes when the session ends.
+func (s *Session) makes(d *Decision) {
+	if res := d.resolved; res.SystemChanges || res.Everything && !(d.blind() && slices.Contains(s.unsure, d.Pattern)) {
+		s.temporary = true
 	}
 }
 
@@ -122,11 +142,5 @@ func (s *Session) mayLeave() bool {
 		return s.temporary
 	}
 	schema := s.db.current()
-	if schema == nil || s.db.clocks.Schema.Changes() != s.unsureAt {
-		return true
-	}
-	return slices.ContainsFunc(s.unsure, func(p *Pattern) bool {
-		does := schema.Resolve(p.Facts, catalog.Hints{})
-		return does.SystemChanges || does.Everything
-	})
+	return schema == nil || s.db.clocks.Schema.Changes() != s.unsureAt || s.may(schema, func(does *catalog.Resolved) bool { return does.SystemChanges || does.Everything })
 }

@@ -35,7 +35,9 @@ func (s *Session) Send(d *Decision, now time.Time) {
 		s.begun = true
 	}
 	if res.Settings || res.Everything || f.Effect&analysis.Schema != 0 {
-		s.ForgetSettings()
+		if !s.doubts(d) {
+			s.ForgetSettings()
+		}
 		s.setting = true
 		if s.state != Idle || s.begun {
 			s.isolation = unknownIsolation

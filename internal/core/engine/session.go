@@ -119,7 +119,7 @@ type Session struct {
 	blind     []*Pattern        // what of that was sent while the catalog was not known
 	schemaAt  uint64            // what the schema's clock showed when the first of that was sent
 	pending   freshness.Pending // what it has sent for commitment, until handed over
-	unsure    []*Pattern        // what it asked while the catalog was not known, and may have made such a thing
+	unsure    []*Pattern        // what it asked while the catalog was not known, and may have made such a thing or changed its settings
 	unsureAt  uint64            // what the schema's clock showed then
 	temporary bool              // it may have made something that goes when it ends
 	ended     bool              // something that may end a block was sent since the last Ready
