@@ -3,7 +3,7 @@
 # make lint   go vet and staticcheck
 # make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server
 # make bench-core  how fast the parts of it are
-# make check-freshness FOR=10m SEED=1 FEED=true  look for old answers for a while
+# make check-freshness FOR=10m SEED=1 FEED=true GENERATED=true  look for old answers for a while (one minute unless FOR says otherwise)
 # make screenshots  take the pictures in docs/screenshots anew
 
 GO ?= go
@@ -40,11 +40,12 @@ bench-core:
 FOR ?= 1m
 SEED ?= 1
 FEED ?= false
+GENERATED ?= false
 
 check-freshness:
 	./scripts/install-test-tools
 	$(GO) build -o bin/freshcheck ./cmd/freshcheck
-	./bin/freshcheck -for $(FOR) -seed $(SEED) -feed=$(FEED)
+	./bin/freshcheck -for $(FOR) -seed $(SEED) -feed=$(FEED) -generated=$(GENERATED)
 
 screenshots: build
 	./scripts/screenshots
