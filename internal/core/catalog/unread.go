@@ -17,7 +17,7 @@ func Unread(f *analysis.Facts) *Resolved {
 		out.Beyond = f.Effect&(analysis.Unknown|analysis.Shared) != 0
 	}
 	// A table read may be a view, and an operator or a field a function: anything may write.
-	if len(f.Writes) > 0 || len(f.Functions) > 0 || !freshness.Off(freshness.BlindReads) && len(f.Reads)+len(f.Fields)+len(f.BuiltIns)+len(f.Operators)+len(f.Types) > 0 {
+	if len(f.Writes) > 0 || len(f.Functions) > 0 || !freshness.Off(freshness.BlindReads) && mayCall(f) {
 		out.Everything = true
 	}
 	out.SystemChanges = f.Effect&analysis.System != 0
@@ -26,6 +26,12 @@ func Unread(f *analysis.Facts) *Resolved {
 		out.Reasons = append(out.Reasons, unread)
 	}
 	return out
+}
+
+// mayCall says whether a statement may call a function of the database, as far as its text tells. Every query counts as one that compares; where it reads
+// no table and names no type, that is by the server's own functions.
+func mayCall(f *analysis.Facts) bool {
+	return len(f.Reads)+len(f.Fields)+len(f.BuiltIns)+len(f.Types) > 0 || slices.ContainsFunc(f.Operators, func(op string) bool { return op != "=" && op != "<" && op != ">" })
 }
 
 const unread = "the database's catalog has not been read yet"
