@@ -121,6 +121,7 @@ var easyToMiss = map[string]struct {
 			{read: "select xmax::text from t where id = 1", write: "select * from t where id = 1 for update", passes: true},
 			{read: "select xmin::text, ctid::text from t where id = 1", write: "vacuum full t", passes: true},
 			{read: "select late()", write: "select 1", passes: true},
+			{read: "select atthasmissing from pg_attribute where attrelid = 't'::regclass and attnum = 1", write: "vacuum full t", passes: true},
 			{read: "select later()", write: "select 1", passes: true},
 			{read: "select latest()", write: "select 1", passes: true},
 			{read: "select (ti at time zone 'Europe/Oslo')::text from t", write: "select 1", passes: true},
@@ -259,8 +260,13 @@ var easyToMiss = map[string]struct {
 		},
 	},
 	"names like the system's": {
-		`create table t (id int primary key, a int); insert into t values (1, 1); create view pg_mine as select * from t; create table pg_other (a int); insert into pg_other values (1)`,
+		`create table t (id int primary key, a int); insert into t values (1, 1); create view pg_mine as select * from t; create table pg_other (a int); insert into pg_other values (1);
+		create view information_schema.mine as select * from t; create function pg_catalog.own_f() returns int language sql stable as 'select a from public.t'; create function pg_catalog.own_w() returns int language sql as 'update public.t set a = a + 1; select 1'`,
 		[]afterWrite{
+			{read: "select a from information_schema.mine", write: "update t set a = 5"},
+			{read: "select own_f()", write: "update t set a = 6"},
+			{read: "select pg_catalog.own_f()", write: "update t set a = 7"},
+			{read: "select a, 1 from t", write: "select own_w()"},
 			{read: "select a from pg_mine", write: "update t set a = 2"},
 			{read: "select a from pg_other", write: "update pg_other set a = 3"},
 		},
