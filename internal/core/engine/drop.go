@@ -114,6 +114,7 @@ func (e *Engine) toReclaim(db *database, p *freshness.Pending, w *WriteSeen) {
 type source struct {
 	pattern     *Pattern
 	application string
+	blind       bool // it was only asked, while the catalog was not known
 }
 
 // wrote notes that a write moved clocks, for the next reclaim.

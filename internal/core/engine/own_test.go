@@ -250,3 +250,24 @@ func TestBlindReads(t *testing.T) {
 	assert.False(t, early.Same(&late))
 	assert.True(t, s.mayLeave())
 }
+
+// What is only asked while the catalog is not known is told to nobody as a write.
+func TestBlindReadsAreNoWrites(t *testing.T) {
+	e := quays(t)
+	s := e.NewSession(Identity{Database: "skerrow", User: "ines"})
+	writes := func(sql string) (n uint64) {
+		d := decide(s, sql)
+		s.Send(&d, now)
+		p := s.Pending()
+		p.End()
+		s.Ready(map[bool]TxState{true: InBlock, false: Idle}[s.InBlock() && sql != "commit"])
+		for _, x := range e.Tables() {
+			n += x.Writes
+		}
+		return n
+	}
+	for _, sql := range []string{"select n from berths", "begin", "select n from ports", "commit"} {
+		assert.Zero(t, writes(sql), sql)
+	}
+	assert.NotZero(t, writes("insert into berths values (1)"))
+}

@@ -53,7 +53,8 @@ func (s *Session) Send(d *Decision, now time.Time) {
 		all.Add(s.e.definitions(s.db, res.Resolved)...)
 		change = all
 	}
-	by := source{pattern: d.Pattern, application: s.Application}
+	blind := d.blind() && len(f.Writes) == 0
+	by := source{pattern: d.Pattern, application: s.Application, blind: blind}
 	s.makes(d)
 	schemaAt := s.db.clocks.Schema.Changes()
 	if res.schema != s.db.current() {
@@ -61,8 +62,9 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	}
 	if !change.Empty() {
 		if s.collected.Empty() {
-			s.schemaAt = schemaAt
+			s.schemaAt, s.onlyBlind = schemaAt, true
 		}
+		s.onlyBlind = s.onlyBlind && blind
 		s.collected.AddAll(change)
 		if res.schema == nil && !res.SchemaChanges {
 			s.db.wroteBlindly(d.Pattern)
@@ -83,6 +85,7 @@ func (s *Session) Send(d *Decision, now time.Time) {
 		if !s.collected.Empty() && s.db.clocks.Schema.Changes() != s.schemaAt {
 			s.collected.Add(s.db.clocks.Every) // what it wrote may have done more than was known when it was sent
 		}
+		by.blind = s.onlyBlind
 		s.begin(s.collected.Clone(), schemaAt, by, now)
 	case s.state == Idle || s.ended, res.Everything && !freshness.Off(freshness.Unrollable): // what may do anything may do what no rollback undoes
 		s.begin(change, schemaAt, by, now)
@@ -107,6 +110,10 @@ func (s *Session) begin(c freshness.Change, schemaAt uint64, by source, now time
 		p.AtEnd(func() { e.blindEnded(db, blind) })
 	}
 	s.pending.Add(p)
+	if by.blind { // it most likely only reads, and nothing that it could have changed is kept
+		s.e.toReclaim(s.db, &p, nil)
+		return
+	}
 	s.e.wrote(s.db, &c, &p, by, now)
 }
 

@@ -117,6 +117,7 @@ type Session struct {
 
 	collected freshness.Change  // what it wrote and may not have committed
 	blind     []*Pattern        // what of that was sent while the catalog was not known
+	onlyBlind bool              // all of that was only asked, while the catalog was not known
 	schemaAt  uint64            // what the schema's clock showed when the first of that was sent
 	pending   freshness.Pending // what it has sent for commitment, until handed over
 	unsure    []*Pattern        // what it asked while the catalog was not known, and may have made such a thing or changed its settings
