@@ -107,12 +107,16 @@ type hit struct {
 // prepares notes that a statement is prepared now. One that was prepared before under other settings or definitions is another from then on.
 func (b *batch) prepares(p *part) {
 	now := b.s.eng.Parsed()
-	switch have := p.stmt.parsed; {
-	case have == nil:
-		p.stmt.parsed = &now
-	case !have.Same(&now):
+	have := p.stmt.parsed
+	if have != nil && have.Same(&now) {
+		return // the same again is common, and costs nothing
+	}
+	kept := now
+	if have == nil {
+		p.stmt.parsed = &kept
+	} else {
 		again := *p.stmt
-		again.parsed = &now
+		again.parsed = &kept
 		if p.stmt == b.s.unnamed {
 			b.s.unnamed = &again
 		}
