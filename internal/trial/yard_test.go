@@ -69,8 +69,14 @@ func TestALoadTrial(t *testing.T) {
 	list, _, err = trial.Sort(list, false)
 	require.NoError(t, err)
 	load := trial.Load{Direct: y.direct, Through: y.through, Statements: list, Clients: 1, Length: 8 * time.Second, Rounds: 8, OptOut: engine.OptOutComment, Count: y.client.CountOf}
-	r, err := load.Run(t.Context())
-	require.NoError(t, err)
+	var r trial.Result
+	for range 4 { // on a busy machine there may be too few hits for a control sample
+		r, err = load.Run(t.Context())
+		require.NoError(t, err)
+		if r.Sampled != nil {
+			break
+		}
+	}
 	require.Equal(t, 8, r.Rounds)
 	require.Empty(t, r.Ended)
 	direct, off, on := r.Ways[0], r.Ways[1], r.Ways[2]
