@@ -138,6 +138,8 @@ type Facts struct {
 	Fields []Field
 	// Operators are the operators used, also those implied by DISTINCT, IN, BETWEEN and the like.
 	Operators []string
+	// CastTo are the names of all types that something is cast to.
+	CastTo []string
 	// DateCasts are the columns cast to a date or time: of a text, that could mean the current time. Shifted are those read at another time zone:
 	// of a time without a date, that depends on today's.
 	DateCasts, Shifted []*Ref

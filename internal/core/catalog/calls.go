@@ -133,6 +133,9 @@ func (r *resolver) declaredTables(name string) []*relation {
 	return meant
 }
 
+// castTo begins the name under which the functions of casts to a type stand among the operators, if only who asks for such a cast gets it.
+const castTo = "cast to "
+
 // operator follows the functions of an operator or a cast that this database defines.
 func (r *resolver) operator(op, what string, how []string, which string) {
 	for _, row := range r.s.operators[op] {

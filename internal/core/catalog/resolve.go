@@ -87,6 +87,10 @@ func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
 		narrow: map[*relation]WritePin{}, called: map[*function]bool{}, checked: map[analysis.Name]bool{},
 	}
 	r.facts(f, nil, "")
+	if r.out.Settings && h.Path != nil { // the search path may be another by the time that a name is looked up
+		h.Path = nil
+		return s.Resolve(f, h)
+	}
 	r.declared(h.Declared, []string{"as declared for the pattern"})
 	r.pins(f)
 	slices.Sort(r.out.Reads)
@@ -206,6 +210,9 @@ func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
 	}
 	for _, op := range f.Operators {
 		r.operator(op, fmt.Sprintf("uses the operator %s, which is ", op), how, which)
+	}
+	for _, name := range f.CastTo {
+		r.operator(castTo+name, "may use a cast of this database's own to "+name+", which is ", how, which)
 	}
 	r.operator("cast", "may use a cast of this database's own, which is ", how, which)
 	for _, t := range f.Types {

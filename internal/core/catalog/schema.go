@@ -38,7 +38,8 @@ import (
 //	event      functions are called by definitions
 //	aggregate  Schema.Name is made of the function Other
 //	           or what it is a range of
-//	operator   Name has the function Other, or only the volatility in Flags; Name "cast" stands for casts
+//	operator   Name has the function Other, or only the volatility in Flags; Name "cast" stands for casts that nobody has to ask for, and
+//	           "cast to" with a type's name for those that somebody has to
 //	type       Schema.Name; Flags are its kind and its input's volatility; Other is what a domain is made of
 //	typed      the relation or type Schema.Name has a column of the type Other, which is no system type, or an array of it
 //	system     the server's own tables and views, in OtherName: a line for each, with its schema

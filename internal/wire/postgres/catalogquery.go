@@ -23,7 +23,7 @@ with names as (
   where n.nspname <> 'pg_catalog' or p.oid >= 16384 -- those of information_schema can be followed like any other
 ), owners as (
   select d.classid, d.objid, d.refclassid, d.refobjid,
-         coalesce(w.ev_class, y.polrelid, a.adrelid, nullif(k.conrelid, 0), t.tgrelid) as relid, k.contypid,
+         coalesce(w.ev_class, y.polrelid, a.adrelid, nullif(k.conrelid, 0), t.tgrelid, i.indrelid, e.partrelid) as relid, k.contypid,
          case d.classid when 2618 then case when w.rulename = '_RETURN' then 'v' else 'r' end when 3256 then 'p' else 'w' end as letter
   from pg_catalog.pg_depend d
   left join pg_catalog.pg_rewrite w on d.classid = 2618 and w.oid = d.objid
@@ -31,7 +31,9 @@ with names as (
   left join pg_catalog.pg_attrdef a on d.classid = 2604 and a.oid = d.objid
   left join pg_catalog.pg_constraint k on d.classid = 2606 and k.oid = d.objid
   left join pg_catalog.pg_trigger t on d.classid = 2620 and t.oid = d.objid and t.tgfoid <> d.refobjid
-  where d.classid in (2618, 3256, 2604, 2606, 2620) and d.refclassid in (1255, 1259)
+  left join pg_catalog.pg_index i on d.classid = 1259 and i.indexrelid = d.objid -- what an index or a partition key is made of is worked out at every write
+  left join pg_catalog.pg_partitioned_table e on d.classid = 1259 and e.partrelid = d.objid
+  where (d.classid in (2618, 3256, 2604, 2606, 2620) or d.classid = 1259 and d.refclassid = 1255 and (i.indexrelid is not null or e.partrelid is not null)) and d.refclassid in (1255, 1259)
 ), odd as ( -- columns that a unique index compares otherwise than they are compared elsewhere
   select i.indexrelid, i.indrelid as relid, k.attnum
   from pg_catalog.pg_index i cross join lateral rows from (pg_catalog.unnest(i.indkey::int2[]), pg_catalog.unnest(i.indcollation::oid[]), pg_catalog.unnest(i.indclass::oid[])) k (attnum, coll, class)
@@ -123,8 +125,8 @@ union all
 select 'operator', '', o.oprname, f.volatility::text, f.schema, f.name
 from pg_catalog.pg_operator o join functions f on f.oid = o.oprcode
 union all
-select 'operator', '', 'cast', f.volatility::text, f.schema, f.name
-from pg_catalog.pg_cast t join functions f on f.oid = t.castfunc
+select 'operator', '', case t.castcontext when 'e' then 'cast to ' || y.typname else 'cast' end, f.volatility::text, f.schema, f.name
+from pg_catalog.pg_cast t join functions f on f.oid = t.castfunc join pg_catalog.pg_type y on y.oid = t.casttarget
 union all
 select distinct 'operator', '', '<', f.volatility::text, f.schema, f.name -- what orders values, for ORDER BY and indexes
 from pg_catalog.pg_amproc t join functions f on f.oid = t.amproc

@@ -133,6 +133,7 @@ func (r *reader) castTo(t *pg.TypeName, of *pg.Node) {
 	f := r.f
 	n := qualified(t.GetNames())
 	r.all(t.GetTypmods())
+	f.CastTo = appendNew(f.CastTo, n.Name)
 	system := n.Schema == "" || n.Schema == "pg_catalog"
 	switch {
 	case system && steadyTypes[n.Name]:
