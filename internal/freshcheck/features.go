@@ -115,7 +115,11 @@ var features = []feature{
 		g.reads = append(g.reads, "select count(*) from moments where z >= '2026-01-01 08:00'", "select w from moments where id = {i}", "select count(*) from moments where w > 3")
 		g.rare = append(g.rare, "alter table moments alter w type text", "alter table moments alter w type int using w::int")
 	}, reads: []string{"select count(*) from moments where z >= '2026-01-01 08:00'", "select w from moments where id = 1"},
-		writes: []string{"update moments set z = z + interval '1 hour' where id = {i}", "set time zone 'Asia/Tokyo'", "set time zone 'UTC'", "alter table moments alter w type text", "alter table moments alter w type int using w::int"}},
+		writes: []string{"update moments set z = z + interval '1 hour' where id = {i}", "set time zone 'Asia/Tokyo'", "set time zone 'UTC'", "alter table moments alter w type text", "alter table moments alter w type int using w::int"},
+		sequences: []sequence{
+			{"0:begin", "0:set local time zone 'Asia/Tokyo'", "0:select count(*) from moments where z >= '2026-01-01 08:00'", "0:commit", "0:select count(*) from moments where z >= '2026-01-01 08:00'", "1:select count(*) from moments where z >= '2026-01-01 08:00'"},
+			{"0:begin", "0:savepoint q", "0:set time zone 'Asia/Tokyo'", "0:select count(*) from moments where z >= '2026-01-01 08:00'", "0:rollback to q", "0:select count(*) from moments where z >= '2026-01-01 08:00'", "0:commit", "0:select count(*) from moments where z >= '2026-01-01 08:00'"},
+		}},
 	{name: "renamed roles", make: func(g *generator, _ func(...string) string) {
 		g.add("create role {db}_a", "create role {db}_b", "create table owned (id int primary key, who oid, n int)", "insert into owned select g, r.oid, 0 from generate_series(0, 9) g join pg_roles r on r.rolname = case when g < 6 then '{db}_a' else '{db}_b' end",
 			"alter table owned enable row level security", "create policy own on owned using (who = (select oid from pg_roles where rolname = current_user))", "grant select on owned to {db}_a, {db}_b")

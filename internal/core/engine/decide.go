@@ -141,7 +141,7 @@ const (
 	whyNever          = "a rule says never"
 	whyHeld           = "all keeping is on hold"
 	whyTrial          = "a trial has keeping off at this moment"
-	whyParsedSettings = "it was prepared under settings that are not known"
+	whyParsedSettings = "its constants may have been read under other settings"
 	whyParsedSchema   = "it was prepared while definitions were not known"
 	whyFailed         = "its transaction has failed"
 	whySnapshot       = "in a transaction that must see its own moment"

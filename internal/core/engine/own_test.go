@@ -158,6 +158,28 @@ func TestWhenAStatementWasPrepared(t *testing.T) {
 		assert.Equal(t, ledger.Miss, askParsed(s, read, &early).Outcome, "what has no such constants")
 		assert.Equal(t, ledger.Hit, askParsed(other, read, &late).Outcome, "is the same")
 	})
+	t.Run("settings that are undone", func(t *testing.T) {
+		for _, end := range []string{"commit", "rollback", "rollback to p"} {
+			s := client(quays(t), "10", described)
+			send := func(sql string, state TxState) {
+				d := decide(s, sql)
+				s.Send(&d, now)
+				p := s.Pending()
+				p.End()
+				s.Ready(state)
+			}
+			send("begin", InBlock)
+			send("savepoint p", InBlock)
+			send("set local timezone = 'Asia/Tokyo'", InBlock)
+			within := s.Parsed()
+			send(end, map[bool]TxState{true: InBlock, false: Idle}[end == "rollback to p"])
+			if end == "rollback to p" {
+				send("commit", Idle)
+			}
+			settle(s, "10", "UTC", described)
+			assert.Equal(t, whyParsedSettings, askParsed(s, dated, &within).Reason, end)
+		}
+	})
 	t.Run("settings that are not known", func(t *testing.T) {
 		e := quays(t)
 		s := e.NewSession(Identity{Database: "skerrow", User: "ines"})

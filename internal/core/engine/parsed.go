@@ -1,30 +1,68 @@
 package engine
 
 import (
+	"bytes"
 	"encoding/binary"
 
 	"jollylarder/internal/core/freshness"
 )
 
 // Parsed is when a statement was prepared: a server reads its constants by the settings of that moment, and settles the types of its parameters and
-// columns by the definitions. A statement that is prepared and run in one go needs none.
+// columns by the definitions. It does so again, by the settings of then, when the statement is run after anything about its tables has changed, be it their
+// statistics. A statement that is prepared and run in one go needs none. Source: RevalidateCachedQuery in the server's plancache.c.
 type Parsed struct {
-	generation uint64 // of the session's settings
-	schemaAt   uint64 // what the schema's clock showed
-	unsure     bool   // a definition was being changed at that moment
+	generations [4]uint64 // of the session's settings, under which its constants may have been read; the first is that of its preparation
+	count       int
+	lost        bool   // there were more
+	schemaAt    uint64 // what the schema's clock showed
+	unsure      bool   // a definition was being changed at that moment
 
-	version  uint64 // of the definitions, once it is known; 0 until then
-	identity []byte // what the settings were, once that is known
+	version uint64 // of the definitions, once it is known; 0 until then
 }
 
 // Parsed gives this moment, for a statement that is about to be prepared.
 func (s *Session) Parsed() Parsed {
-	return Parsed{generation: s.generation, schemaAt: s.db.clocks.Schema.Changes(), unsure: s.db.clocks.Schema.Pending()}
+	return Parsed{generations: [4]uint64{s.generation}, count: 1, schemaAt: s.db.clocks.Schema.Changes(), unsure: s.db.clocks.Schema.Pending()}
 }
 
 // Same says whether a statement prepared at one moment is the same as one prepared at the other.
 func (p *Parsed) Same(o *Parsed) bool {
-	return p.generation == o.generation && p.schemaAt == o.schemaAt && p.unsure == o.unsure
+	return p.generations == o.generations && p.count == o.count && p.lost == o.lost && p.schemaAt == o.schemaAt && p.unsure == o.unsure
+}
+
+// Used notes that the server is about to use a statement that was prepared before, and may read its constants anew.
+func (s *Session) Used(p *Parsed) {
+	switch {
+	case p == nil || p.generations[p.count-1] == s.generation:
+	case p.count == len(p.generations):
+		p.lost = true
+	default:
+		p.generations[p.count] = s.generation
+		p.count++
+	}
+}
+
+// identityOf gives what the settings were under which a statement's constants were read, or nil where that is not certain.
+func (s *Session) identityOf(p *Parsed) (identity []byte) {
+	if p.lost {
+		return nil
+	}
+	for _, g := range p.generations[:p.count] {
+		var here []byte
+		if g == s.generation {
+			here = s.identity
+		}
+		for _, b := range s.before {
+			if b.generation == g {
+				here = b.identity
+			}
+		}
+		if len(here) == 0 || identity != nil && !bytes.Equal(here, identity) {
+			return nil
+		}
+		identity = here
+	}
+	return identity
 }
 
 // Ended follows the server's word that a statement is prepared: a definition that has been changed since it was asked to may have come before.
@@ -86,19 +124,12 @@ func (s *Session) appendParsed(key []byte, p *Parsed, folds bool) ([]byte, strin
 	if p == nil || freshness.Off(freshness.ParsedUnder) {
 		return key, ""
 	}
-	if folds && p.generation != s.generation {
-		if p.identity == nil {
-			for _, b := range s.before {
-				if b.generation == p.generation {
-					p.identity = b.identity
-				}
-			}
-		}
-		switch {
-		case p.identity == nil:
+	if folds && (p.count > 1 || p.generations[0] != s.generation) {
+		switch identity := s.identityOf(p); {
+		case identity == nil:
 			return key, whyParsedSettings
-		case string(p.identity) != string(s.identity):
-			key = append(appendPart(key, p.identity), 's')
+		case !bytes.Equal(identity, s.identity):
+			key = append(appendPart(key, identity), 's')
 		}
 	}
 	if p.schemaAt == s.db.clocks.Schema.Changes() && !p.unsure {

@@ -37,11 +37,15 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	if res.Settings || res.Everything || f.Effect&analysis.Schema != 0 {
 		if !s.doubts(d) {
 			s.ForgetSettings()
+			s.undoable = true
 		}
 		s.setting = true
 		if s.state != Idle || s.begun {
 			s.isolation = unknownIsolation
 		}
+	}
+	if s.undoable && (f.Effect&(analysis.Commits|analysis.Ends) != 0 || f.Verb == "savepoint") {
+		s.ForgetSettings() // what the block has changed may be undone by its end, or by going back in it
 	}
 	change := res.change
 	if d.Outcome == ledger.Write {
@@ -127,6 +131,10 @@ func (s *Session) Ready(state TxState) {
 		s.isolation = unknownIsolation
 	} else if s.state == Idle && !s.begun {
 		s.isolation = unknownIsolation
+	}
+	if s.undoable && state == Idle { // what was sent in one breath is a transaction, too
+		s.ForgetSettings()
+		s.undoable = false
 	}
 	s.state = state
 	s.begun, s.ended, s.setting = false, false, false

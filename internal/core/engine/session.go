@@ -83,6 +83,7 @@ type Session struct {
 	again         statement.Scan // for what was read before
 	utf8          bool           // its client's encoding is UTF-8
 	setting       bool           // that may change by what was sent since the last Ready
+	undoable      bool           // settings may have been changed in a way that the end of a transaction undoes
 	key           []byte
 
 	last   Report

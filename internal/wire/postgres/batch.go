@@ -367,6 +367,7 @@ func (b *batch) message(p *part) {
 		}
 		s.expects(b.exchange(), e)
 	case 'E':
+		s.eng.Used(s.boundTo(b.at(p.name)).parsed)
 		if p.name.empty() && s.portal != nil {
 			b.exhausted(p)
 			return
@@ -383,6 +384,7 @@ func (b *batch) message(p *part) {
 		s.start(x, e, b.now)
 		s.expects(x, expected{kind: 'E', exec: e})
 	case 'B':
+		s.eng.Used(s.meant(b.at(p.statement)).parsed)
 		b.owe(p)
 		s.bindTo(b.at(p.name), s.meant(b.at(p.statement)))
 		s.expects(b.exchange(), expected{kind: 'B'})
@@ -390,6 +392,9 @@ func (b *batch) message(p *part) {
 			s.portal, s.portalThere, s.portalStale = nil, true, false
 		}
 	case 'D':
+		if !p.ofPortal && !p.wrong {
+			s.eng.Used(s.meant(b.at(p.name)).parsed)
+		}
 		b.owe(p)
 		s.expects(b.exchange(), expected{kind: 'D'})
 	case 'C':
