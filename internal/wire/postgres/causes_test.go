@@ -504,6 +504,41 @@ func TestPreparedStatementsBelongToTheirMoment(t *testing.T) {
 	})
 }
 
+// The server may read a prepared statement's constants anew whenever it runs it, by the settings of then.
+func TestConstantsThatAreReadAnew(t *testing.T) {
+	l := newLarder(t, "create table t (id int primary key, at timestamptz)", "insert into t values (1, '2026-01-01 00:00 UTC')")
+	l.keepAll()
+	const sql = "select count(*) from t where at >= '2026-01-01 00:00'"
+	c, other, direct := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
+	both := func(do func(*pgx.Conn)) {
+		do(c)
+		do(direct)
+	}
+	both(func(x *pgx.Conn) {
+		text(t, x, "set timezone = 'UTC'")
+		_, err := x.PgConn().Prepare(ctx, "p", sql, nil)
+		require.NoError(t, err)
+		assert.Equal(t, "1|", run(x.PgConn(), "p"))
+		text(t, x, "set timezone = 'America/Lima'")
+	})
+	l.exec(l.direct, "create index on t (at)") // which has the server plan everything anew that reads the table
+	both(func(x *pgx.Conn) {
+		run(x.PgConn(), "p")
+		text(t, x, "set timezone = 'UTC'")
+	})
+	want := run(direct.PgConn(), "p")
+	assert.Equal(t, "0|", want, "midnight is still Lima's")
+	for range 3 {
+		assert.Equal(t, want, run(c.PgConn(), "p"))
+	}
+	text(t, other, "set timezone = 'UTC'")
+	_, err := other.PgConn().Prepare(ctx, "p", sql, nil)
+	require.NoError(t, err)
+	for range 3 {
+		assert.Equal(t, "1|", run(other.PgConn(), "p"))
+	}
+}
+
 // Who is asked for by a name that has become another's gets his own rows.
 func TestRolesThatAreRenamed(t *testing.T) {
 	l := newLarder(t, "create table t (who oid, n int)", "create role r_one login", "create role r_two login", "alter table t enable row level security", "create policy own on t using (who = (select oid from pg_roles where rolname = current_user))",
@@ -655,7 +690,7 @@ func TestDatabasesAreApart(t *testing.T) {
 		return n
 	}
 	for sql, drops := range map[string]bool{"create table made ()": false, "do $$ begin execute 'select 1'; end $$": false, "create role r_common": true} {
-		require.Eventually(t, func() bool { text(t, beside, "select 1"); return known() == 2 }, 10*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { text(t, beside, "select 1"); text(t, c, "select 1"); return known() == 2 }, 10*time.Second, 5*time.Millisecond)
 		l.hit(c, func() { text(t, c, "select n from t") })
 		text(t, beside, sql)
 		text(t, c, "select n from t")
