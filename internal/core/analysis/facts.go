@@ -163,6 +163,8 @@ type Facts struct {
 	AnyRows bool
 	// Folds is set when it holds constants, other than literals that are another in the next statement of the pattern, that the server reads by the settings of the moment at which it is prepared.
 	Folds bool
+	// Remembers is set for a function that has constants which depend on settings when they are read, and are read but once in a session.
+	Remembers bool
 	// Private is set when privileges other than those on tables may decide whether it runs.
 	Private bool
 	// RowsAreFound is set when a row of the result, if there is any, can only come from one in each table that a pin reads.

@@ -46,6 +46,8 @@ type Resolved struct {
 	Granted bool
 	// PinTypes says of each of the facts' pins how its column is compared, as far as that is known.
 	PinTypes []freshness.Type
+	// Remembers is set when the result may rest on the settings that its session had before.
+	Remembers bool
 	// AnyRows is set when the same rows in its tables may give it another result.
 	AnyRows bool
 	// OfTime is set when all Reasons rest on the current time, and there are some.
@@ -232,6 +234,7 @@ func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
 		}
 	}
 	r.out.AnyRows = r.out.AnyRows || f.AnyRows
+	r.out.Remembers = r.out.Remembers || f.Remembers && !freshness.Off(freshness.ParsedUnder)
 	r.out.private = r.out.private || f.Private || len(f.Types) > 0
 }
 

@@ -142,6 +142,7 @@ const (
 	whyHeld           = "all keeping is on hold"
 	whyTrial          = "a trial has keeping off at this moment"
 	whyParsedSettings = "its constants may have been read under other settings"
+	whyRemembers      = "it calls a function that may have read its constants under other settings"
 	whyParsedSchema   = "it was prepared while definitions were not known"
 	whyFailed         = "its transaction has failed"
 	whySnapshot       = "in a transaction that must see its own moment"
@@ -283,6 +284,8 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) string {
 		return s.settings.Strange
 	case s.settings.Temporary:
 		return whyTemporary
+	case d.resolved.Remembers && !s.steady():
+		return whyRemembers
 	case !s.InBlock() && !s.settings.ReadCommitted && !freshness.Off(freshness.Isolation):
 		return whySerializing
 	}

@@ -91,6 +91,17 @@ func (s *Session) learnedIdentity() {
 	s.before = append(s.before, past{s.generation, append([]byte(nil), s.identity...)})
 }
 
+// steady says whether the session has had the settings of now from its beginning.
+func (s *Session) steady() bool {
+	same := uint64(0)
+	for _, b := range s.before {
+		if bytes.Equal(b.identity, s.identity) {
+			same++
+		}
+	}
+	return same == s.generation
+}
+
 // versions are the states of a database's definitions that were read, by what the schema's clock showed then.
 type versions struct {
 	serial uint64

@@ -539,6 +539,22 @@ func TestConstantsThatAreReadAnew(t *testing.T) {
 	}
 }
 
+// A function in PL/pgSQL reads its constants when a session first runs them, and has them for the rest of it.
+func TestConstantsThatAFunctionRemembers(t *testing.T) {
+	l := newLarder(t, "create table t (id int primary key, at timestamptz)", "insert into t values (1, '2026-01-01 00:00 UTC')", "set timezone = 'UTC'",
+		"create function f() returns bigint language plpgsql stable as $$ begin return (select count(*) from t where at >= '2026-01-01 00:00'); end $$")
+	l.keepAll()
+	fresh, changed := connect(t, l.through+"&timezone=UTC", pgx.QueryExecModeSimpleProtocol), connect(t, l.through+"&timezone=UTC", pgx.QueryExecModeSimpleProtocol)
+	text(t, changed, "set timezone = 'America/Lima'")
+	assert.Equal(t, "0|\n", text(t, changed, "select f()"))
+	text(t, changed, "set timezone = 'UTC'")
+	l.hit(fresh, func() { assert.Equal(t, "1|\n", text(t, fresh, "select f()")) })
+	for range 3 {
+		assert.Equal(t, "0|\n", text(t, changed, "select f()"))
+		assert.Equal(t, "1|\n", text(t, fresh, "select f()"))
+	}
+}
+
 // Who is asked for by a name that has become another's gets his own rows.
 func TestRolesThatAreRenamed(t *testing.T) {
 	l := newLarder(t, "create table t (who oid, n int)", "create role r_one login", "create role r_two login", "alter table t enable row level security", "create policy own on t using (who = (select oid from pg_roles where rolname = current_user))",

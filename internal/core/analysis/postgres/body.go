@@ -76,6 +76,7 @@ func Body(definition string) (*analysis.Facts, error) {
 			r.statement(s.Stmt)
 		}
 	case strings.EqualFold(language, "plpgsql"):
+		r.plans = true
 		if firstValueOfRecord.Match(statement.Normalise([]byte(source))) {
 			return nil, errors.New("it gives a record a first value, which is not followed")
 		}

@@ -145,6 +145,7 @@ func (r *reader) castTo(t *pg.TypeName, of *pg.Node) {
 		}
 	case system && catalogTypes[n.Name]:
 		f.System = true
+		f.Remembers = f.Remembers || r.plans // by the search path of then
 	case n.Schema == "pg_catalog":
 		f.AddReason("casts to " + n.Name + ", a type that is not known")
 	default:

@@ -83,6 +83,7 @@ func newReader() *reader {
 type reader struct {
 	f         *analysis.Facts
 	body      bool // it is that of a function, a view or the like, whose literals nobody else looks at
+	plans     bool // of a function that keeps what was read of it for the rest of a session
 	mentioned []analysis.Name
 
 	scope     *analysis.Scope // what names mean where the walk is

@@ -3,6 +3,7 @@ package postgres
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 	"google.golang.org/protobuf/reflect/protoreflect"
@@ -31,6 +32,8 @@ func (r *reader) walk(n *pg.Node) {
 		r.column(x.ColumnRef)
 	case *pg.Node_AConst:
 		f.Folds = f.Folds || x.AConst.Isnull
+		// A date, a time, an interval or an amount of money is not written without a digit, nor is null in an array without braces.
+		f.Remembers = f.Remembers || r.plans && strings.ContainsAny(x.AConst.GetSval().GetSval(), "0123456789{")
 		if s := x.AConst.GetSval(); s != nil && r.body && !freshness.Off(freshness.NowInBodies) && statement.MayMeanNow([]byte(s.Sval)) {
 			f.AddReason("holds a text, which " + analysis.MayMeanTime)
 		}
