@@ -106,7 +106,7 @@ func (r *resolver) columnOf(i *analysis.Item, name string) (c itemColumn, h has)
 	return c, maybe
 }
 
-// item finds the items of a name, nearest first.
+// itemsNamed finds the items of a name in the nearest scope that has some; those with a name of their own may be left aside.
 func itemsNamed(s *analysis.Scope, name string, unaliased bool) (out []*analysis.Item) {
 	for ; s != nil; s = s.Outer {
 		for _, i := range s.Items {

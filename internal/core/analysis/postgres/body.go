@@ -33,7 +33,6 @@ func Body(definition string) (*analysis.Facts, error) {
 	r.body = true
 	if rule := tree.Stmts[0].Stmt.GetRuleStmt(); rule != nil {
 		if rule.WhereClause != nil {
-			r.scope = nil // it speaks of OLD and NEW
 			r.walk(rule.WhereClause)
 		}
 		for _, a := range rule.Actions {

@@ -269,7 +269,7 @@ func (x *source) item(n *pg.Node) []*analysis.Item {
 	r := x.r
 	switch v := n.GetNode().(type) {
 	case *pg.Node_RangeVar:
-		return []*analysis.Item{r.table(v.RangeVar, true)}
+		return []*analysis.Item{r.table(v.RangeVar)}
 	case *pg.Node_RangeSubselect:
 		s := v.RangeSubselect
 		if r.scope = x.outer; s.Lateral {
@@ -345,9 +345,9 @@ func (x *source) join(j *pg.JoinExpr) []*analysis.Item {
 }
 
 // table gives the item that a table's name is, which may be that of a common table expression.
-func (r *reader) table(v *pg.RangeVar, mayBeCommon bool) *analysis.Item {
+func (r *reader) table(v *pg.RangeVar) *analysis.Item {
 	i := &analysis.Item{Name: v.Relname}
-	if c := r.ctes.find(v.Relname); c != nil && v.Schemaname == "" && mayBeCommon {
+	if c := r.ctes.find(v.Relname); c != nil && v.Schemaname == "" {
 		i.Columns, i.Open = c.columns, c.open
 	} else {
 		i.Table = name(v)
