@@ -72,6 +72,9 @@ func (o *Resolved) SharedBy(role string) bool {
 	return true
 }
 
+// UsesOwn says whether functions or types of the database are called or named, which the search path decides about.
+func (o *Resolved) UsesOwn() bool { return o.private }
+
 // Hints is what is known beside the statement and the schema.
 type Hints struct {
 	// Path is the session's search path in effect, or nil where it is not known: then a name without schema stands for

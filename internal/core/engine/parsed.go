@@ -129,8 +129,9 @@ func folds(text []byte) bool {
 	return false
 }
 
-// appendParsed adds to a key what tells apart a statement that was prepared under other settings or definitions than those of now. It gives the reason
-// why that cannot be said, or "".
+// appendParsed adds to a key what tells apart a statement that was prepared under other settings or definitions than those of now. Folds says whether
+// the settings matter: its constants, or by the search path what its names mean, and so the types of its columns. It gives the reason why that cannot be
+// said, or "".
 func (s *Session) appendParsed(key []byte, p *Parsed, folds bool) ([]byte, string) {
 	if p == nil || freshness.Off(freshness.ParsedUnder) {
 		return key, ""

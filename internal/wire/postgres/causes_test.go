@@ -119,6 +119,19 @@ func TestPreparedStatementsBelongToTheirMoment(t *testing.T) {
 		l.hit(fresh, func() { assert.Equal(t, "5|", run(fresh.PgConn(), "p")) })
 		assert.Equal(t, "0A000", run(old.PgConn(), "p"), "its result has another type now")
 	})
+	t.Run("search path", func(t *testing.T) {
+		l := newLarder(t, "create table t (id int primary key, a text)", "insert into t values (1, 'x')", "create schema north", "create table north.t (id int primary key, a varchar(8))", "insert into north.t values (1, 'y')")
+		l.keepAll()
+		const sql = "select a from t where id = $1"
+		old, fresh := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+		text(t, old, "set search_path = north, public")
+		prepare(old, "p", sql)
+		l.hit(old, func() { assert.Equal(t, "y|", run(old.PgConn(), "p", []byte("1"))) })
+		text(t, old, "reset search_path")
+		prepare(fresh, "p", sql)
+		l.hit(fresh, func() { assert.Equal(t, "x|", run(fresh.PgConn(), "p", []byte("1"))) })
+		assert.Equal(t, "0A000", run(old.PgConn(), "p", []byte("1")), "its result has another type now")
+	})
 	t.Run("settings", func(t *testing.T) {
 		l := newLarder(t, "create table t (id int primary key, at timestamptz)", "insert into t values (1, '2026-01-01 00:00 UTC')")
 		l.keepAll()
