@@ -15,6 +15,9 @@ type feature struct {
 // of the world's.
 type sequence []string
 
+// hiddenKinds names a type that not everybody may use.
+const hiddenKinds = "select max(s::hidden.kind)::text from kinds"
+
 // renames has two roles change names.
 const renames = "alter role {db}_a rename to {db}_x; alter role {db}_b rename to {db}_a; alter role {db}_x rename to {db}_b"
 
@@ -149,9 +152,10 @@ var features = []feature{
 	{name: "privileges", make: func(g *generator, _ func(...string) string) {
 		g.add("create schema hidden", "create type hidden.kind as enum ('a', 'b', 'c', 'A', 's1')", "create function hidden.same(int, int) returns boolean language sql immutable as 'select $1 = $2'", "create operator === (leftarg = int, rightarg = int, function = hidden.same)",
 			"revoke execute on function hidden.same(int, int) from public", "create table kinds (id int primary key, s text)", "insert into kinds select g, 'a' from generate_series(0, 9) g")
-		g.reads = append(g.reads, "select s::hidden.kind::text from kinds where id = {i}", "select count(*) from kinds where id === {i}")
+		g.reads = append(g.reads, "select s::hidden.kind::text from kinds where id = {i}", "select count(*) from kinds where id === {i}", hiddenKinds)
 		g.writes = append(g.writes, "update kinds set s = 'b' where id = {i}")
-	}, reads: []string{"select s::hidden.kind::text from kinds where id = {i}", "select count(*) from kinds where id === {i}"}, writes: []string{"set role " + role, "reset role", "update kinds set s = 'b' where id = {i}"}},
+	}, reads: []string{"select s::hidden.kind::text from kinds where id = {i}", "select count(*) from kinds where id === {i}", hiddenKinds}, writes: []string{"set role " + role, "reset role", "update kinds set s = 'b' where id = {i}"},
+		sequences: []sequence{{"0:reset role", "0:" + hiddenKinds, "0:" + hiddenKinds, "1:set role " + role, "1:" + hiddenKinds, "1:" + hiddenKinds, "1:reset role"}}},
 	{name: "blind", make: func(g *generator, _ func(...string) string) {
 		g.add("create table blind (id int primary key, n int)", "insert into blind values (1, 0)", "create function steps() returns int language plpgsql as $$ begin update blind set n = n + 1; return 1; end $$", "create view stepping as select steps() as x")
 		g.reads = append(g.reads, "select n from blind where id = 1", "select sum(n) from blind")

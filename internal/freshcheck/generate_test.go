@@ -40,7 +40,6 @@ var causes = map[string]struct {
 	"parameters of another type":            {freshness.MixedTypes, []string{"mixed types"}},
 	"what no rollback undoes":               {freshness.Unrollable, []string{"far away"}},
 	"system columns":                        {freshness.SystemColumns, []string{"system columns"}},
-	"privileges on more than tables":        {freshness.AllPrivileges, []string{"privileges"}},
 	"names like the system's":               {freshness.SystemByNumber, []string{"system names"}},
 }
 
