@@ -88,7 +88,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 		form |= ttlOnlyForm
 		readings = d.resolved.shape
 	}
-	parsed, why := s.appendParsed(nil, r.Parsed, d.Pattern.Facts.Folds || d.resolved.schema.Ambiguous() || d.resolved.UsesOwn() || folds(r.Exact))
+	parsed, why := s.appendParsed(nil, r, d)
 	if why != "" {
 		d.Reason = why
 		return

@@ -129,14 +129,18 @@ func folds(text []byte) bool {
 	return false
 }
 
-// appendParsed adds to a key what tells apart a statement that was prepared under other settings or definitions than those of now. Folds says whether
-// the settings matter: its constants, or by the search path what its names mean, and so the types of its columns. It gives the reason why that cannot be
-// said, or "".
-func (s *Session) appendParsed(key []byte, p *Parsed, folds bool) ([]byte, string) {
+// appendParsed adds to a key what tells apart a statement that was prepared under other settings or definitions than those of now. It gives the reason why that cannot be
+// said, or "". For what is prepared and run in one go, and where nothing has changed, it looks at nothing else.
+func (s *Session) appendParsed(key []byte, r *Request, d *Decision) ([]byte, string) {
+	p := r.Parsed
 	if p == nil || freshness.Off(freshness.ParsedUnder) {
 		return key, ""
 	}
-	if folds && (p.count > 1 || p.generations[0] != s.generation) {
+	// The settings matter to its constants, and by the search path to what its names mean, and so to the types of its columns.
+	matter := func() bool {
+		return d.Pattern.Facts.Folds || d.resolved.schema.Ambiguous() || d.resolved.UsesOwn() || folds(r.Exact)
+	}
+	if (p.lost || p.count > 1 || p.generations[0] != s.generation) && matter() {
 		switch identity := s.identityOf(p); {
 		case identity == nil:
 			return key, whyParsedSettings
