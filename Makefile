@@ -21,10 +21,12 @@ demo: build
 test: lint
 	./scripts/install-test-tools
 	$(GO) test -count=1 -p 1 -timeout 20m ./...
+	$(GO) test -count=1 -tags faults -timeout 10m -run Fault ./internal/wire/postgres
 
 lint:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not formatted:"; gofmt -l cmd internal; exit 1; }
 	$(GO) vet ./...
+	$(GO) vet -tags faults ./internal/fault ./internal/wire/postgres
 	$(GO) tool staticcheck ./...
 
 bench: build

@@ -4,6 +4,7 @@ import (
 	"hash/maphash"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -37,19 +38,15 @@ func (s *Session) Join(d *Decision) (done <-chan struct{}, most time.Duration) {
 	if p := s.settings.Patience; p > 0 {
 		most = min(most, p/2) // the server would have ended the statement by then
 	}
-	part := s.e.flights.part(d.key)
-	part.Lock()
-	defer part.Unlock()
-	if f := part.by[string(d.key)]; f != nil {
+	f, first := s.e.flights.join(d.key)
+	if !first {
 		return f.done, most
 	}
-	if part.by == nil {
-		part.by = map[string]*flight{}
-	}
-	f := &flight{string(d.key), make(chan struct{})}
-	part.by[f.key] = f
 	d.flight = f
-	s.leading = append(s.leading, f)
+	s.leading.Lock()
+	defer s.leading.Unlock()
+	s.leading.list = append(s.leading.list, f)
+	s.leading.some.Store(true)
 	return nil, 0
 }
 
@@ -58,20 +55,66 @@ func (s *Session) landed(f *flight) {
 	if f == nil {
 		return
 	}
-	part := s.e.flights.part([]byte(f.key))
+	s.e.flights.ended(f)
+	s.leading.Lock()
+	defer s.leading.Unlock()
+	s.leading.list = slices.DeleteFunc(s.leading.list, func(x *flight) bool { return x == f })
+	s.leading.some.Store(len(s.leading.list) > 0)
+}
+
+// join gives the flight of a key, which is a new one for who comes first.
+func (fs *flights) join(key []byte) (f *flight, first bool) {
+	part := fs.part(key)
+	part.Lock()
+	defer part.Unlock()
+	if f := part.by[string(key)]; f != nil {
+		return f, false
+	}
+	if part.by == nil {
+		part.by = map[string]*flight{}
+	}
+	f = &flight{string(key), make(chan struct{})}
+	part.by[f.key] = f
+	return f, true
+}
+
+// ended lets those go on who wait for a flight.
+func (fs *flights) ended(f *flight) {
+	part := fs.part([]byte(f.key))
 	part.Lock()
 	defer part.Unlock()
 	if part.by[f.key] == f {
 		delete(part.by, f.key)
 		close(f.done)
 	}
-	s.leading = slices.DeleteFunc(s.leading, func(x *flight) bool { return x == f })
 }
+
+// leading is what a session fetches that others may wait for. It has a lock of its own, so that they can be let go at any
+// time.
+type leading struct {
+	sync.Mutex // taken before a part's
+	list       []*flight
+	some       atomic.Bool // there are any
+}
+
+// Leads says whether others may be waiting for what the session fetches.
+func (s *Session) Leads() bool { return s.leading.some.Load() }
 
 // Landed lets everybody go on who waits for this session. It is to be called when nothing of it is under way, after what
 // ended was handed to Finish: some of it may have been skipped after an error.
-func (s *Session) Landed() {
-	for len(s.leading) > 0 {
-		s.landed(s.leading[0])
+func (s *Session) Landed() { s.LetGo() }
+
+// LetGo lets everybody go on who waits for this session, at any time and from any goroutine: they fetch for themselves.
+func (s *Session) LetGo() {
+	if !s.leading.some.Load() {
+		return
 	}
+	s.leading.Lock()
+	defer s.leading.Unlock()
+	for _, f := range s.leading.list {
+		s.e.flights.ended(f)
+	}
+	clear(s.leading.list)
+	s.leading.list = s.leading.list[:0]
+	s.leading.some.Store(false)
 }

@@ -90,7 +90,7 @@ type Session struct {
 	lately lately                  // what was followed last
 	mine   map[*resolution]*ruling // the rules that hold for it
 
-	leading []*flight // what it fetches that others may wait for
+	leading leading
 
 	inSQL  map[string]*Pattern // statements prepared in SQL, by name; nil for one of which it is not certain which it is
 	temp   map[string]bool     // its temporary tables, as far as nothing happens when they are written

@@ -7,6 +7,7 @@ import (
 
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/fault"
 )
 
 // decide asks the engine, and puts the engine's questions to the origin first where it has any. It is called with
@@ -63,18 +64,18 @@ func (s *session) await(done <-chan struct{}, most time.Duration) {
 		return
 	}
 	s.awaits = true
-	s.mu.Unlock()
-	defer func() {
-		s.mu.Lock()
-		s.awaits = false
-	}()
-	timer := time.NewTimer(most)
-	defer timer.Stop()
-	select {
-	case <-done:
-	case <-s.hurried:
-	case <-timer.C:
-	}
+	s.awaiting.Store(true) // until what waited has been sent
+	defer func() { s.awaits = false }()
+	s.outside(func() {
+		timer := time.NewTimer(most)
+		defer timer.Stop()
+		fault.Point("await")
+		select {
+		case <-done:
+		case <-s.hurried:
+		case <-timer.C:
+		}
+	})
 }
 
 // hurry ends the waiting for another session's result.
@@ -85,10 +86,16 @@ func (s *session) hurry() {
 	}
 }
 
-// awaitSent waits until what the session was about to send has been sent: sending is held from the waiting on.
-func (s *session) awaitSent() {
-	s.sending.Lock()
-	defer s.sending.Unlock()
+// longestHurry bounds how long a request to cancel waits for the statement that it is for to be sent.
+const longestHurry = time.Second
+
+// hurryOn has the session send what waits for another session's result, and returns when that has been sent or a second has
+// passed. No lock is taken: the session may hold any of its own while it writes to a client that does not read.
+func (s *session) hurryOn() {
+	for end := time.Now().Add(longestHurry); s.awaiting.Load() && time.Now().Before(end); {
+		s.hurry()
+		time.Sleep(time.Millisecond)
+	}
 }
 
 // awaitQuestions waits while nothing but questions of the larder's own is under way.
@@ -100,9 +107,7 @@ func (s *session) awaitQuestions() {
 			}
 		}
 		q := s.queue.last().question
-		s.mu.Unlock()
-		<-q.done
-		s.mu.Lock()
+		s.outside(func() { <-q.done })
 	}
 }
 
@@ -111,7 +116,7 @@ func (s *session) ask(need engine.Need) {
 	need = s.eng.Asking(need, s.server.now())
 	if need&engine.NeedCatalog != 0 && s.settings.Catalog != nil {
 		need &^= engine.NeedCatalog
-		go s.readCatalog()
+		s.aside(s.readCatalog)
 	}
 	var msg []byte
 	for _, n := range []engine.Need{engine.NeedSettings, engine.NeedCatalog} {
@@ -135,22 +140,24 @@ func (s *session) ask(need engine.Need) {
 	if msg == nil {
 		return
 	}
-	s.mu.Unlock()
-	s.write(msg)
-	s.mu.Lock()
+	written := false
+	defer func() {
+		if !written { // nobody would ever answer it
+			s.cut()
+		}
+	}()
+	s.outside(func() { written = s.write(msg) })
 }
 
-// askAhead asks what decisions to come will rest on. Right after the login the questions wait in the origin's socket
-// until it is ready, so that the client's first statement waits for no round trip; later they are put only when the
-// session is at rest, outside any transaction. A client that was faster has begun one, perhaps, in which a query would be
-// one too many.
+// askAhead asks what decisions to come will rest on, right after the login or later, when the session is at rest outside
+// any transaction. A client that was faster has begun one, perhaps, in which a query would be one too many.
 func (s *session) askAhead() {
 	s.sending.Lock()
 	defer s.sending.Unlock()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	loggingIn := s.login && s.queue.len() == 1
-	if s.clientGone || s.raw || s.replication != notReplication || !loggingIn && (s.queue.len() > 0 || s.eng.State() != engine.Idle) {
+	fault.Point("ask ahead")
+	if s.login || s.clientGone || s.raw || s.startup.replication || s.queue.len() > 0 || s.mid || s.eng.State() != engine.Idle {
 		return
 	}
 	if n := s.eng.Wants(s.server.now()); n != 0 {
@@ -192,6 +199,7 @@ func questionMessages(sql string) []byte {
 // answered takes a part of the answer to a question of the larder's own.
 func (s *session) answered(x *exchange, kind byte, body []byte, now time.Time) {
 	q := x.question
+	fault.Point("answered")
 	switch kind {
 	case 'D':
 		row, ok := textRow(body)

@@ -7,6 +7,7 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/statement"
+	"jollylarder/internal/fault"
 )
 
 // flush deals with the held messages in their order: it answers from memory what can be, and sends on the rest.
@@ -15,7 +16,7 @@ func (s *session) flush() bool {
 		return true
 	}
 	s.sending.Lock()
-	defer s.sending.Unlock()
+	defer s.sent()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if !s.waitForRoom() || s.clientGone {
@@ -44,9 +45,9 @@ func (s *session) flush() bool {
 	if !b.asHeld {
 		msg = s.toOrigin
 	}
-	s.mu.Unlock()
-	ok := s.write(msg)
-	s.mu.Lock()
+	ok := true
+	s.partly = true
+	s.outside(func() { ok = s.write(msg) })
 	clear(s.held)
 	if s.held = s.held[:0]; cap(s.held) > 256 {
 		s.held = nil
@@ -67,9 +68,8 @@ func (s *session) waitForRoom() bool {
 	if s.outstanding < mostOutstanding || s.raw {
 		return true
 	}
-	s.mu.Unlock()
-	ok := s.write(flushMessage)
-	s.mu.Lock()
+	ok := true
+	s.outside(func() { ok = s.write(flushMessage) })
 	s.crowded = s.outstanding >= mostOutstanding
 	for s.crowded && !s.originGone && !s.raw {
 		s.room.Wait()
@@ -171,6 +171,7 @@ func (b *batch) answer() bool {
 	if len(msg) == 0 {
 		return true
 	}
+	s.partly = true
 	ok := s.writeClient(msg)
 	for i := range s.hits {
 		h := &s.hits[i]
@@ -230,6 +231,7 @@ func (s *session) unitAt(i int) (u unit, ok bool) {
 // unit answers a unit from memory, or sends it on. It gives the number of messages dealt with.
 func (b *batch) unit(u unit) (n int) {
 	s := b.s
+	fault.Point("unit")
 	var stmt *prepared
 	if u.parse != nil {
 		b.prepares(u.parse)
@@ -341,6 +343,7 @@ func (b *batch) sendUnit(u *unit, d *engine.Decision) (n int) {
 // that ends nothing the origin has heard of is answered here.
 func (b *batch) message(p *part) {
 	s := b.s
+	fault.Point("batch")
 	if b.own(p) {
 		return
 	}
@@ -445,6 +448,7 @@ func (b *batch) oweQuery(p *part, d *engine.Decision) {
 // not certain that the transaction is still a sound one by then, the origin is to say so.
 func (b *batch) exhausted(p *part) {
 	s := b.s
+	fault.Point("exhausted")
 	if s.busy(true) != "" {
 		b.copyUpTo(p.start)
 		x := b.exchange()

@@ -27,7 +27,7 @@ func (s *session) readCatalog() {
 }
 
 func (s *Server) describe(set *Settings, database string) ([]catalog.Row, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), set.ConnectTime)
+	ctx, cancel := context.WithTimeout(s.running(), set.ConnectTime)
 	defer cancel()
 	c, err := s.connect(ctx, set, *set.Catalog, database, map[string]string{"application_name": "jolly larder", "search_path": ""})
 	if err != nil {

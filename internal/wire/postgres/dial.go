@@ -31,7 +31,7 @@ type originTLS struct {
 
 // dial opens a connection to the origin.
 func (s *Server) dial(set *Settings) (net.Conn, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), set.ConnectTime)
+	ctx, cancel := context.WithTimeout(s.running(), set.ConnectTime)
 	defer cancel()
 	var c net.Conn
 	var err error
@@ -46,12 +46,16 @@ func (s *Server) dial(set *Settings) (net.Conn, error) {
 	}
 	deadline, _ := ctx.Deadline()
 	_ = c.SetDeadline(deadline)
+	stopped := context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Now()) })
+	defer stopped()
 	t, err := startTLS(c, set.OriginTLS)
 	if err != nil {
 		c.Close()
 		return nil, err
 	}
-	_ = c.SetDeadline(time.Time{})
+	if stopped() {
+		_ = c.SetDeadline(time.Time{})
+	}
 	return t, nil
 }
 

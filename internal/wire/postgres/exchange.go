@@ -7,6 +7,7 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/fault"
 )
 
 // exchange is what was sent to the origin between two of its ReadyForQuery messages. Exchanges are queued in the order
@@ -261,6 +262,10 @@ func (s *session) skip(x *exchange) {
 
 // endExchange follows a ReadyForQuery. What the exchange has changed must count before the client gets to know.
 func (s *session) endExchange(x *exchange, state engine.TxState, now time.Time) {
+	fault.Point("end of exchange")
+	if s.login {
+		s.admit()
+	}
 	if e := x.current(); e != nil && e.kind == wholeExchange {
 		s.next(x)
 	}
@@ -279,9 +284,6 @@ func (s *session) endExchange(x *exchange, state engine.TxState, now time.Time) 
 	if state == engine.Idle && !behind {
 		s.forgetPortal()
 		s.answeredInBlock = false
-	}
-	if s.login {
-		s.login, s.raw = false, s.replication == physical
 	}
 	if x.failed {
 		s.portal = nil
@@ -320,6 +322,7 @@ func (s *session) finish(x *exchange, e *execution, now time.Time) {
 	if e.sum != nil {
 		r.Sum = max(e.sum.Sum64(), 1)
 	}
+	fault.Point("finish")
 	s.eng.Finish(&e.d, r, now)
 }
 

@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"hash/maphash"
 	"math"
-	"runtime/debug"
 	"time"
 
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/fault"
 )
 
 // fromClient reads messages until the connection ends.
@@ -27,20 +27,33 @@ func (s *session) fromClient() {
 func (s *session) safely() (more bool) {
 	defer func() {
 		if r := recover(); r != nil {
-			s.server.log().Error("a fault in the larder: a conversation is only relayed from here on", "client", s.eng.Address, "fault", r, "stack", string(debug.Stack()))
-			clear(s.held)
-			s.held, s.through = s.held[:0], false
-			s.in.pos = s.in.end
-			s.relayRest("a fault of the larder")
-			more = s.send(s.in.take())
+			more = s.afterFault(r)
 		}
 	}()
 	return s.consume()
 }
 
+// afterFault has the rest of a conversation relayed, or ends it where some of what was being dealt with has been written
+// already: the rest cannot be told apart from it any more.
+func (s *session) afterFault(r any) (more bool) {
+	s.server.fault("a conversation is only relayed from here on", r)
+	if s.partly {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.cut()
+		return false
+	}
+	clear(s.held)
+	s.held, s.through = s.held[:0], false
+	s.in.pos = s.in.end
+	s.relayRest("a fault of the larder")
+	return s.send(s.in.take())
+}
+
 // consume deals with the messages that have arrived; false ends the session.
 func (s *session) consume() bool {
 	for {
+		s.partly = false
 		if s.following > 0 && !s.follow() {
 			return false
 		}
@@ -49,11 +62,20 @@ func (s *session) consume() bool {
 			s.in.want = headerLen
 			break
 		}
+		if !s.admitted {
+			at := s.in.pos
+			if !s.loggingIn() {
+				return false
+			}
+			if !s.admitted {
+				if s.in.pos == at {
+					break // the rest of a response is still to come
+				}
+				continue
+			}
+		}
 		head := s.in.unread()
 		kind, n := head[0], int(binary.BigEndian.Uint32(head[1:]))
-		if !s.admitted && kind != 'p' && !s.awaitLogin() {
-			return false
-		}
 		if n < 4 || n > 1<<30 {
 			if !s.flush() {
 				return false
@@ -113,6 +135,7 @@ func (s *session) refuse(code, message, hint string) {
 
 // message takes one whole message; false ends the session.
 func (s *session) message(kind byte, body []byte, total int) bool {
+	fault.Point("message")
 	start := s.in.pos - s.in.start
 	p := part{kind: kind, start: start, end: start + total}
 	if kind == 'd' {
@@ -162,10 +185,6 @@ func (s *session) message(kind byte, body []byte, total int) bool {
 		}
 		s.in.pos += total
 		switch kind {
-		case 'p':
-			if !s.password(body) {
-				return false
-			}
 		case 'c', 'f':
 			s.mu.Lock()
 			if s.queue.len() > 0 {
@@ -194,6 +213,7 @@ func (s *session) read(sql []byte) (st engine.Statement) {
 	}()
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	fault.Point("read")
 	return s.eng.Read(sql)
 }
 
@@ -278,7 +298,7 @@ func (s *session) query(body []byte) bool {
 	now := s.server.now()
 	sql, rest, ok := cstring(body)
 	st := engine.Statement{}
-	if ok && len(rest) == 0 && s.replication.command(sql) {
+	if ok && len(rest) == 0 && s.startup.replication && replicationCommand(sql) {
 		st.Pattern = s.server.Engine.Harmless("a command of replication")
 	} else if ok && len(rest) == 0 {
 		st = s.read(sql)
@@ -287,13 +307,16 @@ func (s *session) query(body []byte) bool {
 	}
 	s.settled = true // whatever becomes of it, the client gets something
 	s.sending.Lock()
-	defer s.sending.Unlock()
+	defer s.sent()
 	before, send, ok := s.simple(st, now)
 	if !ok || !send {
 		s.in.take()
 		return ok
 	}
-	return s.write(before) && s.write(s.in.take())
+	s.partly = len(before) > 0
+	ok = s.write(before)
+	s.partly = true
+	return ok && s.write(s.in.take())
 }
 
 // simple answers a simple query from memory, or says that it is to be sent on, and what before it. Ok is false if the
@@ -311,6 +334,7 @@ func (s *session) simple(st engine.Statement, now time.Time) (before []byte, sen
 		return nil, true, true // the origin hears nothing until a Sync
 	}
 	d := s.decide(&engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)
+	fault.Point("decided")
 	if d.Outcome == ledger.Hit {
 		// Any simple query makes the server forget the unnamed statement and portal.
 		s.here, s.hereNow = nil, nil
@@ -318,6 +342,7 @@ func (s *session) simple(st engine.Statement, now time.Time) (before []byte, sen
 		s.answeredInBlock = s.answeredInBlock || s.eng.InBlock()
 		var answer []byte
 		answer, s.scratch = serve(s.scratch[:0], d.Entry, form{ready: true}, s.eng.State())
+		s.partly = true
 		ok = s.writeClient(answer)
 		s.finishHit(&d, len(answer), now)
 		s.active = now
@@ -364,10 +389,19 @@ func (s *session) openExchange() *exchange {
 func (s *session) functionCall(body []byte) bool {
 	now := s.server.now()
 	s.sending.Lock()
-	defer s.sending.Unlock()
+	defer s.sent()
+	if !s.callsNumber(body, now) {
+		return false
+	}
+	s.partly = true
+	return s.write(s.in.take())
+}
+
+// callsNumber notes a call by number that is to be sent.
+func (s *session) callsNumber(body []byte, now time.Time) bool {
 	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.clientGone {
-		s.mu.Unlock()
 		return false
 	}
 	if x := s.openExchange(); !s.raw && (x == nil || !x.failed) {
@@ -378,11 +412,11 @@ func (s *session) functionCall(body []byte) bool {
 		}
 		d := s.eng.Decide(&engine.Request{Statement: s.eng.Numbered(number), Busy: "a function call by number", NoAsking: true}, now)
 		e := s.execution(&d)
+		fault.Point("call by number")
 		s.expects(x, expected{kind: wholeExchange, exec: e})
 		s.start(x, e, now)
 	}
-	s.mu.Unlock()
-	return s.write(s.in.take())
+	return true
 }
 
 // start tells the engine that a statement is sent on as part of an exchange.
@@ -401,6 +435,7 @@ func (s *session) start(x *exchange, e *execution, now time.Time) {
 	if !e.d.Quiet() {
 		x.loud++
 	}
+	fault.Point("start")
 	s.eng.Send(&e.d, now)
 	if e.d.Compare {
 		e.sum = &maphash.Hash{}
@@ -443,14 +478,34 @@ func (s *session) writeClient(b []byte) bool {
 	if s.clientGone {
 		return false
 	}
+	fault.Point("write to client")
+	return s.tell(b, s.eng != nil && s.eng.Leads())
+}
+
+// slowReader is how long a client may take to read before others go on without the result that is meant for it.
+const slowReader = 100 * time.Millisecond
+
+// tell writes to the client. If that takes long, nobody waits for what the session fetches any more: one client that does
+// not read must not hold up others. It is called with telling not held.
+func (s *session) tell(b []byte, leads bool) bool {
 	s.telling.Lock()
+	defer s.telling.Unlock()
+	return s.told(b, leads)
+}
+
+// told is tell with telling held.
+func (s *session) told(b []byte, leads bool) bool {
+	if leads {
+		slow := time.AfterFunc(slowReader, s.eng.LetGo)
+		defer slow.Stop()
+	}
 	_, err := s.client.Write(b)
-	s.telling.Unlock()
 	return err == nil
 }
 
 func (s *session) finishHit(d *engine.Decision, bytes int, arrived time.Time) {
 	now := s.server.now()
+	fault.Point("finish hit")
 	s.eng.Finish(d, engine.Result{Took: now.Sub(arrived), Bytes: bytes}, now)
 	s.rest(now)
 }
@@ -460,12 +515,14 @@ func (s *session) write(b []byte) bool {
 	if len(b) == 0 {
 		return true
 	}
+	fault.Point("write to origin")
 	_, err := s.origin.Write(b)
 	return err == nil
 }
 
-// send writes bytes that belong to no exchange of their own.
+// send writes bytes that belong to no exchange of their own. It is fromClient's.
 func (s *session) send(b []byte) bool {
+	s.partly = true
 	s.sending.Lock()
 	defer s.sending.Unlock()
 	return s.write(b)
@@ -494,9 +551,10 @@ func (s *session) longMessage(kind byte, total int) bool {
 	}
 	now := s.server.now()
 	s.sending.Lock()
-	defer s.sending.Unlock()
+	defer s.sent()
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	fault.Point("long message")
 	if s.raw || s.clientGone {
 		return s.raw
 	}
@@ -523,10 +581,9 @@ func (s *session) longMessage(kind byte, total int) bool {
 		b := batch{s: s, now: now, held: s.in.unread()}
 		second := headerLen + len(name) + 1
 		b.message(&part{kind: 'B', name: place{headerLen, headerLen + len(name)}, statement: place{second, second + len(of)}})
-		msg := s.toOrigin
-		s.mu.Unlock()
-		ok := s.write(msg)
-		s.mu.Lock()
+		ok, msg := true, s.toOrigin
+		s.partly = len(msg) > 0
+		s.outside(func() { ok = s.write(msg) })
 		return ok
 	default:
 		s.lose(fmt.Sprintf("a message of type %q and %d bytes", kind, total), now)
@@ -543,6 +600,7 @@ func (s *session) relayRest(why string) {
 	s.awaitQuestions()
 	s.lose(why, s.server.now())
 	s.following = math.MaxInt
+	fault.Point("relay the rest")
 }
 
 // prepare notes that a Parse message for a name is being sent. Until the origin has said that it worked, a name that

@@ -60,8 +60,8 @@ type auth struct {
 	near         bool   // SameHost holds for the connection
 	far          string // or why it does not
 
-	admitted   bool // the login has ended well
 	challenged bool // the origin has asked for proof
+	asked      bool // and waits for the client's response
 	bound      bool // it has offered channel binding, and the client was not offered it
 	initial    bool // the client's next message chooses a mechanism
 }
@@ -152,21 +152,20 @@ func (s *session) authentication(o *outbound, body []byte) (forward bool) {
 	a := &s.auth
 	switch code := binary.BigEndian.Uint32(body); code {
 	case authOK:
-		if why := a.admits(s.eng.User); why != "" {
-			s.server.log().Warn("a login was refused that the database let in without proof", "user", s.eng.User, "client", s.eng.Address, "why", why)
+		user := s.startup.identity.User
+		if why := a.admits(user); why != "" {
+			s.server.log().Warn("a login was refused that the database let in without proof", "user", user, "client", s.address(), "why", why)
 			s.forward(o, o.pos)
-			s.end("28000", "jolly larder: the database lets "+s.eng.User+" in without a password, but "+why,
+			s.end("28000", "jolly larder: the database lets "+user+" in without a password, but "+why,
 				"If that is meant, set unchallenged_logins = \"anybody\" for this origin in the larder's configuration; "+
 					"else have the database ask for a password from where the larder connects.")
 			s.room.Broadcast()
 			return false
 		}
-		a.admitted = true
-		s.room.Broadcast()
-		go s.askAhead()
+		a.asked = false
 	case authSASL:
 		a.challenged, a.initial = true, true
-		s.room.Broadcast()
+		s.asks()
 		if a.clientTLS && a.sameCert {
 			return true
 		}
@@ -182,22 +181,55 @@ func (s *session) authentication(o *outbound, body []byte) (forward bool) {
 	case authFinal:
 	default:
 		a.challenged = true
-		s.room.Broadcast()
+		s.asks()
 	}
 	return true
 }
 
-// awaitLogin keeps what a client sends ahead of its login's end from the origin, until it is certain that the origin will
-// judge it or the larder has. An origin that asks for no proof would run a statement at once, before the larder could
-// refuse the client.
-func (s *session) awaitLogin() bool {
+// asks notes that the origin waits for a response of the client's. It is called with mu held.
+func (s *session) asks() {
+	s.auth.asked = true
+	s.room.Broadcast()
+}
+
+// longestResponse is the longest message that is taken from a client before its login has ended, in bytes: the server's own
+// limit for a response, and the message's header.
+const longestResponse = 65535 + headerLen
+
+// loggingIn deals with what a client sends before its login has ended. Nothing of it is looked at but responses: one for
+// each time the origin has asked. All else is held back, unread: an origin that asks for no proof would run a statement at
+// once, before the larder could refuse the client; and who is not let in at all must not make the larder read SQL. Whole
+// says whether there is a message to go on with, which is so when the login has ended.
+func (s *session) loggingIn() (more bool) {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	for !s.auth.admitted && !s.auth.challenged && !s.originGone && !s.clientGone {
+	for s.login && !s.auth.asked && !s.originGone && !s.clientGone {
 		s.room.Wait()
 	}
-	s.admitted = s.auth.admitted
-	return !s.originGone && !s.clientGone
+	s.admitted = !s.login
+	gone := s.originGone || s.clientGone
+	s.mu.Unlock()
+	if gone || s.admitted {
+		return !gone
+	}
+	head := s.in.unread()
+	n := binary.BigEndian.Uint32(head[1:])
+	if n < 4 || n >= longestResponse {
+		s.refuse("08P01", fmt.Sprintf("jolly larder: before the login has ended a message of %d bytes has come", uint64(n)+1), "")
+		return false
+	}
+	total := int(n) + 1
+	if s.in.want = total; len(head) < total {
+		return true
+	}
+	// A message of another type goes on as well, for the origin to refuse.
+	if head[0] == 'p' && !s.password(head[headerLen:total]) {
+		return false
+	}
+	s.mu.Lock()
+	s.auth.asked = false
+	s.mu.Unlock()
+	s.in.pos += total
+	return s.send(s.in.take())
 }
 
 // withoutBinding takes the mechanism that binds to a channel out of a list.

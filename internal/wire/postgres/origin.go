@@ -4,11 +4,11 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
-	"runtime/debug"
 	"strings"
 	"time"
 
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/fault"
 )
 
 // outbound is the origin's bytes. What is to be forwarded is collected as stretches of buf, so that a chunk of many
@@ -89,38 +89,46 @@ func (o *outbound) shrink() {
 
 // chunk takes what has arrived, and writes what of it is for the client. False ends the session.
 func (s *session) chunk(o *outbound, now time.Time) bool {
+	write, leads, more := s.arrived(o, now)
+	if !write {
+		o.from = o.pos
+		return more
+	}
+	defer s.telling.Unlock()
+	ok := s.told(o.buf[o.from:o.pos], leads)
+	o.from = o.pos
+	return ok || s.lost()
+}
+
+// arrived takes what has arrived, and says whether some of it is to be written to the client, with telling taken then; or
+// else whether the session goes on.
+func (s *session) arrived(o *outbound, now time.Time) (write, leads, more bool) {
 	s.mu.Lock()
+	defer s.mu.Unlock()
 	if !s.takeSafely(o, now) {
-		s.mu.Unlock()
-		return false
+		return false, false, false
 	}
 	o.settled = s.queue.len() == 0 && !s.raw
-	gone, waiting := s.clientGone, s.waiting()
-	if gone || o.pos == o.from {
-		o.from = o.pos
-		s.mu.Unlock()
-		return !gone || waiting
+	if s.clientGone || o.pos == o.from {
+		return false, false, !s.clientGone || s.waiting()
 	}
 	s.telling.Lock()
-	s.mu.Unlock()
-	_, err := s.client.Write(o.buf[o.from:o.pos])
-	s.telling.Unlock()
-	o.from = o.pos
-	if err != nil {
-		s.mu.Lock()
-		s.clientGone = true
-		waiting = s.waiting()
-		s.mu.Unlock()
-		return waiting
-	}
-	return true
+	return true, s.eng != nil && s.eng.Leads(), true
+}
+
+// lost notes that the client cannot be written to any more, and says whether something is waited for all the same.
+func (s *session) lost() (waiting bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.clientGone = true
+	return s.waiting()
 }
 
 // takeSafely is take, after a fault in which everything is relayed, if none of it was meant for the larder.
 func (s *session) takeSafely(o *outbound, now time.Time) (more bool) {
 	defer func() {
 		if r := recover(); r != nil {
-			s.server.log().Error("a fault in the larder: a conversation is only relayed from here on", "client", s.eng.Address, "fault", r, "stack", string(debug.Stack()))
+			s.server.fault("a conversation is only relayed from here on", r)
 			s.lose("a fault of the larder", now)
 			o.pos = o.end
 			more = s.raw
@@ -132,6 +140,7 @@ func (s *session) takeSafely(o *outbound, now time.Time) (more bool) {
 // take looks at what has arrived. What the client is to get is written by the caller, but for what must be written
 // before something else. False ends the session. It is called with mu held.
 func (s *session) take(o *outbound, now time.Time) bool {
+	fault.Point("take")
 	for o.pos < o.end && !s.raw {
 		if o.rest > 0 {
 			n := min(o.rest, o.end-o.pos)
@@ -186,6 +195,7 @@ func (s *session) take(o *outbound, now time.Time) bool {
 		}
 		o.gather = false
 		body := o.buf[o.pos+headerLen : o.pos+total]
+		s.hiding = s.questioning() || s.silent()
 		if !s.reply(o, kind, body, total, now) {
 			if !s.forward(o, o.pos) {
 				return false
@@ -197,6 +207,7 @@ func (s *session) take(o *outbound, now time.Time) bool {
 				s.completed(now)
 			}
 		}
+		s.hiding = false
 		o.pos += total
 		if !s.release(o, now) {
 			return false
@@ -294,6 +305,7 @@ func (s *session) release(o *outbound, now time.Time) bool {
 			return false
 		}
 		s.writeClient(e.local)
+		fault.Point("release")
 		if e.exec != nil {
 			s.finishHit(&e.exec.d, len(e.local), x.arrived)
 		}
@@ -356,6 +368,7 @@ func (s *session) completed(now time.Time) {
 // reply takes one message from the origin and says whether the client is to get it. The body of a message that carries
 // a result of any size may be missing.
 func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time.Time) (forward bool) {
+	fault.Point("reply")
 	var x *exchange
 	if s.queue.len() > 0 {
 		x = s.queue.first()
@@ -367,7 +380,9 @@ func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time
 		s.parameter(body)
 		return true
 	case 'K':
+		s.server.cancels.forget(s.cancelKey, s)
 		s.cancelKey = bytes.Clone(body)
+		s.server.cancels.remember(s.cancelKey, s)
 	case 'N':
 		if x != nil {
 			x.noticed = true
@@ -517,13 +532,27 @@ func (s *session) parameter(body []byte) {
 	}
 	n, v := string(name), string(value)
 	before, known := s.parameters[n]
+	if !known && len(s.parameters) >= mostParameters {
+		return
+	}
 	s.parameters[n] = v
+	if s.eng == nil {
+		return
+	}
 	if known && before != v {
 		s.eng.ForgetSettings()
 	}
-	switch n {
+	s.reported(n, v)
+}
+
+// mostParameters bounds the settings that are remembered as the origin reports them: no server reports as many.
+const mostParameters = 1000
+
+// reported has the engine know of a setting that the origin reports.
+func (s *session) reported(name, value string) {
+	switch name {
 	case "application_name":
-		s.eng.SetApplication(v)
+		s.eng.SetApplication(value)
 	case "client_encoding", "standard_conforming_strings":
 		s.eng.SetUTF8(s.parameters["client_encoding"] == "UTF8")
 		s.eng.SetUnreadable(unreadable(s.parameters["client_encoding"], s.parameters["standard_conforming_strings"]))

@@ -3,7 +3,6 @@
 package postgres
 
 import (
-	"bytes"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -12,11 +11,13 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"runtime/debug"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/fault"
 )
 
 // Settings are what may change while clients are connected. Each connection keeps those that were in force when it
@@ -83,9 +84,13 @@ type Server struct {
 
 	settings atomic.Pointer[Settings]
 
+	cancels cancels
+
 	mu    sync.Mutex
 	conns map[net.Conn]*session // nil until it has begun
 	ended bool
+	ctx   context.Context // ends with Close
+	stop  func()
 	wg    sync.WaitGroup
 }
 
@@ -194,10 +199,16 @@ func (s *Server) each(f func(*session)) {
 	}
 }
 
+// closeTime is how long Close waits for what clients have begun before it ends the origin's side too.
+const closeTime = 3 * time.Second
+
 // Close ends all connections and waits until they have.
 func (s *Server) Close() {
 	s.mu.Lock()
 	s.ended = true
+	if s.stop != nil {
+		s.stop()
+	}
 	for c, x := range s.conns {
 		if x == nil {
 			c.Close()
@@ -208,7 +219,22 @@ func (s *Server) Close() {
 		}
 	}
 	s.mu.Unlock()
+	late := time.AfterFunc(closeTime, func() { s.each(func(x *session) { x.origin.sever() }) })
+	defer late.Stop()
 	s.wg.Wait()
+}
+
+// running gives a context that ends with Close.
+func (s *Server) running() context.Context {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.ctx == nil {
+		s.ctx, s.stop = context.WithCancel(context.Background())
+		if s.ended {
+			s.stop()
+		}
+	}
+	return s.ctx
 }
 
 func (s *Server) track(c net.Conn) bool {
@@ -231,14 +257,23 @@ func (s *Server) untrack(c net.Conn) {
 	s.mu.Unlock()
 }
 
+// survive keeps a fault of the larder's own from ending anything but the goroutine it is deferred in.
+func (s *Server) survive(what string) {
+	if r := recover(); r != nil {
+		s.fault(what, r)
+	}
+}
+
+// fault logs a fault of the larder's own, and what became of it.
+func (s *Server) fault(what string, r any) {
+	s.log().Error("a fault in the larder: "+what, "fault", r, "stack", string(debug.Stack()))
+}
+
 // handle serves one client from its first byte to its last; own says that it is the larder itself. A fault of ours ends
 // this connection and no other.
 func (s *Server) handle(accepted net.Conn, own bool) {
-	defer func() {
-		if r := recover(); r != nil {
-			s.log().Error("a fault in the larder ended a connection", "client", accepted.RemoteAddr(), "fault", r)
-		}
-	}()
+	defer s.survive("a connection was ended")
+	fault.Point("handle")
 	set := s.Settings()
 	_ = accepted.SetReadDeadline(time.Now().Add(set.StartTime))
 	start, client, err := readStartup(accepted, set)
@@ -272,27 +307,22 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 		return
 	}
 	defer origin.Close()
-	if start.other {
-		// Its login is not understood, so that nobody could be refused who is let in without proof.
-		a := newAuth(set, client, origin)
-		if why := a.admits(""); why != "" {
-			s.refuse(accepted, client, &startupError{"08P01", "jolly larder speaks version 3 of the protocol; another is only relayed for whom the database may let in without a password, but " + why,
-				"The setting is unchallenged_logins for this origin in the larder's configuration."})
-			return
-		}
-	}
 	if start.cancel && len(start.raw) > cancelHeader {
-		s.beforeCancel(start.raw[cancelHeader:])
+		if x := s.cancels.session(start.raw[cancelHeader:]); x != nil {
+			x.hurryOn() // the statement may be waiting for what another session fetches
+		}
 	}
 	if _, err := origin.Write(start.raw); err != nil {
 		_, _ = client.Write(fatal("08006", "jolly larder lost the database at "+s.Origin+": "+err.Error(), ""))
 		return
 	}
 	switch {
+	case start.other:
+		// What the client would say in it could not be followed, so none of that gets there: the origin's answer is all.
+		_ = origin.SetReadDeadline(time.Now().Add(set.StartTime))
+		_, _ = io.Copy(client, origin)
 	case start.cancel:
 		_, _ = io.Copy(io.Discard, origin) // the server closes when it has acted; so does this
-	case start.other:
-		relay(client, origin)
 	default:
 		start.identity.Origin, start.identity.Own = s.Name, own
 		x := newSession(s, set, client, origin, start)
@@ -306,18 +336,36 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 // cancelHeader is what stands before the key in a request to cancel: its length and its code.
 const cancelHeader = 8
 
-// beforeCancel sees to it that the statement that is to be cancelled is at the origin: it may be waiting for what another
-// session fetches.
-func (s *Server) beforeCancel(key []byte) {
-	s.each(func(x *session) {
-		x.mu.Lock()
-		is := bytes.Equal(x.cancelKey, key)
-		x.mu.Unlock()
-		if is {
-			x.hurry()
-			x.awaitSent()
-		}
-	})
+// cancels are the sessions by the key that cancels their statements. They have a lock of their own, under which nothing is
+// written: a request to cancel must get through whatever the sessions do.
+type cancels struct {
+	mu sync.Mutex
+	by map[string]*session
+}
+
+func (c *cancels) remember(key []byte, s *session) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.by == nil {
+		c.by = map[string]*session{}
+	}
+	c.by[string(key)] = s
+}
+
+// forget takes out a key that is still that session's.
+func (c *cancels) forget(key []byte, s *session) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.by[string(key)] == s {
+		delete(c.by, string(key))
+	}
+}
+
+// session gives whose key it is, or nil.
+func (c *cancels) session(key []byte) *session {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.by[string(key)]
 }
 
 // refuse tells a client why it cannot begin. It no longer counts as connected.
@@ -339,10 +387,14 @@ func linger(c net.Conn) {
 
 // hangUp says that nothing more will be written.
 func hangUp(c net.Conn) {
+	closeWrite(c)
+	_ = c.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
+}
+
+func closeWrite(c net.Conn) {
 	if w, ok := c.(interface{ CloseWrite() error }); ok {
 		_ = w.CloseWrite()
 	}
-	_ = c.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
 }
 
 // sever ends a connection both ways: whoever reads or writes it finds its end. Its file descriptor stays in use.
@@ -355,17 +407,4 @@ func sever(c net.Conn) {
 	default:
 		c.Close()
 	}
-}
-
-// relay copies both ways until either side ends.
-func relay(a, b net.Conn) {
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		_, _ = io.Copy(a, b)
-		a.Close()
-	}()
-	_, _ = io.Copy(b, a)
-	b.Close()
-	<-done
 }

@@ -8,6 +8,7 @@ import (
 
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/fault"
 )
 
 const (
@@ -29,8 +30,9 @@ type session struct {
 	settings       *Settings // those in force when it began
 	client, origin *socket
 	auth           auth
-	replication    replication
-	eng            *engine.Session
+	startup        *startup
+	eng            *engine.Session // nil until the login has ended well
+	awaiting       atomic.Bool     // it waits for another session's result, or is about to send what waited
 
 	// sending is held from queueing an exchange to its last byte being written, so that the queue is in the order of
 	// the bytes. It is taken before mu.
@@ -49,10 +51,10 @@ type session struct {
 	crowded     bool         // fromClient waits on room for fewer
 	room        *sync.Cond   // of mu
 	mid         bool         // a message is partly written to the client
-	login       bool         // the origin has not said yet that it is ready
+	login       bool         // it has not ended well: nothing the client sends is looked at but its responses
 	clientGone  bool
 	originGone  bool
-	raw         bool // replication, or a conversation that is no longer followed: everything is relayed
+	raw         bool // a conversation that is no longer followed: everything is relayed
 	active      time.Time
 	parameters  map[string]string
 	cancelKey   []byte        // by which its statements can be cancelled
@@ -67,6 +69,8 @@ type session struct {
 	here, there       *prepared
 	hereNow, thereNow *prepared
 
+	hiding bool // what is arriving from the origin is not for the client as it comes
+
 	answeredInBlock bool // in this transaction something was, of which the origin knows nothing
 
 	// The unnamed portal, where the client's and the origin's differ since a Bind was answered from memory.
@@ -76,8 +80,9 @@ type session struct {
 	portalStale bool // and that is not the client's
 
 	// What follows belongs to fromClient alone.
-	admitted  bool // the login has ended well, as fromClient knows
+	admitted  bool // login is over, as fromClient knows
 	in        inbound
+	partly    bool                 // of what is being dealt with, something has been written already
 	following int                  // bytes still to come of a message that is sent on as it comes
 	settled   bool                 // the client waits for what it asked
 	held      []part               // the messages since the last Sync that have not been sent on
@@ -113,8 +118,7 @@ func (p place) empty() bool { return p.from == p.to }
 func newSession(srv *Server, set *Settings, client, origin net.Conn, start *startup) *session {
 	s := &session{
 		server: srv, settings: set, client: newSocket(client), origin: newSocket(origin),
-		auth: newAuth(set, client, origin), replication: start.replication, login: true,
-		eng:        srv.Engine.NewSession(start.identity),
+		auth: newAuth(set, client, origin), startup: start, login: true,
 		parameters: map[string]string{}, hurried: make(chan struct{}, 1),
 		active: srv.now(),
 	}
@@ -131,15 +135,11 @@ func (s *session) run() {
 		defer close(ended)
 		defer s.client.sever()
 		defer s.origin.sever()
-		defer func() {
-			if r := recover(); r != nil {
-				s.server.log().Error("a fault in the larder ended a connection", "fault", r)
-			}
-		}()
+		defer s.server.survive("a connection was ended")
 		defer s.endQuestions()
 		s.fromOrigin()
 	}()
-	s.fromClient()
+	s.fromClientSafely()
 	s.mu.Lock()
 	told := s.clientGone
 	s.clientGone = true
@@ -149,20 +149,86 @@ func (s *session) run() {
 		linger(s.client.Conn)
 	}
 	if waiting {
-		// Its client is gone, but a write is under way: what became of it matters to everybody else.
+		// Its client is gone, but a write is under way: what became of it matters to everybody else. The origin learns that
+		// nothing more will come, and ends the connection when it has done what it was asked.
+		closeWrite(s.origin.Conn)
 		_ = s.origin.SetReadDeadline(time.Now().Add(s.settings.LostTime))
 	} else {
 		s.origin.sever()
 	}
 	<-ended
+	s.close()
+}
+
+// fromClientSafely is fromClient, after a fault in which the connection ends.
+func (s *session) fromClientSafely() {
+	defer func() {
+		if r := recover(); r != nil {
+			s.server.fault("a connection was ended", r)
+			s.client.sever()
+		}
+	}()
+	s.fromClient()
+}
+
+// close has everybody else know that the session has ended.
+func (s *session) close() {
 	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.server.cancels.forget(s.cancelKey, s)
+	if s.eng == nil {
+		return
+	}
 	var outstanding []freshness.Pending
 	for _, x := range s.queue.all() {
 		outstanding = append(outstanding, x.pending)
 	}
 	s.eng.Close(s.server.now(), outstanding...)
-	s.mu.Unlock()
 }
+
+// admit has the engine know of a session whose login has ended well. It is called with mu held.
+func (s *session) admit() {
+	s.login = false
+	s.eng = s.server.Engine.NewSession(s.startup.identity)
+	for name, value := range s.parameters {
+		s.reported(name, value)
+	}
+	s.room.Broadcast()
+	s.aside(s.askAhead)
+}
+
+// aside runs something beside the session's two goroutines; a fault in it ends the session and nothing else.
+func (s *session) aside(f func()) {
+	go func() {
+		defer func() {
+			if r := recover(); r != nil {
+				s.server.fault("a connection was ended", r)
+				s.mu.Lock()
+				defer s.mu.Unlock()
+				s.cut()
+			}
+		}()
+		f()
+	}()
+}
+
+// outside runs something with mu given up. It is called with mu held.
+func (s *session) outside(f func()) {
+	s.mu.Unlock()
+	defer s.mu.Lock()
+	f()
+}
+
+// sent gives sending up, when what was to be sent has been.
+func (s *session) sent() {
+	if s.awaiting.Load() {
+		s.awaiting.Store(false)
+	}
+	s.sending.Unlock()
+}
+
+// address is where the client is, for the log.
+func (s *session) address() string { return s.startup.identity.Address }
 
 // waiting says whether a write is under way whose outcome has not arrived.
 func (s *session) waiting() bool {
@@ -197,7 +263,7 @@ func (s *session) atRest() bool {
 // rest does what is to be done when the session has come to rest. It is called with mu held.
 func (s *session) rest(now time.Time) {
 	if s.queue.len() == 0 && s.eng.State() == engine.Idle && s.eng.WantsCatalog(now) {
-		go s.askAhead()
+		s.aside(s.askAhead)
 	}
 }
 
@@ -210,9 +276,10 @@ func (s *session) end(code, message, hint string) {
 	s.clientGone = true
 	_ = s.client.SetWriteDeadline(time.Now().Add(time.Second)) // one that does not read must not hold up the others
 	s.telling.Lock()
+	defer s.telling.Unlock()
+	fault.Point("end")
 	_, _ = s.client.Write(fatal(code, message, hint))
 	hangUp(s.client.Conn)
-	s.telling.Unlock()
 }
 
 // endIf ends the session if it is at rest, and has been since the time given; the reason is told to the client.
@@ -236,21 +303,29 @@ func (s *session) lose(why string, now time.Time) {
 	if s.raw {
 		return
 	}
+	private := s.hiding
 	for _, x := range s.queue.all() {
-		if x.private() {
-			// What comes next is in part for nobody, or not for the client as it comes.
-			s.server.log().Error("a connection had to be ended: its conversation could not be followed", "why", why, "client", s.eng.Address)
-			s.clientGone = true
-			s.client.sever()
-			s.origin.sever()
-			return
-		}
+		private = private || x.private()
 	}
-	s.server.log().Warn("a conversation is no longer followed, and only relayed", "why", why, "client", s.eng.Address)
+	if s.login || private {
+		// What comes next is in part for nobody, or not for the client as it comes; or nobody knows who the client is.
+		s.server.log().Error("a connection had to be ended: its conversation could not be followed", "why", why, "client", s.address())
+		s.cut()
+		return
+	}
+	s.server.log().Warn("a conversation is no longer followed, and only relayed", "why", why, "client", s.address())
 	s.raw, s.crowded = true, false
 	s.room.Broadcast()
+	fault.Point("lose")
 	s.eng.Unknown(now)
 	x := s.queue.open(now)
 	x.closed, x.synced = true, true
 	x.pending.Add(s.eng.Pending()) // until the connection ends
+}
+
+// cut ends the session at once, both ways. It is called with mu held.
+func (s *session) cut() {
+	s.clientGone = true
+	s.client.sever()
+	s.origin.sever()
 }

@@ -124,12 +124,21 @@ func TestQuestionsAreNotPutIntoAClientsTransaction(t *testing.T) {
 	defer far.Close()
 	go func() { _, _ = io.Copy(io.Discard, far) }()
 	s := newSession(&Server{Engine: e, Log: slog.New(slog.DiscardHandler)}, &Settings{}, near, near, &startup{})
-	begin := s.queue.open(time.Now()) // sent before the login's end was heard of
 	s.askAhead()
-	require.Equal(t, 2, s.queue.len())
-	s.queue.list = s.queue.list[:1]
+	require.Equal(t, 1, s.queue.len(), "before the login has ended nothing is asked for a client")
+	s.mu.Lock()
+	s.endExchange(s.queue.first(), engine.Idle, time.Now())
+	begin := s.queue.open(time.Now()) // sent as soon as the login's end was heard of
+	s.mu.Unlock()
+	s.askAhead()
+	require.Equal(t, 1, s.queue.len())
+	s.mu.Lock()
+	s.queue.list = s.queue.list[:0]
 	s.queue.recycle(begin)
+	s.mu.Unlock()
 	s.askAhead()
-	require.Equal(t, 2, s.queue.len(), "while there is nothing but the login, they are put")
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	require.Equal(t, 1, s.queue.len(), "while the session is at rest, they are put")
 	require.NotNil(t, s.queue.last().question)
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"strings"
 
 	"jollylarder/internal/core/engine"
 )
@@ -36,25 +37,15 @@ const ALPN = "postgresql"
 type startup struct {
 	raw         []byte
 	cancel      bool
-	other       bool // another protocol, which the origin may speak or refuse
-	replication replication
+	other       bool // of another protocol, which is for the origin to refuse
+	replication bool // it wants to follow the database's changes, and may send commands of another language
 	identity    engine.Identity
 }
 
-// replication is what a client asks for that wants to follow the database's changes.
-type replication uint8
-
-const (
-	notReplication replication = iota
-	physical                   // no SQL can be sent
-	logical                    // SQL can be sent, and commands of another language
-)
-
-// command says whether a simple query is a command of the language of replication, none of which changes a table.
-func (r replication) command(sql []byte) bool {
-	if r != logical {
-		return false
-	}
+// replicationCommand says whether a simple query is a command of the language of replication, none of which changes a
+// table. In a session that is not for replication the server takes it for a syntax error, so nothing is lost if the server
+// has read the start-up message in another way.
+func replicationCommand(sql []byte) bool {
 	first, _, _ := bytes.Cut(bytes.TrimLeft(sql, " \t\r\n"), []byte(" "))
 	switch string(bytes.ToUpper(bytes.TrimRight(first, "; \t\r\n"))) {
 	case "IDENTIFY_SYSTEM", "START_REPLICATION", "CREATE_REPLICATION_SLOT", "ALTER_REPLICATION_SLOT", "DROP_REPLICATION_SLOT",
@@ -101,7 +92,7 @@ func readStartup(client net.Conn, set *Settings) (*startup, net.Conn, error) {
 		}
 		code := binary.BigEndian.Uint32(raw[4:])
 		switch {
-		case code == codeTLS && len(raw) == 8 && set.ClientTLS != nil && !encrypted:
+		case code == codeTLS && set.ClientTLS != nil && !encrypted: // of whatever length, as the server takes it
 			if _, err := client.Write([]byte{'S'}); err != nil {
 				return nil, client, err
 			}
@@ -110,7 +101,7 @@ func readStartup(client net.Conn, set *Settings) (*startup, net.Conn, error) {
 				return nil, client, fmt.Errorf("the client's TLS handshake: %w", err)
 			}
 			client, encrypted = conn, true
-		case code == codeTLS && len(raw) == 8, code == codeGSS && len(raw) == 8:
+		case code == codeTLS, code == codeGSS:
 			// Declined: the client goes on without, or ends.
 			if _, err := client.Write([]byte{'N'}); err != nil {
 				return nil, client, err
@@ -202,12 +193,10 @@ func parseStartup(raw []byte, from net.Addr) *startup {
 		case "application_name":
 			s.identity.Application = string(value)
 		case "replication":
-			switch string(value) {
-			case "false", "off", "no", "0":
-			case "database":
-				s.replication = logical
-			default:
-				s.replication = physical
+			if on, ok := serversBool(value); ok {
+				s.replication = on
+			} else {
+				s.replication = true // "database", or what the server refuses
 			}
 		}
 	}
@@ -215,4 +204,19 @@ func parseStartup(raw []byte, from net.Addr) *startup {
 		s.identity.Database = s.identity.User
 	}
 	return s
+}
+
+// serversBool reads a truth value as the server does: a word, or the beginning of one that no other shares, in any case.
+// Source: parse_bool_with_len in the server's bool.c.
+func serversBool(b []byte) (value, ok bool) {
+	word := strings.ToLower(string(b))
+	switch {
+	case word == "":
+		return false, false
+	case strings.HasPrefix("true", word), strings.HasPrefix("yes", word), word == "on", word == "1":
+		return true, true
+	case strings.HasPrefix("false", word), strings.HasPrefix("no", word), word == "of", word == "off", word == "0":
+		return false, true
+	}
+	return false, false
 }
