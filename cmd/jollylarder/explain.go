@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/analysis/postgres/grammar"
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/explain"
@@ -36,7 +37,7 @@ input. Nothing is run but the reading of the catalog.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			sql := args[0]
 			if sql == "-" {
-				text, err := io.ReadAll(io.LimitReader(os.Stdin, facts.Longest+1))
+				text, err := io.ReadAll(io.LimitReader(os.Stdin, grammar.Longest+1))
 				if err != nil {
 					return fmt.Errorf("reading the statement: %w", err)
 				}

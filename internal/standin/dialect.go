@@ -5,6 +5,8 @@ import (
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
+	"jollylarder/internal/core/analysis/postgres/grammar"
+
 	"jollylarder/internal/core/statement"
 )
 
@@ -16,7 +18,7 @@ type stmt struct {
 
 // parse splits a string into its statements.
 func parse(sql string) ([]stmt, error) {
-	tree, err := pg.Parse(sql)
+	tree, err := grammar.Parse(sql)
 	if err != nil {
 		return nil, err
 	}

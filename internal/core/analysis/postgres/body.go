@@ -12,6 +12,7 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/analysis/postgres/grammar"
 	"jollylarder/internal/core/statement"
 )
 
@@ -19,13 +20,10 @@ import (
 // the actions of a rewrite rule do, from its CREATE RULE. It reads bodies in SQL and PL/pgSQL; for any other, and where
 // part of the body is made at run time, it says why nothing is known.
 func Body(definition string) (*analysis.Facts, error) {
-	if len(definition) > Longest {
-		return nil, errors.New("its body is too long to be analysed")
+	tree, err := grammar.Parse(definition)
+	if errors.Is(err, grammar.ErrLong) || errors.Is(err, grammar.ErrDeep) {
+		return nil, fmt.Errorf("its body is %w", err)
 	}
-	if nested(definition) > deepest {
-		return nil, errors.New("its body is nested too deeply to be analysed")
-	}
-	tree, err := pg.Parse(definition)
 	if err != nil || len(tree.Stmts) != 1 {
 		return nil, errors.New("its definition is not understood")
 	}
@@ -67,7 +65,7 @@ func Body(definition string) (*analysis.Facts, error) {
 	case create.SqlBody != nil:
 		r.sqlBody(create.SqlBody)
 	case strings.EqualFold(language, "sql"):
-		body, err := pg.Parse(source)
+		body, err := grammar.Parse(source)
 		if err != nil {
 			return nil, errors.New("its body is not understood")
 		}
@@ -130,7 +128,7 @@ func (r *reader) sqlBody(n *pg.Node) {
 
 // plpgsql reads every expression and statement that a PL/pgSQL body holds, as the server's own parser finds them.
 func (r *reader) plpgsql(definition string) error {
-	text, err := pg.ParsePlPgSqlToJSON(definition)
+	text, err := grammar.ParsePLpgSQL(definition)
 	if err != nil {
 		return fmt.Errorf("its body is not understood: %w", err)
 	}
@@ -255,7 +253,7 @@ func (r *reader) plpgsqlExpression(e any) error {
 			text = "select " + target + ", " + value
 		}
 	}
-	tree, err := pg.Parse(text)
+	tree, err := grammar.Parse(text)
 	if err != nil {
 		return fmt.Errorf("its body is not understood: %w", err)
 	}

@@ -6,6 +6,7 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/analysis/postgres/grammar"
 )
 
 // judged says what is known of one of the server's own functions by its name.
@@ -190,7 +191,7 @@ func (r *reader) variable(written string) {
 		}
 		v.Name, v.Column = writtenName(path[:at]), strings.Trim(path[at+1:], `" `)
 	default:
-		tree, err := pg.Parse("select null::" + written)
+		tree, err := grammar.Parse("select null::" + written)
 		var cast *pg.TypeCast
 		if err == nil && len(tree.Stmts) == 1 {
 			if list := tree.Stmts[0].Stmt.GetSelectStmt().GetTargetList(); len(list) == 1 {

@@ -2,32 +2,22 @@
 package postgres
 
 import (
+	"errors"
 	"regexp"
 	"slices"
 	"strings"
 
-	pg "github.com/pganalyze/pg_query_go/v6"
-
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/analysis/postgres/grammar"
 )
-
-// Longest is the length in bytes of the longest statement that is parsed. The parser copies a statement several
-// times over; a statement of megabytes is a load of data, not a question that is asked again.
-const Longest = 1 << 20
-
-// deepest bounds the nesting of brackets: the grammar's recursion and the tree's both use stack for each level.
-const deepest = 500
 
 // Facts parses one statement string and says what it does. It never fails: what cannot be read may do anything.
 func Facts(sql string) *analysis.Facts {
-	if len(sql) > Longest {
-		return analysis.Unreadable("too long to be analysed")
-	}
-	if nested(sql) > deepest {
-		return analysis.Unreadable("nested too deeply to be analysed")
-	}
-	tree, err := pg.Parse(sql)
-	if err != nil {
+	tree, err := grammar.Parse(sql)
+	switch {
+	case errors.Is(err, grammar.ErrLong), errors.Is(err, grammar.ErrDeep):
+		return analysis.Unreadable(err.Error())
+	case err != nil:
 		return analysis.Unreadable("its SQL is not understood: " + masked(err.Error()))
 	}
 	r := newReader()
@@ -59,20 +49,6 @@ func masked(message string) string {
 		return message
 	}
 	return before
-}
-
-func nested(sql string) int {
-	depth, most := 0, 0
-	for i := range len(sql) {
-		switch sql[i] {
-		case '(', '[':
-			depth++
-			most = max(most, depth)
-		case ')', ']':
-			depth--
-		}
-	}
-	return most
 }
 
 func newReader() *reader {
