@@ -24,6 +24,17 @@ type Guard struct {
 	Tables  []GuardedTable `json:"tables"` // those written most first
 	Writes  []SeenWrite    `json:"writes"` // the latest first that dropped something
 	Unknown []UnknownWrite `json:"unknown"`
+	Servers []ServerChange `json:"servers"` // the latest last for each origin
+}
+
+// ServerChange is the moment when another database server was found to answer than before, or, with Lost, when a connection
+// ended without a word. Everything that was kept of it was dropped.
+type ServerChange struct {
+	At     time.Time `json:"at"`
+	Origin string    `json:"origin,omitempty"`
+	Lost   bool      `json:"lost"`
+	Before string    `json:"before"`
+	After  string    `json:"after,omitempty"`
 }
 
 // Promise is one sentence of what is promised. Level is well, age where an answer may be old within a bound that somebody has chosen or a feed has, and
@@ -135,7 +146,11 @@ func (s *server) guard(w http.ResponseWriter, _ *http.Request) {
 	e := s.l.Engine()
 	var st Status
 	s.l.Describe(&st)
-	out := Guard{Feeds: st.Feeds, Stale: []Stale{}, Tables: []GuardedTable{}, Writes: []SeenWrite{}, Unknown: []UnknownWrite{}}
+	out := Guard{Feeds: st.Feeds, Stale: []Stale{}, Tables: []GuardedTable{}, Writes: []SeenWrite{}, Unknown: []UnknownWrite{}, Servers: []ServerChange{}}
+	changes, _ := e.Servers()
+	for _, c := range changes {
+		out.Servers = append(out.Servers, ServerChange{c.At, c.Origin, c.Lost, c.Before, c.After})
+	}
 	if out.Feeds == nil {
 		out.Feeds = []Feed{}
 	}
@@ -247,6 +262,9 @@ func guarded(e *engine.Engine) (list []GuardedTable, unknown []UnknownWrite) {
 	return list, unknown[:min(len(unknown), mostUnknown)]
 }
 
+// shownServer is for how long the change of a server is among what is promised.
+const shownServer = time.Hour
+
 // promise says in words what holds at this moment.
 func promise(e *engine.Engine, g Guard) (out []Promise) {
 	say := func(level, format string, args ...any) {
@@ -258,6 +276,22 @@ func promise(e *engine.Engine, g Guard) (out []Promise) {
 			hint = " Without a change feed a write around the larder looks like that."
 		}
 		say(Trouble, "%s found old by a control sample, and no write explains it.%s", count(int(n), "answer was", "answers were"), hint)
+	}
+	now := time.Now()
+	changes, _ := e.Servers()
+	for _, c := range changes {
+		if !c.At.IsZero() && now.Sub(c.At) > shownServer {
+			continue
+		}
+		where := ""
+		if c.Origin != "" {
+			where = " of " + c.Origin
+		}
+		if c.Lost {
+			say(Age, "At %s connections to the database%s ended without a word, as in a crash: everything kept was dropped.", c.At.Local().Format("15:04:05"), where)
+		} else {
+			say(Age, "At %s another database server%s answered than before, or the same after a restart: everything kept was dropped.", c.At.Local().Format("15:04:05"), where)
+		}
 	}
 	longest, ends, aged := time.Duration(0), true, 0
 	for i := range e.Rules().List() {

@@ -26,6 +26,8 @@ type Server struct {
 	dir  string
 	cmd  *exec.Cmd
 	bin  string
+
+	settings []string
 }
 
 // Binaries gives the directory of the newest server's programs.
@@ -104,35 +106,106 @@ func (o Options) Start() (s *Server, err error) {
 			}
 		}
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	s.settings = o.Settings
+	return s, s.run()
+}
+
+// run starts the server on a free port, or on the one that it had, and waits until it answers.
+func (s *Server) run() error {
+	attr, err := unprivileged(s.dir)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	s.Port = l.Addr().(*net.TCPAddr).Port
-	l.Close()
-	args := []string{"-D", data, "-p", strconv.Itoa(s.Port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=" + dir, "-c", "fsync=off", "-c", "max_connections=100"}
-	for _, x := range o.Settings {
+	if s.Port == 0 {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		s.Port = l.Addr().(*net.TCPAddr).Port
+		l.Close()
+	}
+	args := []string{"-D", s.data(), "-p", strconv.Itoa(s.Port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=" + s.dir, "-c", "fsync=off", "-c", "max_connections=100"}
+	for _, x := range s.settings {
 		args = append(args, "-c", x)
 	}
-	log, err := os.Create(filepath.Join(dir, "log"))
+	log, err := os.Create(filepath.Join(s.dir, "log"))
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer log.Close()
-	s.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
-	s.cmd.SysProcAttr, s.cmd.Dir, s.cmd.Stdout, s.cmd.Stderr = attr, dir, log, log
+	s.cmd = exec.Command(filepath.Join(s.bin, "postgres"), args...)
+	s.cmd.SysProcAttr, s.cmd.Dir, s.cmd.Stdout, s.cmd.Stderr = attr, s.dir, log, log
 	if err := s.cmd.Start(); err != nil {
-		return nil, fmt.Errorf("starting postgres: %w", err)
+		return fmt.Errorf("starting postgres: %w", err)
 	}
 	for range 300 {
-		ready := exec.Command(filepath.Join(bin, "pg_isready"), "-q", "-h", "127.0.0.1", "-p", strconv.Itoa(s.Port))
+		ready := exec.Command(filepath.Join(s.bin, "pg_isready"), "-q", "-h", "127.0.0.1", "-p", strconv.Itoa(s.Port))
 		if ready.Run() == nil {
-			return s, nil
+			return nil
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	text, _ := os.ReadFile(filepath.Join(dir, "log"))
-	return nil, fmt.Errorf("postgres did not start: %s", text)
+	text, _ := os.ReadFile(filepath.Join(s.dir, "log"))
+	return fmt.Errorf("postgres did not start: %s", text)
+}
+
+func (s *Server) data() string { return filepath.Join(s.dir, "data") }
+
+// Process is the number of the server's first process.
+func (s *Server) Process() int { return s.cmd.Process.Pid }
+
+// Restart starts the server again, on its port and with its data, after Kill or when it has crashed.
+func (s *Server) Restart() error {
+	_ = s.cmd.Wait()
+	return s.run()
+}
+
+// Kill ends the server as a crash would.
+func (s *Server) Kill() {
+	_ = s.cmd.Process.Signal(syscall.SIGQUIT) // its children end at once as well, without a checkpoint
+	_ = s.cmd.Wait()
+}
+
+// Copy makes a server with the data that this one has now, and starts it: one that follows this, or stands for itself.
+func (s *Server) Copy(follows bool) (c *Server, err error) {
+	dir, err := os.MkdirTemp(fastest(), "jollylarder-pg-")
+	if err != nil {
+		return nil, err
+	}
+	c = &Server{dir: dir, bin: s.bin, settings: s.settings}
+	defer func() {
+		if err != nil {
+			c.Stop()
+		}
+	}()
+	attr, err := unprivileged(dir)
+	if err != nil {
+		return nil, err
+	}
+	args := []string{"-D", c.data(), "-h", "127.0.0.1", "-p", strconv.Itoa(s.Port), "-U", "postgres", "-c", "fast", "--no-sync"}
+	if follows {
+		args = append(args, "-R")
+	}
+	backup := exec.Command(filepath.Join(s.bin, "pg_basebackup"), args...)
+	backup.SysProcAttr, backup.Dir = attr, dir
+	if out, err := backup.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("pg_basebackup: %w: %s", err, out)
+	}
+	return c, c.run()
+}
+
+// Promote has a server that follows another stand for itself.
+func (s *Server) Promote() error {
+	attr, err := unprivileged(s.dir)
+	if err != nil {
+		return err
+	}
+	c := exec.Command(filepath.Join(s.bin, "pg_ctl"), "promote", "-w", "-D", s.data())
+	c.SysProcAttr, c.Dir = attr, s.dir
+	if out, err := c.CombinedOutput(); err != nil {
+		return fmt.Errorf("pg_ctl promote: %w: %s", err, out)
+	}
+	return nil
 }
 
 // fastest gives a directory in memory, if there is one with room: making databases is mostly waiting for disks.

@@ -150,6 +150,7 @@ const (
 	whyOwnWrite       = "reads what its own transaction has written"
 	whyNow            = "a value in it may mean the current time"
 	whySettings       = "the session's settings are not known at this moment"
+	whyElsewhere      = "another server answers for the origin by now than the one it is connected to"
 	whySchema         = "the schema changed at this moment"
 	whyTemporary      = "its session has temporary tables"
 	whySerializing    = "transactions of this session see their own moment by default"
@@ -278,6 +279,8 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) string {
 	case len(r.Comment) > 0 && leftOut(r.Comment):
 		return whyLabel
 	case !known:
+	case s.elsewhere() && !freshness.Off(freshness.OtherServers):
+		return whyElsewhere
 	case s.settings.LeftOut:
 		return whyLeftOut
 	case s.settings.Strange != "":

@@ -80,6 +80,7 @@ type Engine struct {
 	needless needless
 	again    again
 	values   atomic.Int32 // how many settings are in keys
+	servers  sync.Map     // by origin: *originServer
 
 	mu        sync.RWMutex
 	databases map[string]*database
@@ -160,6 +161,7 @@ func (e *Engine) Sessions() int {
 // closing the ledger's slots. It is to be called some ten times a second.
 func (e *Engine) Tick(now time.Time) {
 	e.store.Tick(now)
+	e.dateServers(now)
 	e.judge(now)
 	e.reclaim(now)
 	e.settle(now)

@@ -12,6 +12,7 @@ import (
 // Learned takes the session's settings as its server gave them. They count only if nothing that may have changed
 // them was sent after the question.
 func (s *Session) Learned(set Settings) {
+	s.meets(set.Server)
 	if s.asked != s.generation {
 		return
 	}
@@ -55,7 +56,7 @@ func (s *Session) LearnedMark(mark string, now time.Time) {
 	defer s.db.mu.Unlock()
 	s.answeredCatalog(now)
 	c := s.db.catalog.Load()
-	if c == nil || mark == "" || mark != s.db.mark {
+	if c == nil || mark == "" || mark != s.db.mark || s.elsewhere() {
 		s.db.suspect, s.db.askNext = true, now
 		return
 	}
@@ -90,6 +91,9 @@ func (s *Session) settled(schema *catalog.Schema) bool {
 func (s *Session) LearnedCatalog(rows []catalog.Row, now time.Time) {
 	if !s.askedSchema {
 		return
+	}
+	if s.elsewhere() && !freshness.Off(freshness.OtherServers) {
+		rows = nil
 	}
 	if rows == nil {
 		s.db.mu.Lock()

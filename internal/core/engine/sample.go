@@ -38,8 +38,9 @@ type samples struct {
 
 	Taken, Equal, Explained, Unordered, Stale atomic.Uint64
 
-	paused atomic.Pointer[map[*rules.Rule]bool] // by a stale catch, until other rules are put in force
-	found  chan StaleCatch
+	suspended []suspension
+	paused    atomic.Pointer[map[*rules.Rule]bool] // those of the rules in force that are suspended
+	found     chan StaleCatch
 }
 
 // suspect is an answer that was another than the origin's, for which it is not yet known whether a change explains that.
@@ -127,13 +128,8 @@ func (e *Engine) caught(c suspect) {
 	}
 	x.mu.Lock()
 	if caught.Paused {
-		paused := map[*rules.Rule]bool{c.d.rule: true}
-		if have := x.paused.Load(); have != nil {
-			for r := range *have {
-				paused[r] = true
-			}
-		}
-		x.paused.Store(&paused)
+		x.suspended = append(x.suspended, suspension{rule: *c.d.rule})
+		x.apply(e.Rules(), c.d.rule)
 	}
 	x.caught = append(x.caught, caught)
 	if len(x.caught) > mostCaught {
@@ -144,6 +140,46 @@ func (e *Engine) caught(c suspect) {
 	case x.found <- caught:
 	default:
 	}
+}
+
+// suspension is a rule that was paused by a stale catch. It stays so, whatever else changes, until it was paused in the rules
+// themselves and is not any more: then somebody has looked at it.
+type suspension struct {
+	rule  rules.Rule
+	filed bool // the rules have said that it is paused
+}
+
+// apply works out which rules of a set are suspended. It is called with mu held.
+func (x *samples) apply(set *rules.Set, more ...*rules.Rule) {
+	paused := map[*rules.Rule]bool{}
+	for _, r := range more {
+		paused[r] = true
+	}
+	left := x.suspended[:0]
+	for _, s := range x.suspended {
+		lifted := false
+		for i := range set.List() {
+			r := &set.List()[i]
+			if !r.SameAs(&s.rule) {
+				continue
+			}
+			lifted = s.filed && !r.Paused
+			s.filed = s.filed || r.Paused
+			paused[r] = !lifted
+		}
+		if !lifted {
+			left = append(left, s)
+		}
+	}
+	x.suspended = left
+	x.paused.Store(&paused)
+}
+
+// resume has the suspensions hold for another set of rules.
+func (x *samples) resume(set *rules.Set) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.apply(set)
 }
 
 // suspended says whether a rule was paused by a stale catch.

@@ -40,6 +40,9 @@ type Settings struct {
 	LeftOut bool
 	// Patience is how long a statement may take, or 0 for any time.
 	Patience time.Duration
+	// Server is what the server says of itself: a text that no other server has, nor the same one after a restart; empty if it
+	// does not tell.
+	Server string
 	// Strange is a reason, or empty, why statements of this session cannot be read the usual way.
 	Strange string
 }
@@ -70,6 +73,9 @@ type Session struct {
 
 	e             *Engine
 	db            *database
+	server        *originServer
+	serverSaid    string // what its server said of itself
+	epoch         uint64 // which of the origin's servers that is
 	app           *ledger.Tally
 	who           *ledger.Caller
 	class         uint16 // of its statements without a comment
@@ -170,7 +176,7 @@ type Running struct {
 
 // NewSession begins a session. It must be ended with Close.
 func (e *Engine) NewSession(id Identity) *Session {
-	s := &Session{Identity: id, e: e, db: e.database(id.Origin, id.Database), generation: 1}
+	s := &Session{Identity: id, e: e, db: e.database(id.Origin, id.Database), server: e.originServer(id.Origin), generation: 1}
 	s.lane = uint8(e.lanes.Add(1))
 	s.dice = uint64(s.e.lanes.Load()) * 0x9e3779b97f4a7c15 // short sessions would else all begin with the same throws
 	s.hash = maphash.String(seed, id.Origin+"\x00"+id.Database+"\x00"+id.User)
@@ -276,6 +282,7 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 			n &^= NeedCatalog
 		} else {
 			s.db.asking = true
+			n |= NeedSettings // with which server this is
 			s.askedSchema, s.askedAt = true, now
 			s.askSchemaAt = s.db.clocks.Schema.Changes()
 			s.askCatalog = freshness.Readings{s.db.clocks.Schema}.Take()

@@ -38,6 +38,7 @@ const (
 	SystemColumns                          // results that hold system columns that change on their own are not kept
 	AllPrivileges                          // results are shared only where privileges on tables are all that counts
 	SystemByNumber                         // a table is the server's own only if the server made it
+	OtherServers                           // sessions of a server that answered before are neither answered nor learned from
 )
 
 var off atomic.Uint64

@@ -91,6 +91,20 @@ func (r *Rule) Sample() float64 {
 // Keeps says whether results are answered and kept by the rule now.
 func (r *Rule) Keeps() bool { return r.Verdict == Keep && !r.Paused }
 
+// SameAs says whether two rules of different sets are one and the same: by the name that the file gives them, or by what they
+// say if it gives none. That one of them is paused makes no difference.
+func (r *Rule) SameAs(o *Rule) bool {
+	if r.named || o.named {
+		return r.named && o.named && r.Name == o.Name
+	}
+	bare := func(r *Rule) Rule {
+		b := r.bare()
+		b.Paused, b.Note, b.Statement = false, "", ""
+		return b
+	}
+	return reflect.DeepEqual(bare(r), bare(o))
+}
+
 // Conditions are what must hold of a caller; what is empty holds for all.
 type Conditions struct {
 	Application, User, Database string

@@ -124,6 +124,9 @@ func (s *session) ask(need engine.Need) {
 			continue
 		}
 		sql := settingsQuery
+		if s.plainSettings {
+			sql = plainSettingsQuery
+		}
 		if n == engine.NeedCatalog {
 			switch {
 			case s.eng.AsksMark():
@@ -215,6 +218,8 @@ func (s *session) answered(x *exchange, kind byte, body []byte, now time.Time) {
 		case engine.NeedSettings:
 			if set, ok := settings(q.rows); ok && !q.bad {
 				s.eng.Learned(set)
+			} else if q.lack {
+				s.plainSettings = true
 			}
 		case engine.NeedCatalog:
 			rows, strange := catalogRows(q.rows)

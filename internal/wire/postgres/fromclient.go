@@ -185,6 +185,10 @@ func (s *session) message(kind byte, body []byte, total int) bool {
 		}
 		s.in.pos += total
 		switch kind {
+		case 'X':
+			s.mu.Lock()
+			s.leaving = true
+			s.mu.Unlock()
 		case 'c', 'f':
 			s.mu.Lock()
 			if s.queue.len() > 0 {

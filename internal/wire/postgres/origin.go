@@ -383,6 +383,8 @@ func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time
 		s.server.cancels.forget(s.cancelKey, s)
 		s.cancelKey = bytes.Clone(body)
 		s.server.cancels.remember(s.cancelKey, s)
+	case 'E':
+		s.dismissed = s.dismissed || saysWhy(body)
 	case 'N':
 		if x != nil {
 			x.noticed = true
@@ -422,6 +424,26 @@ func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time
 	}
 	s.lose(fmt.Sprintf("a message of type %q from the origin that is out of place", kind), now)
 	return true
+}
+
+// saysWhy says whether an error ends the connection for a reason that is not a crash of the server: crash_shutdown is the one
+// that is. Source: "PostgreSQL Error Codes" and "Error and Notice Message Fields" in the manual.
+func saysWhy(body []byte) bool {
+	fatal, crash := false, false
+	for len(body) > 1 {
+		value, rest, ok := bytes.Cut(body[1:], []byte{0})
+		if !ok {
+			break
+		}
+		switch body[0] {
+		case 'V':
+			fatal = string(value) == "FATAL"
+		case 'C':
+			crash = string(value) == "57P02"
+		}
+		body = rest
+	}
+	return fatal && !crash
 }
 
 func txState(body []byte) engine.TxState {

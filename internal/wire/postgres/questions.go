@@ -100,7 +100,7 @@ var settingsQuery = func() string {
 		"case when pg_catalog.pg_my_temp_schema() = 0 then 0 else (select count(*) from pg_catalog.pg_class where relnamespace = pg_catalog.pg_my_temp_schema()) end, " +
 		"pg_catalog.array_to_string(current_schemas(true), pg_catalog.chr(10)), current_user, session_user, " +
 		"pg_catalog.current_setting('" + engine.OptOut + "', true), pg_catalog.current_setting('statement_timeout', true), " +
-		"(select r.oid from pg_catalog.pg_roles r where r.rolname = current_user), (select r.oid from pg_catalog.pg_roles r where r.rolname = session_user)")
+		"(select r.oid from pg_catalog.pg_roles r where r.rolname = current_user), (select r.oid from pg_catalog.pg_roles r where r.rolname = session_user), " + serverIdentity)
 	for _, n := range settingNames {
 		fmt.Fprintf(&q, ", pg_catalog.current_setting('%s', true)", n)
 	}
@@ -108,7 +108,17 @@ var settingsQuery = func() string {
 }()
 
 // otherSettings is how many columns of the answer come before the settings in keys.
-const otherSettings = 10
+const otherSettings = 11
+
+// serverIdentity is what tells servers apart: the cluster's own number, its timeline, which every promotion begins anew, and
+// when it was started.
+const (
+	serverIdentity = "pg_catalog.concat_ws(' ', (pg_catalog.pg_control_system()).system_identifier, (pg_catalog.pg_control_checkpoint()).timeline_id, " + serverStart + ")"
+	serverStart    = "extract(epoch from pg_catalog.pg_postmaster_start_time())"
+)
+
+// plainSettingsQuery is settingsQuery for who may not ask for more than when the server was started.
+var plainSettingsQuery = strings.Replace(settingsQuery, serverIdentity, "pg_catalog.concat_ws(' ', "+serverStart+")", 1)
 
 // settings reads the answer to settingsQuery.
 func settings(rows [][]string) (engine.Settings, bool) {
@@ -126,6 +136,7 @@ func settings(rows [][]string) (engine.Settings, bool) {
 		Values:        append([]string{r[3]}, r[otherSettings:]...),
 		Roles:         []string{r[4] + " " + r[8], r[5] + " " + r[9]}, // names can become other roles'
 		Role:          r[8],
+		Server:        r[10],
 		Path:          strings.Split(r[3], "\n"),
 		ReadCommitted: r[0] == "read committed" || r[0] == "read uncommitted",
 		Temporary:     r[2] != "0",

@@ -69,6 +69,10 @@ type session struct {
 	here, there       *prepared
 	hereNow, thereNow *prepared
 
+	plainSettings bool // the session may not ask which server it is
+	leaving       bool // the client has said that it goes
+	dismissed     bool // the origin has said why it ends the connection
+
 	hiding bool // what is arriving from the origin is not for the client as it comes
 
 	answeredInBlock bool // in this transaction something was, of which the origin knows nothing
@@ -244,6 +248,10 @@ func (s *session) waiting() bool {
 func (s *session) endQuestions() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if !s.originGone && !s.clientGone && !s.leaving && !s.raw && !s.dismissed && !s.login && !s.ending.Load() {
+		s.server.log().Warn("a connection to the database was lost without a word; everything kept from it is dropped", "client", s.address())
+		s.server.Engine.LostServer(s.server.Name)
+	}
 	s.originGone = true
 	s.hurry()
 	for _, x := range s.queue.all() {
