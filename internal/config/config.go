@@ -20,6 +20,8 @@ type Config struct {
 	ControlTCP ControlTCP
 	// Memory is the limit for kept results, and LargestResult for one of them, in bytes.
 	Memory, LargestResult int64
+	// Overhead is the limit in bytes for everything that is kept beside results.
+	Overhead int64
 	// DrainTime is how long busy clients may go on when the larder is told to end.
 	DrainTime time.Duration
 	// ShowValues lets those who may use the control socket see the literals and parameters of live statements.
@@ -115,7 +117,7 @@ type ClientTLS struct {
 // Default is a configuration before one origin, to which addresses are to be added.
 func Default() Config {
 	return Config{
-		Memory: 256 << 20, LargestResult: 1 << 20, DrainTime: 30 * time.Second,
+		Memory: 256 << 20, Overhead: 192 << 20, LargestResult: 1 << 20, DrainTime: 30 * time.Second,
 		Log:     Log{Level: "info", Format: "text"},
 		Origins: []Origin{defaultOrigin()},
 	}

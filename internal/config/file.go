@@ -26,6 +26,7 @@ type fileTOML struct {
 	Control       *string      `toml:"control"`
 	ControlTCP    controlTOML  `toml:"control_tcp"`
 	Memory        *string      `toml:"memory"`
+	Overhead      *string      `toml:"overhead"`
 	LargestResult *string      `toml:"largest_result"`
 	DrainTime     *string      `toml:"drain_time"`
 	ShowValues    *bool        `toml:"show_values"`
@@ -239,6 +240,7 @@ func (r *reader) file(f *fileTOML, c *Config) {
 	r.filePath(f.Rules, &c.Rules)
 	r.filePath(f.Control, &c.Control)
 	r.size("memory", f.Memory, &c.Memory, 1<<20)
+	r.size("overhead", f.Overhead, &c.Overhead, 16<<20)
 	r.size("largest_result", f.LargestResult, &c.LargestResult, 1)
 	if c.LargestResult > c.Memory {
 		r.wrong("largest_result", "largest_result %s is more than the memory for all results, which is %s: expected less", bytesize.Format(c.LargestResult), bytesize.Format(c.Memory))

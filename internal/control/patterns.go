@@ -126,6 +126,13 @@ func outlook(o ledger.Outlook) *Outlook {
 // mostPatterns is how many patterns are described when nobody says how many.
 const mostPatterns = 500
 
+// mostAtOnce is how many patterns are described in one answer at most, and shownText how many bytes of each one's text are in a
+// list; the whole is told of one pattern alone.
+const (
+	mostAtOnce = 1000
+	shownText  = 2 << 10
+)
+
 // ranked is a pattern with what it is ranked by.
 type ranked struct {
 	p    *engine.Pattern
@@ -162,8 +169,15 @@ func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
 	}
 	limit := mostPatterns
 	if text := q.Get("limit"); text != "" {
-		if limit, err = strconv.Atoi(text); err != nil || limit < 1 {
-			problem(w, http.StatusBadRequest, "limit %q: expected how many patterns to give", text)
+		if limit, err = strconv.Atoi(text); err != nil || limit < 1 || limit > mostAtOnce {
+			problem(w, http.StatusBadRequest, "limit %q: expected how many patterns to give, from 1 to %d; offset gives the next ones", text, mostAtOnce)
+			return
+		}
+	}
+	offset := 0
+	if text := q.Get("offset"); text != "" {
+		if offset, err = strconv.Atoi(text); err != nil || offset < 0 {
+			problem(w, http.StatusBadRequest, "offset %q: expected how many patterns to leave out", text)
 			return
 		}
 	}
@@ -181,13 +195,24 @@ func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
 		return cmp.Or(cmp.Compare(b.by, a.by), cmp.Compare(b.tied, a.tied), cmp.Compare(a.p.ID, b.p.ID))
 	})
 	out.Matching = len(list)
+	list = list[min(offset, len(list)):]
 	for _, x := range list[:min(len(list), limit)] {
-		out.Patterns = append(out.Patterns, describe(e, x.p, false))
+		p := describe(e, x.p, false)
+		p.Text = shownOf(p.Text)
+		out.Patterns = append(out.Patterns, p)
 	}
 	if order == "spareable" { // what could be spared is less than all that is waited: what advice foretells of it
 		slices.SortStableFunc(out.Patterns, func(a, b Pattern) int { return cmp.Compare(b.Spareable(), a.Spareable()) })
 	}
 	reply(w, out)
+}
+
+// shownOf gives a text, or the beginning of a long one.
+func shownOf(text string) string {
+	if len(text) <= shownText {
+		return text
+	}
+	return strings.ToValidUTF8(text[:shownText], "") + " …"
 }
 
 // patternSubject holds a pattern against a filter.

@@ -20,6 +20,8 @@ func (s *server) stock(w http.ResponseWriter, _ *http.Request) {
 	now := time.Now()
 	out := Stock{At: now, Beside: e.Beside(), Largest: int64(e.Largest()), Configured: s.l.ConfiguredMemory(), Process: s.l.Process()}
 	out.Results, out.Bytes, out.Limit = e.Kept()
+	o := e.Overhead()
+	out.Overhead = Overhead{o.Limit, OverheadPart(o.Patterns), OverheadPart(o.Texts), OverheadPart(o.Sessions), OverheadPart(o.Inputs)}
 	e.Patterns(func(p *engine.Pattern) {
 		k := &p.Numbers.Kept
 		if k.Stored.Load() == 0 && k.TooLarge.Load() == 0 {

@@ -13,10 +13,32 @@ type Stock struct {
 	// Configured is the limit of the configuration, when another has been set since.
 	Configured int64     `json:"configured_bytes"`
 	Largest    int64     `json:"largest_result_bytes"`
+	Overhead   Overhead  `json:"overhead"`
 	Process    Process   `json:"process"`
 	Patterns   []Stocked `json:"patterns"`
 	Ages       []AgeBand `json:"ages"`
 	Shares     []Share   `json:"shares,omitempty"`
+}
+
+// Overhead is the memory for what is no kept result, in bytes: what is known of patterns, texts that come again byte for byte, what sessions
+// have prepared, send and are sent, and the samples that foretell what keeping would bring.
+type Overhead struct {
+	Limit    int64        `json:"limit_bytes"`
+	Patterns OverheadPart `json:"patterns"`
+	Texts    OverheadPart `json:"texts"`
+	Sessions OverheadPart `json:"sessions"`
+	Samples  OverheadPart `json:"samples"`
+}
+
+// Used is the sum of what is used.
+func (o Overhead) Used() int64 {
+	return o.Patterns.Used + o.Texts.Used + o.Sessions.Used + o.Samples.Used
+}
+
+// OverheadPart is one part of it.
+type OverheadPart struct {
+	Used  int64 `json:"used_bytes"`
+	Limit int64 `json:"limit_bytes"`
 }
 
 // Process is the larder's whole process.

@@ -85,7 +85,7 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("nothing was started: %w", err)
 	}
-	e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Memory: cfg.Memory, Largest: int(cfg.LargestResult), Values: wire.KeySettings, Parameter: wire.Parameter, SameRows: wire.SameRows}, time.Now())
+	e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Memory: cfg.Memory, Overhead: cfg.Overhead, Largest: int(cfg.LargestResult), Values: wire.KeySettings, Parameter: wire.Parameter, SameRows: wire.SameRows}, time.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -172,8 +172,8 @@ func (l *Larder) tick() {
 			select {
 			case now := <-slow.C:
 				l.rollups.tick(now)
-				_, kept, _ := l.engine.Kept()
-				l.collector.tick(kept, now)
+				_, kept, limit := l.engine.Kept()
+				l.collector.tick(kept, limit+l.engine.Overhead().Limit, now)
 			case <-l.ended:
 				return
 			}

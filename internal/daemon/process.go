@@ -83,14 +83,23 @@ const (
 // itself the runtime would let as much garbage grow as there is memory in use. It keeps out of the way where GOGC says what to do.
 type collector struct {
 	percent int
+	most    int64
 	at      time.Time
 }
 
-func (c *collector) tick(kept int64, now time.Time) {
-	if os.Getenv("GOGC") != "" || now.Sub(c.at) < 5*time.Second {
+func (c *collector) tick(kept, most int64, now time.Time) {
+	if now.Sub(c.at) < 5*time.Second {
 		return
 	}
 	c.at = now
+	if os.Getenv("GOMEMLIMIT") == "" && most != c.most {
+		// What is limited and what is not together: near it memory is collected more often, and given back sooner.
+		c.most = most
+		debug.SetMemoryLimit(most)
+	}
+	if os.Getenv("GOGC") != "" {
+		return
+	}
 	samples := []metrics.Sample{{Name: heapLive}}
 	metrics.Read(samples)
 	percent := collectAt(kept, int64(samples[0].Value.Uint64()))

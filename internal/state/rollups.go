@@ -141,13 +141,31 @@ func (s *Store) AddRollups(rows []Rollup, now time.Time) {
 				}
 			}
 			if r.Text != "" {
-				if _, err := tx.Exec("insert or ignore into patterns values (?, ?)", r.Name, r.Text); err != nil {
+				if _, err := tx.Exec("insert or ignore into patterns select ?, ? where (select count(*) from patterns) < ?", r.Name, shortened(r.Text), mostTexts); err != nil {
 					return err
 				}
 			}
 		}
 		return thin(tx, now)
 	})
+}
+
+// The bounds of the file. Texts are shortened, and there are so many of them; and when the file takes most of what it may,
+// minutes are kept for less time. What then does not fit is not written, and Problem says so.
+const (
+	longestText = 1 << 10
+	mostTexts   = 50_000
+	mostBytes   = 256 << 20
+	pageSize    = 4096
+	shortKeep   = 3 * 3600
+)
+
+// shortened gives a text, or the beginning of a long one.
+func shortened(text string) string {
+	if len(text) <= longestText {
+		return text
+	}
+	return strings.ToValidUTF8(text[:longestText], "") + " …"
 }
 
 // thin takes out what is kept in coarser steps alone from now on, and what of those is too much.
@@ -164,6 +182,18 @@ func thin(tx *sql.Tx, now time.Time) error {
 			(select at, kind, name from (select at, kind, name, row_number() over (partition by at, kind order by hit_waited + miss_waited + pass_waited + write_waited + spared desc) as place
 			from numbers where step = ?1 and at >= ?2 and name <> '' and name <> ?3) where place <= ?4)`,
 			st.step, now.Unix()-2*st.step, Others, Each); err != nil {
+			return err
+		}
+	}
+	var pages, free int64
+	if err := tx.QueryRow("select (select page_count from pragma_page_count), (select freelist_count from pragma_freelist_count)").Scan(&pages, &free); err != nil {
+		return err
+	}
+	if (pages-free)*pageSize > mostBytes*3/4 {
+		if _, err := tx.Exec("delete from numbers where step = 60 and at < ?", now.Unix()-shortKeep); err != nil {
+			return err
+		}
+		if _, err := tx.Exec("delete from patterns where id not in (select name from numbers where kind = 'pattern')"); err != nil {
 			return err
 		}
 	}

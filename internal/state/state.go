@@ -99,7 +99,8 @@ func (e *damagedError) Error() string { return e.err.Error() }
 func (s *Store) open(path string) (err error) {
 	_, statErr := os.Stat(path)
 	fresh := errors.Is(statErr, fs.ErrNotExist)
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(2000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)")
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(2000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)"+
+		fmt.Sprintf("&_pragma=page_size(%d)&_pragma=max_page_count(%d)", pageSize, mostBytes/pageSize))
 	if err != nil {
 		return err
 	}
@@ -130,8 +131,10 @@ func (s *Store) open(path string) (err error) {
 	if err := prepare(db); err != nil {
 		return err
 	}
-	if err := os.Chmod(path, 0o600); err != nil {
-		return err
+	for _, name := range []string{"", "-wal", "-shm"} { // the directory may be another's, and open to others
+		if err := os.Chmod(path+name, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
 	}
 	s.db, s.lasting = db, true
 	if err := s.load(); err != nil {

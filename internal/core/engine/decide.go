@@ -69,7 +69,10 @@ func (e *Engine) named(what string, facts func(string) *analysis.Facts) *Pattern
 		return p
 	}
 	p := &Pattern{ID: statement.Name(text), Text: string(text), Facts: facts(what), clock: freshness.Clock{Name: patternClock}}
-	return e.patterns.add(p, text, e.Ledger.NewPattern)
+	if known := e.patterns.add(p, text, text, e.Ledger.NewPattern); known != nil {
+		return known
+	}
+	return e.rest(p.Facts)
 }
 
 // Request is one statement to be decided on.

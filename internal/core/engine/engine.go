@@ -26,6 +26,8 @@ type Options struct {
 	CatalogAge time.Duration
 	// Memory is the limit for kept results in bytes; 0 means 256 MiB.
 	Memory int64
+	// Overhead is the limit in bytes for everything that is no kept result; 0 means DefaultOverhead.
+	Overhead int64
 	// Largest is the largest reply in bytes that is kept; 0 means 1 MiB.
 	Largest int
 	// MostPatterns is how many patterns are told apart; 0 means 50,000. Statements beyond them pass.
@@ -44,6 +46,9 @@ type Options struct {
 func (o Options) withDefaults() Options {
 	if o.Memory == 0 {
 		o.Memory = 256 << 20
+	}
+	if o.Overhead == 0 {
+		o.Overhead = DefaultOverhead
 	}
 	if o.Largest == 0 {
 		o.Largest = 1 << 20
@@ -73,6 +78,7 @@ type Engine struct {
 	held  atomic.Bool
 	aside atomic.Bool // a trial has keeping off at this moment
 
+	overhead overhead
 	patterns patterns
 	texts    texts
 	flights  flights
@@ -90,8 +96,8 @@ type Engine struct {
 	lanes   atomic.Uint32
 	keepers keepers
 
-	clocksCounted time.Time // only Tick touches it
-	stream        stream
+	clocksCounted, merged time.Time // only Tick touches these
+	stream                stream
 }
 
 // New makes an engine. Now is the time it begins at.
@@ -106,6 +112,9 @@ func New(opts Options, now time.Time) (*Engine, error) {
 		Ledger: ledger.New(now), opts: opts, store: s,
 		databases: map[string]*database{}, sessions: map[*Session]struct{}{},
 	}
+	e.overhead.divide(opts.Overhead)
+	e.patterns.room, e.texts.room = &e.overhead.patterns, &e.overhead.texts
+	e.Ledger.Limit(opts.Overhead*shareInputs/16, opts.Overhead*shareTraces/16)
 	e.samples.found = make(chan StaleCatch, mostCaught)
 	e.again.bell = make(chan struct{}, 1)
 	e.values.Store(int32(opts.Values))
@@ -167,7 +176,7 @@ func (e *Engine) Tick(now time.Time) {
 	e.settle(now)
 	e.Ledger.Tick(now)
 	e.keepers.rotate(now)
-	e.mergeRare()
+	e.mergeRare(now)
 	e.countClocks(now)
 }
 

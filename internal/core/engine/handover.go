@@ -23,6 +23,10 @@ type handover struct {
 // mostHandovers bounds the names that are remembered. One that is not may have written anything.
 const mostHandovers = 1000
 
+// longestHandover is the length in bytes of the longest name that is remembered, as it is written: the server takes no longer
+// ones.
+const longestHandover = 1 << 10
+
 // The verbs of the second phase's statements.
 const (
 	prepares = "prepare transaction"
@@ -55,7 +59,7 @@ func (db *database) prepared(name string, c freshness.Change, schemaAt uint64) {
 	}
 	x := h.by[name]
 	if x == nil {
-		if len(h.by) >= mostHandovers {
+		if len(h.by) >= mostHandovers || len(name) > longestHandover {
 			return
 		}
 		x = &handover{schemaAt: schemaAt}

@@ -63,10 +63,14 @@ type narrowWrite struct {
 func (r *resolution) narrow(p *Pattern) {
 	if len(r.Reasons) == 0 || r.OfTime {
 		for _, t := range r.Reads { // in an order that is always the same
+			clock := r.db.clocks.Table(t)
+			if clock == r.db.clocks.Every {
+				continue // it has none of its own
+			}
 			pin, ok := r.ReadPins[t]
 			if !ok {
 				if names, some := r.ReadColumns[t]; some {
-					if p, ok := someColumns(r.db.clocks.Table(t), names); ok {
+					if p, ok := someColumns(clock, names); ok {
 						r.columns = append(r.columns, p)
 					}
 				}
@@ -76,7 +80,6 @@ func (r *resolution) narrow(p *Pattern) {
 			for _, c := range pin.Columns {
 				names = append(names, c.Name)
 			}
-			clock := r.db.clocks.Table(t)
 			if key := clock.Key(names, pin.Unique); key != nil {
 				r.reads = append(r.reads, narrowRead{clock, key, pin.Columns})
 			}
@@ -86,7 +89,7 @@ func (r *resolution) narrow(p *Pattern) {
 		return
 	}
 	for _, t := range r.Writes {
-		if pin, ok := r.WritePins[t]; ok && (len(pin.Columns) > 0 || pin.Adds || len(pin.Sets) > 0) {
+		if pin, ok := r.WritePins[t]; ok && r.db.clocks.Table(t) != r.db.clocks.Every && (len(pin.Columns) > 0 || pin.Adds || len(pin.Sets) > 0) {
 			r.writes = append(r.writes, narrowWrite{r.db.clocks.Table(t), pin})
 		}
 	}

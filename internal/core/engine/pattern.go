@@ -2,8 +2,11 @@ package engine
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"fmt"
 	"hash/maphash"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -23,7 +26,9 @@ type Pattern struct {
 	Numbers *ledger.Pattern
 
 	merged   atomic.Bool     // it is no longer told apart
-	shapes   []string        // under the lock of the engine's patterns
+	key      key             // of its text
+	shapes   []key           // under the lock of the engine's patterns
+	bytes    int64           // that it takes, with its shapes; under that lock as well
 	own      bool            // it is answered by the larder itself
 	passing  bool            // it stands for one statement only, and is not among the engine's patterns
 	clock    freshness.Clock // moves when its results are dropped by hand; part of all its readings
@@ -118,15 +123,17 @@ func (p *Pattern) in(e *Engine, db *database, path []string, pathKey string) *re
 // patterns holds all patterns. The way of a known statement goes by its shape, in parts so that sessions do not wait
 // for each other.
 type patterns struct {
+	room  *Room
 	parts [32]struct {
 		sync.RWMutex
 		byShape map[string]*shaped
+		byLong  map[[sha256.Size]byte]*shaped
 	}
 	byID  sync.Map // statement.ID to *Pattern
 	count atomic.Int64
 
 	mu     sync.Mutex // taken before a part's
-	byText map[string]*Pattern
+	byText map[key]*Pattern
 	shapes int
 
 	overflow atomic.Pointer[Pattern]
@@ -149,75 +156,128 @@ func (ps *patterns) find(shape []byte) *Pattern {
 // shaped gives what is known of a shape, or nil. It does not hold on to it.
 func (ps *patterns) shaped(shape []byte) *shaped {
 	part := &ps.parts[maphash.Bytes(seed, shape)%uint64(len(ps.parts))]
+	if len(shape) > longKey {
+		sum := sha256.Sum256(shape)
+		part.RLock()
+		defer part.RUnlock()
+		return part.byLong[sum]
+	}
 	part.RLock()
 	x := part.byShape[string(shape)]
 	part.RUnlock()
 	return x
 }
 
+// longKey is the length in bytes up to which texts and shapes are remembered whole. Of longer ones there is only a hash that
+// nobody can find another text for.
+const longKey = 1 << 10
+
+// key is a text, or the hash of a long one.
+type key struct {
+	text string
+	long [sha256.Size]byte
+	part uint8 // of the engine's patterns, where it is a shape's
+}
+
+func keyOf(text []byte) key {
+	if len(text) > longKey {
+		return key{long: sha256.Sum256(text)}
+	}
+	return key{text: string(text)}
+}
+
+// bytes is what a key takes in a map, with what it leads to.
+func (k key) bytes() int64 { return int64(len(k.text)) + 160 }
+
 // known gives the pattern with this text, or nil, and remembers that the shape is of it, if there is room for that.
 func (ps *patterns) known(text, shape []byte, most int) *Pattern {
+	k := keyOf(text)
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
-	p := ps.byText[string(text)]
+	p := ps.byText[k]
 	if p != nil && ps.shapes < shapesEach*most {
-		ps.remember(p, string(shape))
+		ps.remember(p, shape)
 	}
 	return p
 }
 
 // remember is called with mu held.
-func (ps *patterns) remember(p *Pattern, shape string) {
-	part := &ps.parts[maphash.String(seed, shape)%uint64(len(ps.parts))]
+func (ps *patterns) remember(p *Pattern, shape []byte) {
+	k := keyOf(shape)
+	k.part = uint8(maphash.Bytes(seed, shape) % uint64(len(ps.parts)))
+	if !ps.room.Take(k.bytes()) {
+		return // it takes the long way each time
+	}
+	part := &ps.parts[k.part]
 	part.Lock()
 	defer part.Unlock()
 	if part.byShape == nil {
-		part.byShape = map[string]*shaped{}
+		part.byShape, part.byLong = map[string]*shaped{}, map[[sha256.Size]byte]*shaped{}
 	}
-	if part.byShape[shape] == nil {
-		part.byShape[shape] = &shaped{pattern: p}
-		p.shapes = append(p.shapes, shape)
-		ps.shapes++
+	if k.text == "" && part.byLong[k.long] != nil || k.text != "" && part.byShape[k.text] != nil {
+		ps.room.Give(k.bytes())
+		return
 	}
+	if k.text == "" && len(shape) > 0 {
+		part.byLong[k.long] = &shaped{pattern: p}
+	} else {
+		part.byShape[k.text] = &shaped{pattern: p}
+	}
+	p.shapes = append(p.shapes, k)
+	p.bytes += k.bytes()
+	ps.shapes++
 }
 
-// add puts a pattern in, unless another session was first; it gives the one that is in.
-func (ps *patterns) add(p *Pattern, shape []byte, numbers func() *ledger.Pattern) *Pattern {
+// add puts a pattern in, unless another session was first; it gives the one that is in, or nil if there is no room for it.
+func (ps *patterns) add(p *Pattern, text, shape []byte, numbers func() *ledger.Pattern) *Pattern {
+	k := keyOf(text)
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
-	if have := ps.byText[p.Text]; have != nil {
+	if have := ps.byText[k]; have != nil {
 		return have
 	}
+	p.key, p.bytes = k, patternBytes(p)+k.bytes()
+	if !ps.room.Take(p.bytes) {
+		return nil
+	}
 	if ps.byText == nil {
-		ps.byText = map[string]*Pattern{}
+		ps.byText = map[key]*Pattern{}
 	}
 	p.Numbers = numbers()
-	ps.byText[p.Text] = p
-	ps.remember(p, string(shape))
+	ps.byText[k] = p
+	ps.remember(p, shape)
 	ps.byID.Store(p.ID, p)
 	ps.count.Add(1)
 	return p
 }
+
+// patternBytes is what a pattern takes: its numbers, its text and what is known of its effects, as measured of many (see the
+// tests).
+func patternBytes(p *Pattern) int64 { return 4000 + int64(len(p.Text)) + p.Facts.Bytes() }
 
 // remove takes patterns out.
 func (ps *patterns) remove(list []*Pattern) {
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
 	for _, p := range list {
-		if ps.byText[p.Text] != p {
+		if ps.byText[p.key] != p {
 			continue
 		}
-		delete(ps.byText, p.Text)
+		delete(ps.byText, p.key)
 		ps.byID.Delete(p.ID)
 		ps.count.Add(-1)
-		for _, shape := range p.shapes {
-			part := &ps.parts[maphash.String(seed, shape)%uint64(len(ps.parts))]
+		for _, k := range p.shapes {
+			part := &ps.parts[k.part]
 			part.Lock()
-			delete(part.byShape, shape)
+			if k.text == "" {
+				delete(part.byLong, k.long)
+			}
+			delete(part.byShape, k.text)
 			part.Unlock()
 		}
 		ps.shapes -= len(p.shapes)
-		p.shapes = nil
+		ps.room.Give(p.bytes)
+		p.shapes, p.bytes = nil, 0
 	}
 }
 
@@ -255,11 +315,30 @@ func (e *Engine) learn(shape, sql []byte) *Pattern {
 	if p := e.patterns.known(text, shape, e.opts.MostPatterns); p != nil {
 		return p
 	}
+	facts := e.facts(text, sql)
 	if int(e.patterns.count.Load()) >= e.opts.MostPatterns {
-		return e.rest(sql)
+		return e.rest(facts)
 	}
-	p := &Pattern{ID: statement.Name(text), Text: string(text), Facts: e.facts(text, sql), clock: freshness.Clock{Name: patternClock}, own: string(text) == showLast}
-	return e.patterns.add(p, shape, e.Ledger.NewPattern)
+	p := &Pattern{ID: statement.Name(text), Text: shortened(text), Facts: facts, clock: freshness.Clock{Name: patternClock}, own: string(text) == showLast}
+	if len(text) > longestPattern {
+		facts.AddReason("its text is too long for its results to be kept")
+	}
+	if known := e.patterns.add(p, text, shape, e.Ledger.NewPattern); known != nil {
+		return known
+	}
+	return e.rest(facts)
+}
+
+// longestPattern is the length in bytes of the longest text of a pattern that is remembered whole. Results of longer ones are
+// not kept: no rule could tell them apart by their ends.
+const longestPattern = 16 << 10
+
+// shortened gives a text, or the beginning of a long one.
+func shortened(text []byte) string {
+	if len(text) <= longestPattern {
+		return string(text)
+	}
+	return strings.ToValidUTF8(string(text[:longestPattern]), "") + fmt.Sprintf(" … (%d bytes)", len(text))
 }
 
 // long is the length in bytes from which a statement is read by its pattern's text: a load of rows of megabytes would
@@ -292,21 +371,25 @@ func (e *Engine) others() *Pattern {
 	return o
 }
 
-// rest gives a pattern for one statement beyond the limit. It is parsed for its effects, and its numbers are summed.
-func (e *Engine) rest(sql []byte) *Pattern {
+// rest gives a pattern for one statement beyond the limit, of whose effects this is known. Its numbers are summed.
+func (e *Engine) rest(facts *analysis.Facts) *Pattern {
 	o := e.others()
-	facts := e.opts.Facts(string(sql))
 	facts.AddReason(tooMany)
 	return &Pattern{ID: o.ID, Text: o.Text, Facts: facts, Numbers: o.Numbers, passing: true, clock: freshness.Clock{Name: patternClock}}
 }
 
 // mergeRare makes room for new patterns: those that clients waited for least, that no rule speaks of and that were not
 // asked in the last minute, are no longer told apart, and are counted in sum.
-func (e *Engine) mergeRare() {
-	most := e.opts.MostPatterns
-	if int(e.patterns.count.Load()) < most-most/50 {
+func (e *Engine) mergeRare(now time.Time) {
+	if now.Sub(e.merged) < time.Second {
 		return
 	}
+	most, room := e.opts.MostPatterns, e.patterns.room
+	full := int(e.patterns.count.Load()) >= most-most/50 || room.Used() >= room.Limit()-room.Limit()/50
+	if !full && room.Used() < room.Limit()/2 {
+		return
+	}
+	e.merged = now
 	type candidate struct {
 		p      *Pattern
 		waited time.Duration
@@ -314,12 +397,14 @@ func (e *Engine) mergeRare() {
 	var list []candidate
 	set := e.Rules()
 	e.patterns.each(func(p *Pattern) {
-		if len(p.candidates(set).list) == 0 && p.Numbers.Minute().Calls() == 0 {
+		if len(p.candidates(set).list) == 0 && p.Numbers.Minute().Calls() == 0 && (full || p.Numbers.Calls() <= fewCalls) {
 			list = append(list, candidate{p, p.Numbers.Total().AllWaited()})
 		}
 	})
 	slices.SortFunc(list, func(a, b candidate) int { return cmp.Compare(a.waited, b.waited) })
-	list = list[:min(len(list), most/10+1)]
+	if full {
+		list = list[:min(len(list), most/10+1)]
+	}
 	var out []*Pattern
 	var numbers []*ledger.Pattern
 	for _, c := range list {
@@ -329,6 +414,10 @@ func (e *Engine) mergeRare() {
 	e.patterns.remove(out)
 	e.Ledger.Merge(numbers, e.others().Numbers)
 }
+
+// fewCalls is how often a pattern was asked at most that is no longer told apart when half of the room is taken: a flood of
+// what never comes again.
+const fewCalls = 2
 
 // numbers gives what statements of a pattern are counted in.
 func (e *Engine) numbers(p *Pattern) *ledger.Pattern {

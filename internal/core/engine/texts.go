@@ -9,6 +9,7 @@ import (
 // A statement is remembered when it comes for the second time: one that never comes again costs no memory. What shares
 // a place with another takes turns with it.
 type texts struct {
+	room   *Room
 	places [1 << 12]struct {
 		seen atomic.Uint64 // the hash of what was read last without being remembered
 		text atomic.Pointer[text]
@@ -42,7 +43,15 @@ func (t *texts) put(sql []byte, hash uint64, st Statement) {
 	if p.seen.Swap(hash) != hash {
 		return
 	}
+	if !t.room.Take(textBytes(len(sql))) {
+		return
+	}
 	st = st.Clone()
 	st.shared = true
-	p.text.Store(&text{string(sql), st})
+	if old := p.text.Swap(&text{string(sql), st}); old != nil {
+		t.room.Give(textBytes(len(old.sql)))
+	}
 }
+
+// textBytes is what one of so many bytes takes: its own bytes, those as they are compared, and what else a statement has.
+func textBytes(n int) int64 { return int64(3*n + 300) }

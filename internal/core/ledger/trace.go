@@ -243,6 +243,9 @@ type classes struct {
 	list   []Class
 }
 
+// longestComment is the length in bytes of the longest comment by which classes are told apart.
+const longestComment = 512
+
 // mostClasses bounds the classes; of those, comments may make half.
 const mostClasses = 1 << 13
 
@@ -250,6 +253,9 @@ const mostClasses = 1 << 13
 // then all together.
 func (l *Ledger) Class(c Class) uint16 {
 	x := &l.classes
+	if len(c.Comment) > longestComment {
+		c.Comment = "" // what is as long carries values, or more labels than anybody tells apart
+	}
 	x.mu.RLock()
 	n, ok := x.number[c]
 	x.mu.RUnlock()

@@ -56,10 +56,27 @@ func (m *Model) whole(l *look.Look, width int) []string {
 		right += l.Dim.Render(fmt.Sprintf(" · the process takes %s", look.Bytes(s.Process.Resident)))
 	}
 	if room := width - look.Width(legend) - look.Width(right) - 1; room > 0 {
-		legend += strings.Repeat(" ", room) + right
-		return append(out, legend)
+		out = append(out, legend+strings.Repeat(" ", room)+right)
+	} else {
+		out = append(out, look.Cut(legend, width), " "+look.Cut(right, width-1))
 	}
-	return append(out, look.Cut(legend, width), " "+look.Cut(right, width-1))
+	return append(out, beside(l, &s.Overhead, width))
+}
+
+// beside writes what is used beside results.
+func beside(l *look.Look, o *control.Overhead, width int) string {
+	line := " " + l.Dim.Render("beside results ") + l.Cream.Render(fmt.Sprintf("%s of %s", look.Bytes(o.Used()), look.Bytes(o.Limit))) + l.Dim.Render(":")
+	for _, p := range []struct {
+		what string
+		part control.OverheadPart
+	}{{"patterns", o.Patterns}, {"texts", o.Texts}, {"sessions", o.Sessions}, {"samples", o.Samples}} {
+		style := l.Dim
+		if p.part.Used > p.part.Limit*9/10 {
+			style = l.Cream // it is nearly full
+		}
+		line += style.Render(fmt.Sprintf("  %s %s of %s", p.what, look.Bytes(p.part.Used), look.Bytes(p.part.Limit)))
+	}
+	return look.Cut(line, width)
 }
 
 // list draws the patterns.

@@ -240,6 +240,9 @@ func (b *batch) unit(u unit) (n int) {
 		stmt = s.meant(b.at(u.bind.statement))
 	}
 	r := engine.Request{Statement: stmt.st, Shape: 'x', Types: stmt.types, Busy: s.busy(true)}
+	if stmt.without && r.Busy == "" {
+		r.Busy = whyNoRoom
+	}
 	if u.describe != nil {
 		r.Shape = 'd'
 	}

@@ -96,6 +96,7 @@ func (x *exchange) private() bool {
 type execution struct {
 	d      engine.Decision
 	gather bool          // its reply is copied, to be kept
+	room   int64         // that is taken for that
 	reply  []byte        // with room before it for what may go before
 	sum    *maphash.Hash // of the rows and their description, where that is wanted
 	rows   int
@@ -131,6 +132,8 @@ type prepared struct {
 	sql   []byte           // of an unnamed statement: its text
 	st    engine.Statement // Exact is its own copy
 	types []byte           // the parameter types of its Parse message
+
+	without bool // there was no room for its text, so that it cannot be answered from memory
 
 	parsed *engine.Parsed // when it was prepared; nil for what is run in one go with its Parse
 }
@@ -300,6 +303,7 @@ func (s *session) endExchange(x *exchange, state engine.TxState, now time.Time) 
 		if e.done { // or else it was skipped after an error
 			s.finish(x, e, now)
 		}
+		s.copied(e)
 		if len(s.idle) < mostFree {
 			*e = execution{}
 			s.idle = append(s.idle, e)

@@ -89,7 +89,10 @@ func (s *session) consume() bool {
 				"The limit is largest_message in the larder's configuration.")
 			return false
 		}
-		long := total > longest || kind == 'd' && total > largeBuffer
+		if s.reserved > 0 && total <= largeBuffer {
+			s.unreserve()
+		}
+		long := total > longest || total > largeBuffer && (kind == 'd' || !s.reserve(total))
 		s.in.want = total
 		if long {
 			s.in.want = headerLen + longestNames
@@ -232,12 +235,12 @@ func (s *session) parse(p *part, body []byte) {
 	if len(name) == 0 {
 		// The same again is common and costs nothing; another one is made anew, since portals may hold on to the old.
 		if u := s.unnamed; u == nil || !bytes.Equal(u.sql, sql) || !bytes.Equal(u.types, types) {
-			s.unnamed = &prepared{sql: bytes.Clone(sql), st: s.read(sql).Clone(), types: bytes.Clone(types)}
+			s.unnamed = s.newPrepared("", sql, types)
 		}
 		p.stmt = s.unnamed
 		return
 	}
-	p.stmt = &prepared{name: string(name), st: s.read(sql).Clone(), types: bytes.Clone(types)}
+	p.stmt = s.newPrepared(string(name), sql, types)
 }
 
 // bind finds the places of what a Bind message holds.

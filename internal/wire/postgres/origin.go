@@ -254,9 +254,7 @@ func (s *session) takeRows(o *outbound) bool {
 		e.exec.sum.Write(b)
 	}
 	if e.exec.gather {
-		if len(e.exec.reply)+len(b) > s.server.Engine.Largest() {
-			e.exec.gather, e.exec.reply = false, nil
-		} else {
+		if s.copies(e.exec, len(b)) {
 			e.exec.reply = append(e.exec.reply, b...)
 		}
 	}
@@ -351,8 +349,8 @@ func (s *session) collect(o *outbound, e *execution, kind byte, total int) {
 		e.rows++
 	}
 	o.gather = true
-	if e.gather && len(e.reply)+total > s.server.Engine.Largest() {
-		e.gather, e.reply = false, nil
+	if e.gather {
+		s.copies(e, total)
 	}
 }
 
@@ -503,7 +501,8 @@ func (s *session) inBatch(o *outbound, x *exchange, e *expected, kind byte, tota
 					s.keep(o, o.buf[o.pos:o.pos+total])
 					o.gather = false
 				} else {
-					e.exec.gather, e.exec.reply, o.gather = false, nil, false // longer than what has arrived: it is not kept
+					s.copiesNot(e.exec)
+					o.gather = false // longer than what has arrived: it is not kept
 				}
 			} else if e.exec != nil {
 				e.exec.gather = false

@@ -86,6 +86,7 @@ type session struct {
 	// What follows belongs to fromClient alone.
 	admitted  bool // login is over, as fromClient knows
 	in        inbound
+	reserved  int64                // room for a message that needs a buffer of its own
 	partly    bool                 // of what is being dealt with, something has been written already
 	following int                  // bytes still to come of a message that is sent on as it comes
 	settled   bool                 // the client waits for what it asked
@@ -180,8 +181,16 @@ func (s *session) close() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.server.cancels.forget(s.cancelKey, s)
+	s.unreserve()
 	if s.eng == nil {
 		return
+	}
+	for _, x := range s.queue.all() {
+		for i := range x.expect {
+			if e := x.expect[i].exec; e != nil {
+				s.copied(e)
+			}
+		}
 	}
 	var outstanding []freshness.Pending
 	for _, x := range s.queue.all() {

@@ -191,7 +191,7 @@ func parseStartup(raw []byte, from net.Addr) *startup {
 		case "database":
 			s.identity.Database = string(value[:min(len(value), longestName)])
 		case "application_name":
-			s.identity.Application = string(value)
+			s.identity.Application = string(value[:min(len(value), longestName)])
 		case "replication":
 			if on, ok := serversBool(value); ok {
 				s.replication = on
