@@ -222,16 +222,6 @@ func (f *Facts) AddReason(reason string) {
 	f.Reasons = append(f.Reasons, reason)
 }
 
-// AddName adds a name to a list that has no such name yet.
-func AddName(list []Name, n Name) []Name {
-	for _, m := range list {
-		if m == n {
-			return list
-		}
-	}
-	return append(list, n)
-}
-
 // AddWrite adds a way of writing a table.
 func AddWrite(list []Write, w Write) []Write {
 	for i := range list {

@@ -34,12 +34,12 @@ func TestThePatternsBytesAreCounted(t *testing.T) {
 			e, s := begin(t, Options{})
 			ask(s, "select 1", now)
 			before, counted := heap(), e.Overhead().Patterns.Used
-			for i := range 1500 {
+			for i := range 500 {
 				ask(s, fmt.Sprintf(sql, i), now)
 			}
 			took := heap() - before
 			counted = e.Overhead().Patterns.Used + e.Overhead().Texts.Used - counted
-			t.Logf("%d bytes each, counted as %d", took/1500, counted/1500)
+			t.Logf("%d bytes each, counted as %d", took/500, counted/500)
 			assert.InEpsilon(t, took, counted, 0.35)
 			runtime.KeepAlive(e)
 		})

@@ -34,11 +34,11 @@ func (r *reader) call(c *pg.FuncCall) {
 		f.AnyRows = true // what it gives may rest on the order of rows
 	}
 	if n.Schema != "" && n.Schema != "pg_catalog" {
-		f.Functions = analysis.AddName(f.Functions, n)
+		r.addName(&f.Functions, n)
 		return
 	}
 	if n.Schema == "" {
-		f.BuiltIns = appendNew(f.BuiltIns, n.Name)
+		r.addText(&f.BuiltIns, n.Name)
 	}
 	f.Private = f.Private || searchesText[n.Name]
 	switch j := judged(n.Name); {
@@ -50,7 +50,7 @@ func (r *reader) call(c *pg.FuncCall) {
 		f.AddReason("changes a setting of its session")
 	case !j.Known:
 		f.AnyRows = true // it may be an aggregate
-		f.Functions = analysis.AddName(f.Functions, n)
+		r.addName(&f.Functions, n)
 	case j.Reason != "":
 		f.AddReason(j.Reason)
 	default:
@@ -134,7 +134,7 @@ func (r *reader) castTo(t *pg.TypeName, of *pg.Node) {
 	f := r.f
 	n := qualified(t.GetNames())
 	r.all(t.GetTypmods())
-	f.CastTo = appendNew(f.CastTo, n.Name)
+	r.addText(&f.CastTo, n.Name)
 	system := n.Schema == "" || n.Schema == "pg_catalog"
 	switch {
 	case system && steadyTypes[n.Name]:
@@ -150,7 +150,7 @@ func (r *reader) castTo(t *pg.TypeName, of *pg.Node) {
 	case n.Schema == "pg_catalog":
 		f.AddReason("casts to " + n.Name + ", a type that is not known")
 	default:
-		f.Types = analysis.AddName(f.Types, n)
+		r.addName(&f.Types, n)
 	}
 }
 

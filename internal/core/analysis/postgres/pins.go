@@ -153,6 +153,9 @@ func (x *pinning) conjuncts(n *pg.Node, in *analysis.Scope) {
 	}
 }
 
+// mostFollowed bounds the work of follow, which grows with the number of columns pinned times that of equal ones.
+const mostFollowed = 10_000
+
 // follow pins columns that must be equal to pinned ones. Columns are the same here if they are written the same: that two ways of writing mean
 // one is not looked for.
 func (x *pinning) follow() {
@@ -160,6 +163,9 @@ func (x *pinning) follow() {
 		return slices.ContainsFunc(x.pins, func(p pinned) bool { return slices.Equal(p.ref.Path, c.Path) })
 	}
 	for i := 0; i < len(x.pins); i++ { // it grows on the way
+		if len(x.pins)*len(x.equal) > mostFollowed {
+			return // the pins there are hold all the same
+		}
 		p := x.pins[i]
 		for _, e := range x.equal {
 			for _, side := range [2][2]*analysis.Ref{{e[0], e[1]}, {e[1], e[0]}} {

@@ -37,7 +37,7 @@ func (r *reader) level(outer *analysis.Scope) (back func()) {
 func (r *reader) subquery(n *pg.Node) (columns []analysis.Output, open bool) {
 	defer r.level(r.scope)()
 	for _, op := range []string{"=", "<", ">"} { // those of IN, DISTINCT, GROUP BY, ORDER BY, USING, and of keys
-		r.f.Operators = appendNew(r.f.Operators, op)
+		r.addText(&r.f.Operators, op)
 	}
 	switch s := n.GetNode().(type) {
 	case nil:
@@ -322,7 +322,7 @@ func (x *source) join(j *pg.JoinExpr) []*analysis.Item {
 	var used []analysis.Output
 	for _, c := range j.UsingClause {
 		name := c.GetString_().GetSval()
-		r.f.Columns = appendNew(r.f.Columns, name)
+		r.addText(&r.f.Columns, name)
 		r.f.Refs = append(r.f.Refs, &analysis.Ref{Scope: l, Path: []string{name}}, &analysis.Ref{Scope: rt, Path: []string{name}})
 		used = append(used, analysis.Output{Name: name})
 	}

@@ -2,7 +2,6 @@ package postgres
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
@@ -189,7 +188,7 @@ func (r *reader) column(c *pg.ColumnRef) *analysis.Ref {
 		return ref
 	}
 	last := ref.Path[len(ref.Path)-1]
-	f.Columns = appendNew(f.Columns, last)
+	r.addText(&f.Columns, last)
 	if changing[last] && !freshness.Off(freshness.SystemColumns) {
 		f.AddReason("reads the system column " + last + ", which changes on its own")
 	}
@@ -211,7 +210,7 @@ func (r *reader) indirection(x *pg.A_Indirection) {
 		switch {
 		case n.GetString_() != nil:
 			name := n.GetString_().Sval
-			r.f.Columns = appendNew(r.f.Columns, name)
+			r.addText(&r.f.Columns, name)
 			r.f.Fields = append(r.f.Fields, analysis.Field{Of: of, Name: name, Function: judged(name)})
 		case n.GetAStar() != nil:
 			r.f.Star = true
@@ -229,7 +228,7 @@ func (r *reader) expression(x *pg.A_Expr) {
 	switch x.Kind {
 	case pg.A_Expr_Kind_AEXPR_BETWEEN, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN, pg.A_Expr_Kind_AEXPR_BETWEEN_SYM, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM:
 		for _, op := range []string{">=", "<=", "<", ">"} {
-			f.Operators = appendNew(f.Operators, op)
+			r.addText(&f.Operators, op)
 		}
 	}
 	r.walk(x.Lexpr)
@@ -258,15 +257,13 @@ func name(v *pg.RangeVar) analysis.Name {
 }
 
 func (r *reader) mention(n analysis.Name) {
-	if slices.Contains(r.mentioned, n) {
-		r.f.Again = analysis.AddName(r.f.Again, n)
-		return
+	if !r.first(&r.mentioned, n) {
+		r.addName(&r.f.Again, n)
 	}
-	r.mentioned = append(r.mentioned, n)
 }
 
 func (r *reader) read(v *pg.RangeVar) {
-	r.f.Reads = analysis.AddName(r.f.Reads, name(v))
+	r.addName(&r.f.Reads, name(v))
 	r.mention(name(v))
 }
 
@@ -282,23 +279,51 @@ func (r *reader) write(v *pg.RangeVar, events analysis.Events, sets ...string) {
 	if v == nil {
 		return
 	}
-	if slices.ContainsFunc(r.f.Writes, func(w analysis.Write) bool { return w.Name == name(v) }) {
-		r.f.Rewritten = analysis.AddName(r.f.Rewritten, name(v))
+	w := analysis.Write{Name: name(v), Events: events, Sets: sets}
+	if r.first(&r.f.Writes, w.Name) {
+		r.f.Writes = append(r.f.Writes, w)
+	} else {
+		r.addName(&r.f.Rewritten, w.Name)
+		r.f.Writes = analysis.AddWrite(r.f.Writes, w)
 	}
-	r.f.Writes = analysis.AddWrite(r.f.Writes, analysis.Write{Name: name(v), Events: events, Sets: sets})
 	r.f.AddReason("writes")
 }
 
-func appendNew(list []string, s string) []string {
-	if slices.Contains(list, s) {
-		return list
+// first says whether a list has a name for the first time. It looks through no list: a statement may have tens of thousands of
+// names.
+func (r *reader) first(list any, n analysis.Name) bool {
+	k := listed{list, n}
+	if r.seen[k] {
+		return false
 	}
-	return append(list, s)
+	if r.seen == nil {
+		r.seen = map[listed]bool{}
+	}
+	r.seen[k] = true
+	return true
+}
+
+// listed is a name in one of the lists, by the list's address.
+type listed struct {
+	list any
+	name analysis.Name
+}
+
+func (r *reader) addName(list *[]analysis.Name, n analysis.Name) {
+	if r.first(list, n) {
+		*list = append(*list, n)
+	}
+}
+
+func (r *reader) addText(list *[]string, s string) {
+	if r.first(list, analysis.Name{Name: s}) {
+		*list = append(*list, s)
+	}
 }
 
 func (r *reader) operator(name []*pg.Node) {
 	if len(name) > 0 {
-		r.f.Operators = appendNew(r.f.Operators, name[len(name)-1].GetString_().GetSval())
+		r.addText(&r.f.Operators, name[len(name)-1].GetString_().GetSval())
 	}
 }
 
