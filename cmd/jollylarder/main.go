@@ -4,13 +4,24 @@ package main
 import (
 	"fmt"
 	"os"
+
+	"golang.org/x/sys/unix"
 )
 
 func main() {
+	keepErrors()
 	err := root().Execute()
 	code := exitCode(err)
 	if err != nil && code != exitDiffers {
 		fmt.Fprintln(os.Stderr, "jollylarder:", err)
 	}
 	os.Exit(code)
+}
+
+// keepErrors gives what is logged and told a descriptor of its own. While a statement is read, the grammar's library has a
+// pipe in the place of the standard error output, and what anybody else writes there meanwhile is lost.
+func keepErrors() {
+	if fd, err := unix.FcntlInt(os.Stderr.Fd(), unix.F_DUPFD_CLOEXEC, 3); err == nil {
+		os.Stderr = os.NewFile(uintptr(fd), os.Stderr.Name())
+	}
 }

@@ -12,11 +12,14 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+	"golang.org/x/net/netutil"
 
 	"jollylarder/internal/config"
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/daemon"
 )
@@ -56,6 +59,9 @@ does not.`,
 			if f.check {
 				if err := daemon.Check(cfg); err != nil {
 					return err
+				}
+				for _, w := range cfg.Warnings {
+					fmt.Fprintln(c.ErrOrStderr(), "warning:", w)
 				}
 				fmt.Fprintf(c.OutOrStdout(), "The configuration is right: %s.\n", summary(cfg))
 				return nil
@@ -103,6 +109,9 @@ func (f *serveFlags) load(fs *pflag.FlagSet) (config.Config, error) {
 		}
 	}
 	o := &c.Origins[0]
+	if f.config != "" && o.Address == "" && !fs.Changed("origin") {
+		return c, fmt.Errorf("%s names no origin: expected an [[origin]] with address and listen, or --origin beside it", f.config)
+	}
 	if len(c.Origins) > 1 && (fs.Changed("listen") || fs.Changed("origin")) {
 		return c, fmt.Errorf("--listen and --origin are for one origin, and %s has %d: set them there", f.config, len(c.Origins))
 	}
@@ -131,7 +140,7 @@ func (f *serveFlags) load(fs *pflag.FlagSet) (config.Config, error) {
 		}
 		c.Memory = n
 	}
-	return c, errors.Join(checkLog(c.Log), checkAddress("--profile", c.Profile), checkAddress("--metrics", c.Metrics))
+	return c, errors.Join(config.LeadsBack(c), checkLog(c.Log), checkAddress("--profile", c.Profile), checkAddress("--metrics", c.Metrics))
 }
 
 func checkLog(l config.Log) error {
@@ -198,6 +207,9 @@ func serve(cfg config.Config, load func() (config.Config, error)) error {
 		}
 		defer stop()
 	}
+	for _, w := range cfg.Warnings {
+		log.Warn(w)
+	}
 	l, err := daemon.Start(cfg, daemon.Options{Log: log})
 	if err != nil {
 		return err
@@ -248,6 +260,7 @@ func profiler(address string) (stop func(), err error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening the profiler: %w: choose another address with --profile", err)
 	}
-	go func() { _ = http.Serve(ln, mux) }()
+	s := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
+	go func() { _ = s.Serve(netutil.LimitListener(ln, control.MostConnections)) }()
 	return func() { ln.Close() }, nil
 }

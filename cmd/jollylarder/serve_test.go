@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"syscall"
@@ -167,7 +168,18 @@ listen = [%q]
 	write(strings.Replace(good, "drain_time", "drane_time", 1))
 	assert.Contains(t, check(), "larder.toml, line 4, column 1: there is no key drane_time")
 	write(strings.Replace(good, "larder-key", "lost-key", 1))
-	assert.Contains(t, check(), "origin north: TLS from clients: open "+filepath.Join(dir, "lost-key.pem"))
+	assert.Contains(t, check(), `larder.toml, line 14, column 1: key = "lost-key.pem" cannot be read: no such file or directory`)
+	write(strings.Replace(regexp.MustCompile(`drain_time = .*`).ReplaceAllString(good, "drain_time = 5"), "larder-key", "lost-key", 1))
+	assert.Contains(t, check(), "drain_time: expected a text in quotes")
+	assert.Contains(t, check(), "lost-key.pem", "one wrong value hides no other")
+	write("")
+	assert.Contains(t, check(), "names no origin")
+	write(strings.Replace(good, fmt.Sprintf("address = %q", south), fmt.Sprintf("address = %q", a), 1))
+	assert.Contains(t, check(), "where this larder itself listens")
+	require.NoError(t, os.Chmod(filepath.Join(dir, "larder-key.pem"), 0o644))
+	write(good)
+	assert.Contains(t, check(), "chmod 600")
+	require.NoError(t, os.Chmod(filepath.Join(dir, "larder-key.pem"), 0o600))
 	write(good)
 	assert.Contains(t, check(), "The configuration is right: north at "+north)
 

@@ -20,6 +20,8 @@ type Config struct {
 	ControlTCP ControlTCP
 	// Memory is the limit for kept results, and LargestResult for one of them, in bytes.
 	Memory, LargestResult int64
+	// Warnings are what is allowed and hardly meant.
+	Warnings []string
 	// Overhead is the limit in bytes for everything that is kept beside results.
 	Overhead int64
 	// DrainTime is how long busy clients may go on when the larder is told to end.

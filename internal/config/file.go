@@ -2,9 +2,11 @@ package config
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -116,28 +118,73 @@ func Read(path string) (Config, error) {
 	if err != nil {
 		return Config{}, fmt.Errorf("reading the configuration: %w", err)
 	}
-	return Parse(path, text)
+	return parse(path, text, true)
 }
 
-// Parse reads a configuration file's text. All that is wrong is reported at once, as Errors joined.
-func Parse(path string, text []byte) (Config, error) {
-	var doc fileTOML
-	dec := toml.NewDecoder(bytes.NewReader(text))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(&doc); err != nil {
-		return Config{}, positions(path, err)
+// Parse reads a configuration file's text, without looking whether the files that it names are there. All that is wrong is
+// reported at once, as Errors joined.
+func Parse(path string, text []byte) (Config, error) { return parse(path, text, false) }
+
+func parse(path string, text []byte, look bool) (Config, error) {
+	if len(text) > largestFile {
+		return Config{}, fmt.Errorf("%s is larger than %d MiB, which no configuration is", path, largestFile>>20)
 	}
-	r := &reader{path: path, where: locate(text)}
+	doc, problems := decode(path, text)
+	r := &reader{path: path, where: locate(text), problems: problems, look: look}
 	c := Default()
 	r.file(&doc, &c)
 	if len(r.problems) > 0 {
+		slices.SortStableFunc(r.problems, func(a, b error) int { return cmp.Compare(lineOf(a), lineOf(b)) })
 		return Config{}, errors.Join(r.problems...)
 	}
 	return c, nil
 }
 
+// largestFile is the largest configuration that is read, in bytes.
+const largestFile = 1 << 20
+
+// mostProblems is how many lines of a file may be wrong before no more are looked for.
+const mostProblems = 50
+
+// decode reads a file's text. The decoder ends at the first value of a wrong kind; so that line is taken out, and the rest is
+// read again.
+func decode(path string, text []byte) (doc fileTOML, problems []error) {
+	lines := bytes.SplitAfter(bytes.Clone(text), []byte("\n"))
+	for len(problems) < mostProblems {
+		doc = fileTOML{}
+		dec := toml.NewDecoder(bytes.NewReader(bytes.Join(lines, nil)))
+		dec.DisallowUnknownFields()
+		err := dec.Decode(&doc)
+		if err == nil {
+			return doc, problems
+		}
+		all := positions(path, err)
+		problems = append(problems, all...)
+		removed := false
+		for _, e := range all {
+			if i := lineOf(e) - 1; i >= 0 && i < len(lines) && bytes.ContainsRune(lines[i], '=') && !bytes.Contains(lines[i], []byte("\"\"\"")) {
+				lines[i] = []byte("\n")
+				removed = true
+			}
+		}
+		if !removed {
+			return fileTOML{}, problems
+		}
+	}
+	return doc, problems
+}
+
+// lineOf gives the line that an error is about, or 0.
+func lineOf(err error) int {
+	var e Error
+	if errors.As(err, &e) {
+		return e.Line
+	}
+	return 0
+}
+
 // positions turns the decoder's errors into ours.
-func positions(path string, err error) error {
+func positions(path string, err error) []error {
 	var strict *toml.StrictMissingError
 	if errors.As(err, &strict) {
 		var all []error
@@ -145,14 +192,14 @@ func positions(path string, err error) error {
 			line, column := e.Position()
 			all = append(all, Error{path, line, column, fmt.Sprintf("there is no key %s: docs/configuration.md lists them all", strings.Join(e.Key(), "."))})
 		}
-		return errors.Join(all...)
+		return all
 	}
 	var wrong *toml.DecodeError
 	if errors.As(err, &wrong) {
 		line, column := wrong.Position()
-		return Error{path, line, column, tomlproblem.Of(wrong)}
+		return []error{Error{path, line, column, tomlproblem.Of(wrong)}}
 	}
-	return fmt.Errorf("%s: %w", path, err)
+	return []error{fmt.Errorf("%s: %w", path, err)}
 }
 
 // locate gives where each key stands, by its path: "origin.1.tls.mode".
@@ -199,6 +246,8 @@ type reader struct {
 	path     string
 	where    map[string]unstable.Position
 	problems []error
+	warnings []string
+	look     bool // whether the files that are named are there
 }
 
 // wrong notes a problem at a key, or at the table around it if the key is missing.
@@ -236,7 +285,38 @@ func (r *reader) filePath(from *string, to *string) {
 	}
 }
 
+// there reads the path of a file that must be there.
+func (r *reader) there(key string, from *string, to *string) {
+	r.filePath(from, to)
+	if *to == "" || from == nil || !r.look {
+		return
+	}
+	f, err := os.Open(*to)
+	if err != nil {
+		var why *fs.PathError
+		if errors.As(err, &why) {
+			err = why.Err
+		}
+		r.wrong(key, "%s = %q cannot be read: %v", last(key), *from, err)
+		return
+	}
+	f.Close()
+}
+
+// secret is there for a file that is nobody else's business. One that every user of the system may read is taken, with a
+// warning: containers often bring them so.
+func (r *reader) secret(key string, from *string, to *string) {
+	r.there(key, from, to)
+	if *to == "" || from == nil || !r.look {
+		return
+	}
+	if info, err := os.Stat(*to); err == nil && info.Mode().Perm()&0o004 != 0 {
+		r.warnings = append(r.warnings, fmt.Sprintf("%s, line %d: %s: every user of this system may read %s: chmod 600 would keep it to its owner", r.path, r.where[key].Line, last(key), *to))
+	}
+}
+
 func (r *reader) file(f *fileTOML, c *Config) {
+	defer func() { c.Warnings = r.warnings }()
 	r.filePath(f.Rules, &c.Rules)
 	r.filePath(f.Control, &c.Control)
 	r.size("memory", f.Memory, &c.Memory, 1<<20)
@@ -267,6 +347,13 @@ func (r *reader) file(f *fileTOML, c *Config) {
 	for i := range f.Origin {
 		c.Origins = append(c.Origins, r.origin(fmt.Sprintf("origin.%d", i), &f.Origin[i], len(f.Origin) > 1))
 	}
+	for i, o := range c.Origins {
+		for j, other := range c.Origins {
+			if a := ownAddress(o.Address, other.Listen); a != "" {
+				r.wrong(fmt.Sprintf("origin.%d.address", i), "address = %q: that is where this larder itself listens (%s, of origin %d), so that every connection would lead back to it: expected the database's address", o.Address, a, j+1)
+			}
+		}
+	}
 	names, addresses := map[string]bool{}, map[string]bool{}
 	for i, o := range c.Origins {
 		if names[o.Name] {
@@ -284,9 +371,9 @@ func (r *reader) file(f *fileTOML, c *Config) {
 
 func (r *reader) controlTCP(f *controlTOML, c *ControlTCP) {
 	r.address("control_tcp.listen", f.Listen, &c.Listen)
-	r.filePath(f.Certificate, &c.Certificate)
-	r.filePath(f.Key, &c.Key)
-	r.filePath(f.TokenFile, &c.TokenFile)
+	r.there("control_tcp.certificate", f.Certificate, &c.Certificate)
+	r.secret("control_tcp.key", f.Key, &c.Key)
+	r.secret("control_tcp.token_file", f.TokenFile, &c.TokenFile)
 	set := c.Listen != "" || c.Certificate != "" || c.Key != "" || c.TokenFile != ""
 	if set && (c.Listen == "" || c.Certificate == "" || c.Key == "" || c.TokenFile == "") {
 		r.wrong("control_tcp", "control over TCP needs listen, certificate, key and token_file: it is open to nobody without TLS and a token")
@@ -366,7 +453,7 @@ func (r *reader) feed(key string, f *feedTOML, o *Feed) {
 
 func (r *reader) account(key string, f *accountTOML, user, password *string) {
 	r.text(key+".user", f.User, user)
-	r.filePath(f.PasswordFile, password)
+	r.secret(key+".password_file", f.PasswordFile, password)
 	if *password != "" && *user == "" {
 		r.wrong(key, `a password file without a user: expected user = "the account's name"`)
 	}
@@ -375,9 +462,9 @@ func (r *reader) account(key string, f *accountTOML, user, password *string) {
 func (r *reader) originTLS(key string, f *originTLSTOML, o *Origin) {
 	t := &o.TLS
 	r.text(key+".mode", f.Mode, &t.Mode, "disable", "require", "verify-ca", "verify-full")
-	r.filePath(f.CA, &t.CA)
-	r.filePath(f.Certificate, &t.Certificate)
-	r.filePath(f.Key, &t.Key)
+	r.there(key+".ca", f.CA, &t.CA)
+	r.there(key+".certificate", f.Certificate, &t.Certificate)
+	r.secret(key+".key", f.Key, &t.Key)
 	r.text(key+".host", f.Host, &t.Host)
 	if (t.Certificate == "") != (t.Key == "") {
 		r.wrong(key, "certificate and key are needed together")
@@ -394,9 +481,9 @@ var versions = map[string]uint16{"1.2": tls.VersionTLS12, "1.3": tls.VersionTLS1
 
 func (r *reader) clients(key string, f *clientsTLSTOML, t *ClientTLS) {
 	r.text(key+".tls", f.TLS, &t.TLS, "off", "offered", "required")
-	r.filePath(f.Certificate, &t.Certificate)
-	r.filePath(f.Key, &t.Key)
-	r.filePath(f.CA, &t.CA)
+	r.there(key+".certificate", f.Certificate, &t.Certificate)
+	r.secret(key+".key", f.Key, &t.Key)
+	r.there(key+".ca", f.CA, &t.CA)
 	minimum := "1.2"
 	r.text(key+".minimum", f.Minimum, &minimum, "1.2", "1.3")
 	t.Minimum = versions[minimum]

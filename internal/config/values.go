@@ -67,3 +67,62 @@ func (r *reader) size(key string, from *string, to *int64, least int64) {
 	}
 	*to = n
 }
+
+// ownAddress gives the address among those listened on to which another leads, or "".
+func ownAddress(address string, listen []string) string {
+	for _, own := range listen {
+		if address == own {
+			return own
+		}
+		if IsPath(address) || IsPath(own) {
+			continue
+		}
+		host, port, err := net.SplitHostPort(address)
+		ownHost, ownPort, err2 := net.SplitHostPort(own)
+		if err != nil || err2 != nil || port != ownPort || port == "0" {
+			continue
+		}
+		if leadsTo(host, ownHost) {
+			return own
+		}
+	}
+	return ""
+}
+
+// leadsTo says whether a host is an address of this machine that is listened on. Names other than localhost are not looked
+// up: that is for the connection to find out.
+func leadsTo(host, listens string) bool {
+	loops := func(h string) bool { ip := net.ParseIP(h); return h == "localhost" || ip != nil && ip.IsLoopback() }
+	everywhere := func(h string) bool { ip := net.ParseIP(h); return h == "" || ip != nil && ip.IsUnspecified() }
+	switch {
+	case strings.EqualFold(host, listens), loops(host) && loops(listens), everywhere(host) && (loops(listens) || everywhere(listens)):
+		return true
+	case !everywhere(listens):
+		return false
+	case loops(host):
+		return true
+	}
+	ip := net.ParseIP(host)
+	addresses, err := net.InterfaceAddrs()
+	if ip == nil || err != nil {
+		return false
+	}
+	for _, a := range addresses {
+		if n, ok := a.(*net.IPNet); ok && n.IP.Equal(ip) {
+			return true
+		}
+	}
+	return false
+}
+
+// LeadsBack says what is wrong with origins of which one is the larder itself, also those that no file names.
+func LeadsBack(c Config) error {
+	for _, o := range c.Origins {
+		for _, other := range c.Origins {
+			if own := ownAddress(o.Address, other.Listen); own != "" {
+				return fmt.Errorf("the origin %s is where this larder itself listens (%s), so that every connection would lead back to it: expected the database's address", o.Address, own)
+			}
+		}
+	}
+	return nil
+}

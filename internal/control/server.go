@@ -15,10 +15,13 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/net/netutil"
+
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
+	"jollylarder/internal/lock"
 	"jollylarder/internal/state"
 	"jollylarder/internal/trial"
 )
@@ -42,7 +45,43 @@ type Larder interface {
 
 // Listen opens the API's socket, for its owner alone. A socket left over by a larder that is gone is replaced; one that
 // answers is not.
+//
+// It is held by a lock beside it, so that of two larders that start at the same moment only one replaces what is left over.
 func Listen(path string) (net.Listener, error) {
+	if len(path) > longestPath {
+		return nil, fmt.Errorf("the control socket's path %s has %d bytes: a Unix socket's may have at most %d, so choose a shorter one with --control", path, len(path), longestPath)
+	}
+	release, err := lock.File(path + ".lock")
+	var held *lock.HeldError
+	switch {
+	case errors.As(err, &held):
+		return nil, fmt.Errorf("the control socket %s belongs to a larder that is running, process %d: stop it, or choose another with --control", path, held.Process)
+	case err != nil:
+		return nil, fmt.Errorf("making the control socket: %w", err)
+	}
+	l, err := listenOwn(path)
+	if err != nil {
+		release()
+		return nil, err
+	}
+	return &lockedListener{l, release}, nil
+}
+
+// longestPath is how many bytes a Unix socket's path may have, with room for what the system needs.
+const longestPath = 100
+
+// lockedListener gives its lock up when it is closed.
+type lockedListener struct {
+	net.Listener
+	release func()
+}
+
+func (l *lockedListener) Close() error {
+	defer l.release()
+	return l.Listener.Close()
+}
+
+func listenOwn(path string) (net.Listener, error) {
 	if c, err := net.DialTimeout("unix", path, time.Second); err == nil {
 		c.Close()
 		return nil, fmt.Errorf("the control socket %s belongs to a larder that is running: stop it, or choose another with --control", path)
@@ -339,11 +378,19 @@ func Serve(ln net.Listener, l Larder) error { return serve(ln, Handler(l)) }
 
 // ServeTCP serves it over TLS to those who know a token.
 func ServeTCP(ln net.Listener, settings *tls.Config, token string, l Larder) error {
-	return serve(tls.NewListener(ln, settings), withToken(token, Handler(l)))
+	return serve(tls.NewListener(netutil.LimitListener(ln, MostConnections), settings), withToken(token, Handler(l)))
 }
 
+// MostConnections is how many connections each of the larder's HTTP servers on TCP takes at once, and idleTime for how long one may ask for
+// nothing: they share the process's file descriptors with clients.
+const (
+	MostConnections = 128
+	idleTime        = 2 * time.Minute
+)
+
 func serve(ln net.Listener, h http.Handler) error {
-	err := (&http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ConnContext: withPeer, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}).Serve(ln)
+	err := (&http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: idleTime, MaxHeaderBytes: 64 << 10, ConnContext: withPeer,
+		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}).Serve(ln)
 	if errors.Is(err, net.ErrClosed) || errors.Is(err, http.ErrServerClosed) {
 		return nil
 	}

@@ -106,6 +106,14 @@ func (s *server) memoryCurve(w http.ResponseWriter, r *http.Request) {
 // leastLimit is the smallest limit of memory, in bytes.
 const leastLimit = 1 << 20
 
+// mostLimit is the largest: what the machine has, or where that is not known, what no machine has.
+func mostLimit(p Process) int64 {
+	if p.Machine > 0 {
+		return p.Machine
+	}
+	return 1 << 46
+}
+
 func (s *server) limit(w http.ResponseWriter, r *http.Request) {
 	var in Limit
 	if !read(w, r, &in) {
@@ -116,6 +124,9 @@ func (s *server) limit(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case in.Bytes < leastLimit:
 		problem(w, http.StatusBadRequest, "a limit of %s is too small: expected at least %s", bytesize.Format(max(in.Bytes, 0)), bytesize.Format(leastLimit))
+		return
+	case in.Bytes > mostLimit(s.l.Process()):
+		problem(w, http.StatusBadRequest, "a limit of %s is more than this machine has: expected at most %s", bytesize.About(in.Bytes), bytesize.About(mostLimit(s.l.Process())))
 		return
 	case in.Bytes < used && !in.PushOut:
 		problem(w, http.StatusConflict, "%s are in use: with a limit of %s, results that take %s would be pushed out, those of least use first; nothing was changed, and push_out says that they may be",

@@ -43,6 +43,7 @@ type OverheadPart struct {
 
 // Process is the larder's whole process.
 type Process struct {
+	Machine  int64 `json:"machine_bytes"`  // of real memory that the machine has; 0 where the system does not say
 	Resident int64 `json:"resident_bytes"` // of real memory, as the system says; 0 where it does not
 	Heap     int64 `json:"heap_bytes"`     // what is in use of it by the program, with what waits to be collected
 	// Collections is how often memory was collected, PauseP50 and so on for how long everything stood still for it.

@@ -5,11 +5,14 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/http"
 	"os/user"
 	"strconv"
 	"strings"
+	"sync"
+	"time"
 
 	"jollylarder/internal/peer"
 )
@@ -64,13 +67,46 @@ func who(r *http.Request) string {
 // withToken lets in only who knows the token.
 func withToken(token string, next http.Handler) http.Handler {
 	want := sha256.Sum256([]byte(token))
+	var wrong wrongTokens
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		given, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 		have := sha256.Sum256([]byte(given))
 		if !ok || subtle.ConstantTimeCompare(have[:], want[:]) != 1 {
+			wrong.note(r.Context(), r.RemoteAddr)
 			problem(w, http.StatusUnauthorized, "the control API over TCP is for those who know the token: Authorization: Bearer …")
 			return
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// wrongTokens slows down who tries tokens: all of them together are answered one by one, and each later than the one before,
+// up to some seconds. Who knows the token does not wait.
+type wrongTokens struct {
+	queue sync.Mutex
+	pause time.Duration
+	last  time.Time
+}
+
+// The pauses before an answer to a wrong token. After a quiet time they begin anew.
+const (
+	firstPause = 50 * time.Millisecond
+	mostPause  = 3 * time.Second
+	quietAfter = time.Minute
+)
+
+func (x *wrongTokens) note(ctx context.Context, from string) {
+	slog.Warn("the control API was asked with a wrong token, or with none", "from", from)
+	x.queue.Lock()
+	defer x.queue.Unlock()
+	if now := time.Now(); now.Sub(x.last) > quietAfter {
+		x.pause = firstPause
+	} else {
+		x.pause = min(2*x.pause, mostPause)
+	}
+	select {
+	case <-ctx.Done():
+	case <-time.After(x.pause):
+	}
+	x.last = time.Now()
 }

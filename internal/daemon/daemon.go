@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -16,6 +18,7 @@ import (
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/feed"
+	"jollylarder/internal/lock"
 	"jollylarder/internal/state"
 	"jollylarder/internal/trial"
 	wire "jollylarder/internal/wire/postgres"
@@ -42,6 +45,7 @@ type Larder struct {
 	state     *state.Store
 	rollups   rollups
 	collector collector
+	held      []func() // release its locks
 	fetch     []*wire.Fetcher
 	feeds     []*feed.Follower
 
@@ -90,6 +94,14 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 		return nil, err
 	}
 	l.engine = e
+	defer func() {
+		if err != nil {
+			l.releaseLocks()
+		}
+	}()
+	if err := l.locks(cfg); err != nil {
+		return nil, err
+	}
 	l.state = state.Open(cfg.State, time.Now())
 	for _, p := range []string{l.state.Notice(), l.state.Problem()} {
 		if p != "" {
@@ -227,6 +239,46 @@ func (l *Larder) Close() {
 	l.rememberInputs()
 	l.state.Close()
 	l.engine.Close()
+	l.releaseLocks()
+}
+
+// locks keeps other larders from the directory for state and from the rules file. Where no lock can be made, nothing can be
+// written either.
+func (l *Larder) locks(cfg config.Config) error {
+	if cfg.State != "" {
+		_ = os.MkdirAll(cfg.State, 0o700)
+		if err := l.lock(filepath.Join(cfg.State, "lock")); err != nil {
+			return fmt.Errorf("the directory for state %s cannot be used: %w: give each larder its own, with --state or state in the configuration", cfg.State, err)
+		}
+		if info, err := os.Stat(cfg.State); err == nil && info.Mode().Perm()&0o022 != 0 {
+			l.log.Warn("other users of this system may write to the directory for state: chmod 700 would keep it to its owner", "directory", cfg.State)
+		}
+	}
+	if cfg.Rules != "" {
+		if err := l.lock(cfg.Rules + ".lock"); err != nil {
+			return fmt.Errorf("the rules file %s cannot be used: %w: give each larder its own, with --rules or rules in the configuration", cfg.Rules, err)
+		}
+	}
+	return nil
+}
+
+func (l *Larder) lock(path string) error {
+	release, err := lock.File(path)
+	var held *lock.HeldError
+	switch {
+	case errors.As(err, &held):
+		return err
+	case err == nil:
+		l.held = append(l.held, release)
+	}
+	return nil
+}
+
+func (l *Larder) releaseLocks() {
+	for _, f := range l.held {
+		f()
+	}
+	l.held = nil
 }
 
 // Address is where clients connect to: the first address of the first origin.

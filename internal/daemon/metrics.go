@@ -6,6 +6,9 @@ import (
 	"net/http"
 	"time"
 
+	"golang.org/x/net/netutil"
+
+	"jollylarder/internal/control"
 	"jollylarder/internal/feed"
 	"jollylarder/internal/metrics"
 )
@@ -22,9 +25,9 @@ func (l *Larder) serveMetrics(address string) error {
 	l.metricsAddress = ln.Addr().String()
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", metrics.Handler(metrics.Source{Engine: l.engine, Clients: l.Clients, Feeds: l.measuredFeeds}))
-	s := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
+	s := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
 	l.close = append(l.close, func() { s.Close() })
-	l.wg.Go(func() { _ = s.Serve(ln) })
+	l.wg.Go(func() { _ = s.Serve(netutil.LimitListener(ln, control.MostConnections)) })
 	return nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"runtime/debug"
 	"runtime/metrics"
 	"strconv"
+	"syscall"
 	"time"
 
 	"jollylarder/internal/control"
@@ -26,7 +27,7 @@ func (l *Larder) Process() control.Process {
 	metrics.Read(samples)
 	h := samples[2].Value.Float64Histogram()
 	return control.Process{
-		Resident: resident(), Heap: int64(samples[0].Value.Uint64()), Collections: samples[1].Value.Uint64(),
+		Machine: machine(), Resident: resident(), Heap: int64(samples[0].Value.Uint64()), Collections: samples[1].Value.Uint64(),
 		PauseP50: 1000 * quantile(h, 0.5), PauseP99: 1000 * quantile(h, 0.99), PauseMost: 1000 * quantile(h, 1),
 	}
 }
@@ -53,6 +54,15 @@ func quantile(h *metrics.Float64Histogram, q float64) float64 {
 		}
 	}
 	return 0
+}
+
+// machine is how much real memory there is, in bytes, or 0 where the system does not say.
+func machine() int64 {
+	var info syscall.Sysinfo_t
+	if syscall.Sysinfo(&info) != nil {
+		return 0
+	}
+	return int64(info.Totalram) * int64(info.Unit)
 }
 
 // resident is how much real memory the process takes, in bytes, or 0 where the system does not say.

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -61,7 +62,7 @@ func readRules(path string) (text []byte, set *rules.Set, err error) {
 	if path == "" {
 		return nil, rules.NewSet(nil), nil
 	}
-	text, err = os.ReadFile(path)
+	text, err = readRulesFile(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, rules.NewSet(nil), nil
@@ -72,6 +73,23 @@ func readRules(path string) (text []byte, set *rules.Set, err error) {
 		return nil, nil, fmt.Errorf("the rules file %s is wrong:\n%w", path, err)
 	}
 	return text, set, nil
+}
+
+// largestRules is the largest rules file that is read, in bytes.
+const largestRules = 16 << 20
+
+// readRulesFile reads a rules file, unless it can be none for its size.
+func readRulesFile(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, largestRules+1))
+	if err == nil && len(text) > largestRules {
+		return nil, fmt.Errorf("%s is larger than %d MiB, which no rules file is", path, largestRules>>20)
+	}
+	return text, err
 }
 
 // begin puts the rules in force that a larder starts with, or that it was told to read again. If they are others than those
@@ -142,7 +160,7 @@ func (b *ruleBook) look() (takeable bool) {
 	if path == "" {
 		return false
 	}
-	now, err := os.ReadFile(path)
+	now, err := readRulesFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		now, err = nil, nil
 	}

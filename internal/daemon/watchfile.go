@@ -1,12 +1,16 @@
 package daemon
 
 import (
+	"bytes"
+	"errors"
+	"io/fs"
 	"path/filepath"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/core/rules"
 )
 
 // looksEvery is how often the rules file is looked at even if the system tells of nothing: on some file systems it never
@@ -59,6 +63,13 @@ func (l *Larder) lookAtRules() {
 	follow, path := l.cfg.FollowRules, l.cfg.Rules
 	l.mu.Unlock()
 	text, _, _ := l.book.Outside()
+	if follow && !l.book.whole(path, text, l.ended) {
+		return // it is looked at again when it has changed again
+	}
+	if follow && l.book.wouldEmpty(text) {
+		l.log.Warn("the rules file has no rules any more; the rules in force stay until that is confirmed: jollylarder rules apply --edited takes it as it is", "file", path)
+		return
+	}
 	if !follow {
 		l.log.Warn("the rules file was changed by somebody else; the rules in force stay until it is taken over", "file", path)
 		return
@@ -69,4 +80,35 @@ func (l *Larder) lookAtRules() {
 		return
 	}
 	l.log.Info("the rules file was changed, and is in force", "changes", len(e.Changes))
+}
+
+// stillTime is how long a rules file must stay as it is before it is followed: it may be in the middle of being written by
+// a program that takes its time.
+const stillTime = time.Second
+
+// whole waits until the file has stayed as it is for a while, and says whether it is still what was read.
+func (b *ruleBook) whole(path string, text []byte, ended <-chan struct{}) bool {
+	select {
+	case <-ended:
+		return false
+	case <-time.After(stillTime):
+	}
+	now, err := readRulesFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		now, err = nil, nil
+	}
+	if err == nil && bytes.Equal(now, text) {
+		return true
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.seen = nil // so that what is there now is new
+	return false
+}
+
+// wouldEmpty says whether a text has no rules where there are some now: a file that was emptied, removed or cut off by
+// mistake looks like that.
+func (b *ruleBook) wouldEmpty(text []byte) bool {
+	set, err := rules.Parse(text)
+	return err == nil && len(set.List()) == 0 && len(b.engine.Rules().List()) > 0
 }

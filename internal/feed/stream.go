@@ -308,7 +308,7 @@ func reachable(lsn pglogrepl.LSN) pglogrepl.LSN {
 // check looks how much the server holds back for the slot, and lets go of it before that fills the disk; and which tables are told of.
 func (s *stream) check(ctx context.Context) error {
 	f := s.f
-	rows, err := ask(ctx, s.asking, "select coalesce(pg_catalog.pg_wal_lsn_diff(pg_catalog.pg_current_wal_lsn(), restart_lsn), 0)::bigint::text from pg_catalog.pg_replication_slots where slot_name = $1", f.Slot)
+	rows, err := ask(ctx, s.asking, "select coalesce(pg_catalog.pg_wal_lsn_diff(pg_catalog.pg_current_wal_lsn(), restart_lsn), 0)::bigint::text, pg_catalog.pg_current_wal_lsn()::text from pg_catalog.pg_replication_slots where slot_name = $1", f.Slot)
 	if err != nil {
 		return err
 	}
@@ -324,22 +324,41 @@ func (s *stream) check(ctx context.Context) error {
 	})
 	if held > f.LargestSlot {
 		f.log().Error("the slot is let go: the server holds back more of its log than is allowed", "bytes", held, "allowed", f.LargestSlot)
-		go func() { // when the stream has ended: a slot in use cannot be dropped
-			for range 50 {
-				time.Sleep(200 * time.Millisecond)
-				ctx, cancel := context.WithTimeout(context.Background(), askTime)
-				c, err := f.Connect(ctx, nil)
-				if err == nil {
-					_, err = ask(ctx, c, "select pg_catalog.pg_drop_replication_slot($1)", f.Slot)
-					closing(c)
-				}
-				cancel()
-				if err == nil {
-					return
-				}
-			}
-		}()
+		go f.letGo(rows[0][1])
 		return fmt.Errorf("%w: the server held back %d MiB of its log for it", errGiven, held>>20)
 	}
 	return s.published(ctx)
+}
+
+// letGo drops the slot when the stream has ended: one in use cannot be dropped. A slot of that name that somebody has made
+// anew since is left alone: it begins behind where the log was when the old one was given up.
+func (f *Follower) letGo(until string) {
+	defer func() {
+		if r := recover(); r != nil {
+			f.log().Error("a fault in the larder: the slot is not let go", "fault", r)
+		}
+	}()
+	for range 50 {
+		time.Sleep(200 * time.Millisecond)
+		if gone, err := f.dropSlot(until); err == nil && gone {
+			return
+		}
+	}
+	f.log().Error("the slot could not be let go, and the server goes on holding back its log for it", "slot", f.Slot)
+}
+
+// dropSlot drops the slot if it is the one that was given up; gone says that it is not there any more.
+func (f *Follower) dropSlot(until string) (gone bool, err error) {
+	ctx, cancel := context.WithTimeout(context.Background(), askTime)
+	defer cancel()
+	c, err := f.Connect(ctx, nil)
+	if err != nil {
+		return false, err
+	}
+	defer closing(c)
+	if _, err := ask(ctx, c, "select pg_catalog.pg_drop_replication_slot(slot_name)::text from pg_catalog.pg_replication_slots where slot_name = $1 and not active and restart_lsn < $2::pg_lsn", f.Slot, until); err != nil {
+		return false, err
+	}
+	left, err := ask(ctx, c, "select slot_name::text from pg_catalog.pg_replication_slots where slot_name = $1 and restart_lsn < $2::pg_lsn", f.Slot, until)
+	return len(left) == 0, err
 }

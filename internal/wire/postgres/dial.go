@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"sync"
 	"time"
 )
 
@@ -59,6 +60,31 @@ func (s *Server) dial(set *Settings) (net.Conn, error) {
 	return t, nil
 }
 
+// ownAddresses are the addresses from which this process is connected to origins: a client that comes from one is the larder
+// itself, whose origin leads back to it.
+var ownAddresses sync.Map
+
+// noteOwn notes a connection to an origin, until forget is called.
+func noteOwn(c net.Conn) (forget func()) {
+	t, ok := netConn(c).(*net.TCPConn)
+	if !ok {
+		return func() {}
+	}
+	address := t.LocalAddr().String()
+	ownAddresses.Store(address, true)
+	return func() { ownAddresses.Delete(address) }
+}
+
+// isOwn says whether a client is this process.
+func isOwn(c net.Conn) bool {
+	t, ok := netConn(c).(*net.TCPConn)
+	if !ok {
+		return false
+	}
+	_, own := ownAddresses.Load(t.RemoteAddr().String())
+	return own
+}
+
 // Network gives the kind of an address: "unix" for a path, else "tcp".
 func Network(address string) string {
 	if len(address) > 0 && (address[0] == '/' || address[0] == '@' || address[0] == '.') {
@@ -66,6 +92,8 @@ func Network(address string) string {
 	}
 	return "tcp"
 }
+
+var errNoTLS = errors.New("it does not offer TLS, which mode in [origin.tls] asks for")
 
 // startTLS asks the origin for TLS.
 func startTLS(c net.Conn, cfg *tls.Config) (net.Conn, error) {
@@ -79,7 +107,7 @@ func startTLS(c net.Conn, cfg *tls.Config) (net.Conn, error) {
 		return nil, fmt.Errorf("asking for TLS: %w", err)
 	}
 	if answer[0] != 'S' {
-		return nil, errors.New("it does not offer TLS, which mode in [origin.tls] asks for")
+		return nil, errNoTLS
 	}
 	o := &originTLS{}
 	cfg = cfg.Clone()
