@@ -156,7 +156,7 @@ func (e *Engine) everyDatabase(origin string) []*freshness.Clock {
 	return all
 }
 
-// Databases calls f for every database that was connected to: its name, whether its catalog is known and
+// Databases calls f for every database that was connected to: its name, whether its catalog is known, with who may read what, and
 // describes it whole, and its tables.
 func (e *Engine) Databases(f func(name string, known, whole bool, tables []string)) {
 	e.mu.RLock()
@@ -171,7 +171,7 @@ func (e *Engine) Databases(f func(name string, known, whole bool, tables []strin
 		if schema != nil {
 			tables = schema.Tables()
 		}
-		f(db.name, schema != nil, schema != nil && schema.Whole, tables)
+		f(db.name, schema != nil && db.knowsPrivileges(), schema != nil && schema.Whole, tables)
 	}
 }
 

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"bytes"
 	"cmp"
 	"crypto/sha256"
 	"fmt"
@@ -316,6 +317,12 @@ func (e *Engine) learn(shape, sql []byte) *Pattern {
 		return p
 	}
 	facts := e.facts(text, sql)
+	if facts.Verb == "unknown" {
+		// Where it is not understood it is not certain either what in it is a literal: so its text is not shown.
+		p := e.named(unread(text)+": "+facts.Reasons[0], func(string) *analysis.Facts { return facts })
+		e.patterns.known([]byte(p.Text), shape, e.opts.MostPatterns)
+		return p
+	}
 	if int(e.patterns.count.Load()) >= e.opts.MostPatterns {
 		return e.rest(facts)
 	}
@@ -327,6 +334,17 @@ func (e *Engine) learn(shape, sql []byte) *Pattern {
 		return known
 	}
 	return e.rest(facts)
+}
+
+// unread names a statement that is not understood by the word it begins with, if that is one of SQL's.
+func unread(text []byte) string {
+	word, _, _ := bytes.Cut(text, []byte(" "))
+	switch w := string(word); w {
+	case "select", "insert", "update", "delete", "merge", "with", "values", "table", "create", "alter", "drop", "grant", "revoke", "set", "reset", "show", "begin",
+		"start", "commit", "rollback", "call", "do", "copy", "explain", "prepare", "execute", "declare", "fetch", "lock", "truncate", "vacuum", "analyze":
+		return w + " …"
+	}
+	return "a statement"
 }
 
 // longestPattern is the length in bytes of the longest text of a pattern that is remembered whole. Results of longer ones are

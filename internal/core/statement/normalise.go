@@ -20,7 +20,7 @@ func Normalise(sql []byte) []byte {
 	for {
 		kind, start := n.lex.next()
 		if kind == none {
-			return trimEnd(n.out)
+			return withoutSettings(trimEnd(n.out))
 		}
 		n.token(kind, start)
 	}

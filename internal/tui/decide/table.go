@@ -116,7 +116,7 @@ func (m *Model) compare(l *look.Look, title string, columns []column, width int)
 		for _, c := range columns {
 			n := 0
 			if most > 0 {
-				n = int(math.Round(value(c.o) / most * float64(barWidth)))
+				n = int(math.Round(max(value(c.o), 0) / most * float64(barWidth))) // what a rule costs more than it spares is below zero
 			}
 			bar := ""
 			if barWidth > 0 {

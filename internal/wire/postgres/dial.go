@@ -60,9 +60,9 @@ func (s *Server) dial(set *Settings) (net.Conn, error) {
 	return t, nil
 }
 
-// ownAddresses are the addresses from which this process is connected to origins: a client that comes from one is the larder
-// itself, whose origin leads back to it.
-var ownAddresses sync.Map
+// ownConnections are the two addresses of each connection from this process to an origin: a client whose connection has the
+// same is the larder itself, whose origin leads back to it.
+var ownConnections sync.Map
 
 // noteOwn notes a connection to an origin, until forget is called.
 func noteOwn(c net.Conn) (forget func()) {
@@ -70,9 +70,9 @@ func noteOwn(c net.Conn) (forget func()) {
 	if !ok {
 		return func() {}
 	}
-	address := t.LocalAddr().String()
-	ownAddresses.Store(address, true)
-	return func() { ownAddresses.Delete(address) }
+	ends := [2]string{t.LocalAddr().String(), t.RemoteAddr().String()}
+	ownConnections.Store(ends, true)
+	return func() { ownConnections.Delete(ends) }
 }
 
 // isOwn says whether a client is this process.
@@ -81,7 +81,7 @@ func isOwn(c net.Conn) bool {
 	if !ok {
 		return false
 	}
-	_, own := ownAddresses.Load(t.RemoteAddr().String())
+	_, own := ownConnections.Load([2]string{t.RemoteAddr().String(), t.LocalAddr().String()})
 	return own
 }
 

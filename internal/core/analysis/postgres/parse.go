@@ -39,10 +39,13 @@ func Facts(sql string) *analysis.Facts {
 	return r.f
 }
 
-// harmlessNear is the end of an error message that shows a place in the statement by a word or a sign.
-var harmlessNear = regexp.MustCompile(`^.* at or near "([A-Za-z_]{1,40}|[(),;.*=<>:+-]{1,3})"$`)
+// harmlessNear is the end of an error message that shows a place in the statement by a keyword or a sign.
+var harmlessNear = regexp.MustCompile(`(?i)^.* at or near "(select|from|where|and|or|not|in|is|as|on|join|left|right|inner|outer|group|order|by|having|limit|offset|union|values|insert|into|` +
+	`update|set|delete|returning|create|alter|drop|table|index|view|with|case|when|then|else|end|between|like|null|distinct|all|using|for|if|exists|grant|revoke|to|begin|commit|` +
+	`[(),;.*=<>:+-]{1,3})"$`)
 
-// masked leaves out the place in the statement that an error message shows, unless that cannot be a literal.
+// masked leaves out the place in the statement that an error message shows, unless that cannot be a literal: where the
+// statement is not understood, any other word may be one.
 func masked(message string) string {
 	before, _, shown := strings.Cut(message, " at or near ")
 	if !shown || harmlessNear.MatchString(message) {
