@@ -4,12 +4,15 @@
 # make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server
 # make bench-core  how fast the parts of it are
 # make check-freshness FOR=10m SEED=1 FEED=true GENERATED=true  look for old answers for a while (one minute unless FOR says otherwise)
+# make check-faults  have everything go wrong that may, under load, and judge every answer: 6 to 10 minutes; as root also a full disk
+# make check-flood  flood a larder with patterns, names, long texts and connections, and report its memory: 2 to 3 minutes
+# make check-fuzz FOR=2m  fuzz every decoder of bytes, each for a while
 # make screenshots  take the pictures in docs/screenshots anew
 
 GO ?= go
 export CGO_ENABLED = 1
 
-.PHONY: build demo test lint bench bench-core check-freshness screenshots
+.PHONY: build demo test lint bench bench-core check-freshness check-faults check-flood check-fuzz screenshots
 
 build:
 	$(GO) build -o bin/jollylarder ./cmd/jollylarder
@@ -48,6 +51,19 @@ check-freshness:
 	./scripts/install-test-tools
 	$(GO) build -o bin/freshcheck ./cmd/freshcheck
 	./bin/freshcheck -for $(FOR) -seed $(SEED) -feed=$(FEED) -generated=$(GENERATED)
+
+check-faults: build
+	./scripts/install-test-tools
+	$(GO) build -o bin/faultcheck ./cmd/faultcheck
+	./bin/faultcheck
+
+check-flood: build
+	./scripts/install-test-tools
+	$(GO) build -o bin/floodcheck ./cmd/floodcheck
+	./bin/floodcheck
+
+check-fuzz:
+	./scripts/fuzz $(FOR)
 
 screenshots: build
 	./scripts/screenshots

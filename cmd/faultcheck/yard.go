@@ -164,7 +164,7 @@ func (y *yard) startLarder(limits ...string) error {
 // settle waits until clients are answered from memory again, and for a while beyond.
 func (y *yard) settle(while time.Duration) error {
 	before := y.load.hits.Load()
-	for end := time.Now().Add(30 * time.Second); ; {
+	for end := time.Now().Add(90 * time.Second); ; {
 		if y.load.hits.Load() > before+20 {
 			break
 		}

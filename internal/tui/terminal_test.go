@@ -57,7 +57,7 @@ func (x *terminal) sees(expression string) []string {
 	x.t.Helper()
 	re := regexp.MustCompile(expression)
 	var screen string
-	for range 300 {
+	for range 1200 { // two minutes: only a screen that never shows it takes as long
 		screen = x.tmux("capture-pane", "-p")
 		if m := re.FindStringSubmatch(screen); m != nil {
 			return m
@@ -129,7 +129,7 @@ func TestFirstDay(t *testing.T) {
 	first := x.number(`([\d.]+) s spared since the start`)
 	require.Eventually(t, func() bool {
 		return x.number(`([\d.]+) s spared since the start`) > first
-	}, 20*time.Second, 200*time.Millisecond, "spared time rises")
+	}, 120*time.Second, 200*time.Millisecond, "spared time rises")
 	x.press("2")
 	x.sees(`Kept for 10m`)
 	assert.Positive(t, x.number(`◆ ([1-9]\d*) hits`))
@@ -323,7 +323,7 @@ func TestTheLeadThroughTheStations(t *testing.T) {
 	require.Eventually(t, func() bool { // the same figure twice, to the digit
 		m := regexp.MustCompile(`(?s)([\d.]+ s) spared since the start.*spared since the larder began.*?([\d.]+ s) spared`).FindStringSubmatch(x.tmux("capture-pane", "-p"))
 		return m != nil && m[1] == m[2] && m[1] != "0.00 s"
-	}, 20*time.Second, 50*time.Millisecond)
+	}, 120*time.Second, 50*time.Millisecond)
 	x.press("p")
 	x.sees(`spared in the last minute`)
 	x.press("b")

@@ -22,7 +22,7 @@ type database struct {
 	asking  bool      // a session is reading the catalog
 	askNext time.Time // not before
 	plain   bool      // it cannot be described whole
-	rows    []catalog.Row
+	rows    []catalog.Row // as it was described, sorted
 	mark    string // what told, when the catalog was read, whether definitions have changed
 	suspect bool   // they may have
 

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
@@ -109,9 +110,11 @@ func (s *Session) LearnedCatalog(rows []catalog.Row, now time.Time) {
 		}
 		return r.What == "mark"
 	})
+	sorted := slices.Clone(rows) // the server gives them in any order
+	slices.SortFunc(sorted, compareRows)
 	// Made before the lock is taken, for which every session of the database may wait: only who asks gets here.
 	have := s.db.catalog.Load()
-	same := have != nil && slices.Equal(rows, s.db.rows)
+	same := have != nil && slices.Equal(sorted, s.db.rows)
 	var schema *catalog.Schema
 	if same {
 		schema = have.read
@@ -132,14 +135,19 @@ func (s *Session) LearnedCatalog(rows []catalog.Row, now time.Time) {
 		s.db.catalog.Store(&reading{have.read, have.schema, s.askCatalog, s.askGrants, now})
 		return
 	}
-	onlyGrants := have != nil && !have.grants.Valid() && slices.Equal(withoutGrants(rows), withoutGrants(s.db.rows))
-	s.db.rows = rows
+	onlyGrants := have != nil && !have.grants.Valid() && slices.Equal(withoutGrants(sorted), withoutGrants(s.db.rows))
+	s.db.rows = sorted
 	s.db.catalog.Store(&reading{schema, declared, s.askCatalog, s.askGrants, now})
 	if have != nil && have.stamp.Valid() && !onlyGrants {
 		// A definition changed around the larder: results may rest on more than was known. That the clock moves after the
 		// catalog was put in place is what Decide relies on.
 		move(s.db.clocks.Every, s.db.clocks.Shape)
 	}
+}
+
+func compareRows(a, b catalog.Row) int {
+	return cmp.Or(strings.Compare(a.What, b.What), strings.Compare(a.Schema, b.Schema), strings.Compare(a.Name, b.Name), strings.Compare(a.Flags, b.Flags),
+		strings.Compare(a.OtherSchema, b.OtherSchema), strings.Compare(a.OtherName, b.OtherName))
 }
 
 // withoutGrants gives a description without what it says of privileges.

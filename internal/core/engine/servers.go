@@ -57,6 +57,7 @@ func (e *Engine) SeenServer(origin, identity string) (epoch uint64) {
 	if before != "" {
 		o.note(ServerChange{Origin: origin, Before: before, After: identity})
 		e.distrust(origin)
+		e.settleAll(origin)
 	}
 	return epoch
 }
@@ -91,6 +92,20 @@ func (e *Engine) distrust(origin string) {
 			move(db.clocks.Every, db.clocks.Shape, db.clocks.Schema, db.clocks.Grants)
 		}
 	}
+}
+
+// settleAll ends the waiting for writes whose outcome never arrived: the server that they were sent to answers no more, so that
+// none of them can still come true where anybody reads.
+func (e *Engine) settleAll(origin string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.unsettled = slices.DeleteFunc(e.unsettled, func(u unsettled) bool {
+		if u.db.origin != origin {
+			return false
+		}
+		u.pending.End()
+		return true
+	})
 }
 
 // Servers gives the changes of servers that are remembered, the latest last for each origin, and what the present ones say of

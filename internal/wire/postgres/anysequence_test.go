@@ -90,6 +90,15 @@ func TestAnySequenceReceivesTheSameBytes(t *testing.T) {
 	if seed := flag.Lookup("rapid.seed"); os.Getenv("CI") == "true" && seed.Value.String() == seed.DefValue {
 		require.NoError(t, seed.Value.Set("20270301")) // the same every time; elsewhere it looks further
 	}
+	hits := func() uint64 { return l.engine.Ledger.Total.Total().Count[ledger.Hit] }
+	// What is answered from memory depends on how soon things are known again, so it goes on until enough was.
+	for round := 0; round == 0 || hits() <= 50 && round < 20 && !t.Failed(); round++ {
+		anySequence(t, l, admin)
+	}
+	assert.Greater(t, hits(), uint64(50), fmt.Sprint(l.engine.Ledger.Total.Total().Count))
+}
+
+func anySequence(t *testing.T, l *larder, admin *pgx.Conn) {
 	rapid.Check(t, func(rt *rapid.T) {
 		var sequence []byte
 		var cuts []int // where the client waits a moment, and in between where its bytes are cut
@@ -161,8 +170,6 @@ func TestAnySequenceReceivesTheSameBytes(t *testing.T) {
 			}
 		}
 	})
-	hits := l.engine.Ledger.Total.Total().Count[ledger.Hit]
-	assert.Greater(t, hits, uint64(50), fmt.Sprint(l.engine.Ledger.Total.Total().Count))
 }
 
 // listing shows a sequence of messages, one a line, and where the client waited.
