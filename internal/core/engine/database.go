@@ -19,12 +19,12 @@ type database struct {
 	catalog atomic.Pointer[reading]
 
 	mu      sync.Mutex
-	asking  bool      // a session is reading the catalog
-	askNext time.Time // not before
-	plain   bool      // it cannot be described whole
+	asking  bool          // a session is reading the catalog
+	askNext time.Time     // not before
+	plain   bool          // it cannot be described whole
 	rows    []catalog.Row // as it was described, sorted
-	mark    string // what told, when the catalog was read, whether definitions have changed
-	suspect bool   // they may have
+	mark    string        // what told, when the catalog was read, whether definitions have changed
+	suspect bool          // they may have
 
 	// blind are the patterns that wrote while the catalog was not known: with it in hand, they tell whether it may be
 	// out of date already.
