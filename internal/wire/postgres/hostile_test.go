@@ -1,9 +1,12 @@
 package postgres_test
 
 import (
+	"context"
 	"encoding/binary"
+	"fmt"
 	"io"
 	"net"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -206,4 +209,51 @@ func blocked(t *testing.T, l *larder, x *talk) bool {
 	before := l.engine.Ledger.Total.Total().Calls()
 	time.Sleep(50 * time.Millisecond)
 	return l.engine.Ledger.Total.Total().Calls() == before
+}
+
+// An origin whose address leads back to the larder itself is found out with the first client, not with the last descriptor.
+func TestAnOriginThatLeadsBackToTheLarder(t *testing.T) {
+	l := &larder{t: t, database: "postgres"}
+	l.serve("127.0.0.1:1")
+	l.server.Dial = func(ctx context.Context, _ string) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, "tcp", l.address)
+	}
+	for range 3 {
+		x := dialTalk(t, l.address, "postgres").hear('E', 1)
+		assert.Contains(t, x.received.String(), "leads back")
+	}
+	require.Eventually(t, func() bool { return l.server.Clients() == 0 }, 10*time.Second, 5*time.Millisecond)
+}
+
+// What sessions prepare, send and are sent takes no more room than there is; what has none is passed on and works all the same,
+// and what it writes is known.
+func TestSessionsShareTheirRoom(t *testing.T) {
+	l := newLarder(t, berths, oneBerth)
+	l.keepAll()
+	reader := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	one(t, reader, readBerth)
+	l.hit(reader, func() { one(t, reader, readBerth) })
+	room := l.engine.SessionRoom()
+	greedy := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	for i := range 3000 { // many, and none of them small
+		sql := fmt.Sprintf("select n + %d as %s from berths where id = 1", i, strings.Repeat("x", 50)) + strings.Repeat(" ", 10) + "/*" + strings.Repeat("c", 30_000) + "*/"
+		_, err := greedy.PgConn().Prepare(ctx, fmt.Sprintf("s%d", i), sql, nil)
+		require.NoError(t, err)
+		require.LessOrEqual(t, room.Used(), room.Limit())
+	}
+	taken := room.Used()
+	require.Greater(t, taken, room.Limit()/2)
+	room.Take(room.Limit() - room.Used() - 100) // and then there is none
+	_, err := greedy.PgConn().Prepare(ctx, "last", readBerth, nil)
+	require.NoError(t, err)
+	assert.Equal(t, one(t, reader, readBerth)+"|", run(greedy.PgConn(), "last"))
+	_, err = greedy.PgConn().Prepare(ctx, "write", "update berths set n = 77 where id = 1", nil)
+	require.NoError(t, err)
+	assert.Equal(t, "", run(greedy.PgConn(), "write"))
+	assert.Equal(t, "77", one(t, reader, readBerth))
+	big := "select length('" + strings.Repeat("y", 500_000) + "')"
+	assert.Equal(t, "500000", one(t, greedy, big))
+	require.NoError(t, greedy.Close(ctx))
+	require.Eventually(t, func() bool { runtime.GC(); return room.Used() < room.Limit()-taken/2 }, 20*time.Second, 10*time.Millisecond, "it is given back")
 }
