@@ -63,18 +63,24 @@ func (m *Model) whole(l *look.Look, width int) []string {
 	return append(out, beside(l, &s.Overhead, width))
 }
 
-// beside writes what is used beside results.
+// beside writes what is used beside results: of what has room, how much it takes, and of what has hardly any left, of how much.
+// Where it is narrow, only the latter.
 func beside(l *look.Look, o *control.Overhead, width int) string {
-	line := " " + l.Dim.Render("beside results ") + l.Cream.Render(fmt.Sprintf("%s of %s", look.Bytes(o.Used()), look.Bytes(o.Limit))) + l.Dim.Render(":")
+	line := " " + l.Dim.Render("beside results ") + l.Cream.Render(fmt.Sprintf("%s of %s", look.Bytes(o.Used()), look.Bytes(o.Limit)))
+	between := " · "
 	for _, p := range []struct {
 		what string
 		part control.OverheadPart
 	}{{"patterns", o.Patterns}, {"texts", o.Texts}, {"sessions", o.Sessions}, {"samples", o.Samples}} {
-		style := l.Dim
-		if p.part.Used > p.part.Limit*9/10 {
-			style = l.Cream // it is nearly full
+		switch {
+		case p.part.Used > p.part.Limit*9/10:
+			line += l.Dim.Render(between) + l.Cream.Render(fmt.Sprintf("%s %s, nearly all of %s", p.what, look.Bytes(p.part.Used), look.Bytes(p.part.Limit)))
+		case width >= 100:
+			line += l.Dim.Render(between + p.what + " " + look.Bytes(p.part.Used))
+		default:
+			continue
 		}
-		line += style.Render(fmt.Sprintf("  %s %s of %s", p.what, look.Bytes(p.part.Used), look.Bytes(p.part.Limit)))
+		between = ", "
 	}
 	return look.Cut(line, width)
 }
