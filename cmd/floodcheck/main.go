@@ -4,7 +4,9 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -12,7 +14,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -36,6 +37,13 @@ const (
 )
 
 func main() {
+	if len(os.Args) == 3 && os.Args[1] == "steady" {
+		if err := steady(os.Args[2]); err != nil {
+			fmt.Fprintln(os.Stderr, "floodcheck:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	if err := run(); err != nil {
 		fmt.Fprintln(os.Stderr, "floodcheck:", err)
 		os.Exit(1)
@@ -106,7 +114,7 @@ func run() error {
 		what string
 		do   func() error
 	}{
-		{fmt.Sprintf("%d shapes", shapes), f.shapes}, {fmt.Sprintf("%d names", names), f.names}, {fmt.Sprintf("%d texts of %d MiB", texts, textBytes>>20), f.texts},
+		{fmt.Sprintf("%d statements of one shape", shapes), f.known}, {fmt.Sprintf("%d shapes", shapes), f.shapes}, {fmt.Sprintf("%d names", names), f.names}, {fmt.Sprintf("%d texts of %d MiB", texts, textBytes>>20), f.texts},
 		{fmt.Sprintf("%d connections, %d of them sessions", connections, sessions), f.connections},
 	} {
 		began := time.Now()
@@ -114,7 +122,7 @@ func run() error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", part.what, err)
 		}
-		fmt.Printf("%-40s p99 of a hit %s (%.2f of before), %d hits, %s; the process takes %d MiB, at most %d\n", part.what, during.p99, float64(during.p99)/float64(quiet.p99), during.n,
+		fmt.Printf("%-40s p99 of a hit %s (%.2f of before), median %s, %d hits, %s; the process takes %d MiB, at most %d\n", part.what, during.p99, float64(during.p99)/float64(quiet.p99), during.p50, during.n,
 			time.Since(began).Round(time.Second), f.resident("VmRSS")>>20, f.resident("VmHWM")>>20)
 	}
 	time.Sleep(75 * time.Second) // a minute in which nothing of it is asked again
@@ -170,33 +178,56 @@ func (f *flood) exec(sql string) error {
 }
 
 type timed struct {
-	n   int
-	p99 time.Duration
+	n        int
+	p50, p99 time.Duration
 }
 
-// hits has one client ask what is kept, at a steady pace, while something else happens.
-func (f *flood) hits(meanwhile func() error) (timed, error) {
+// hits has one client ask what is kept, at a steady pace, while something else happens. It is a process of its own, so that
+// it does not wait for those who make the flood.
+func (f *flood) hits(meanwhile func() error) (out timed, err error) {
+	c := exec.Command(os.Args[0], "steady", f.url)
+	c.SysProcAttr, c.Stderr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}, os.Stderr
+	stop, err := c.StdinPipe()
+	if err != nil {
+		return out, err
+	}
+	told, err := c.StdoutPipe()
+	if err != nil {
+		return out, err
+	}
+	if err := c.Start(); err != nil {
+		return out, err
+	}
+	failed := meanwhile()
+	stop.Close()
+	if _, err := fmt.Fscan(told, &out.n, &out.p50, &out.p99); err != nil {
+		return out, err
+	}
+	return out, errors.Join(failed, c.Wait())
+}
+
+// steady is that client. It ends with its input.
+func steady(url string) error {
+	f := &flood{url: url}
 	var c *pgx.Conn
 	if _, err := f.connect("steady", &c); err != nil {
-		return timed{}, err
+		return err
 	}
 	defer c.Close(context.Background())
 	var done atomic.Bool
-	var failed error
-	var wg sync.WaitGroup
-	wg.Go(func() { failed = meanwhile(); done.Store(true) })
+	go func() { _, _ = io.Copy(io.Discard, os.Stdin); done.Store(true) }()
 	var took []time.Duration
 	for i := 0; !done.Load(); i++ {
 		began := time.Now()
 		if _, err := c.Exec(context.Background(), fmt.Sprintf("select note from notes where id = %d", i%100+1)); err != nil {
-			return timed{}, err
+			return err
 		}
 		took = append(took, time.Since(began))
 		time.Sleep(200 * time.Microsecond)
 	}
-	wg.Wait()
 	slices.Sort(took)
-	return timed{len(took), took[len(took)*99/100]}, failed
+	fmt.Println(len(took), int64(took[len(took)/2]), int64(took[len(took)*99/100]))
+	return nil
 }
 
 // each has workers do something so many times.
@@ -238,6 +269,19 @@ func (f *flood) clients() (list [workers]*pgx.Conn, closing func(), err error) {
 			c.Close(context.Background())
 		}
 	}, nil
+}
+
+// known is as many statements, of one shape: what the machine has to do for these alone is no matter of reading.
+func (f *flood) known() error {
+	c, closing, err := f.clients()
+	if err != nil {
+		return err
+	}
+	defer closing()
+	return each(shapes, func(w, i int) error {
+		_, err := c[w].Exec(context.Background(), fmt.Sprintf("select id as c, note, %d from notes where id = %d", i, i%1000))
+		return err
+	})
 }
 
 func (f *flood) shapes() error {

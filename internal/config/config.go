@@ -119,7 +119,7 @@ type ClientTLS struct {
 // Default is a configuration before one origin, to which addresses are to be added.
 func Default() Config {
 	return Config{
-		Memory: 256 << 20, Overhead: 192 << 20, LargestResult: 1 << 20, DrainTime: 30 * time.Second,
+		Memory: 256 << 20, Overhead: 256 << 20, LargestResult: 1 << 20, DrainTime: 30 * time.Second,
 		Log:     Log{Level: "info", Format: "text"},
 		Origins: []Origin{defaultOrigin()},
 	}

@@ -40,7 +40,10 @@ func TestAnEmptiedRulesFileIsNotFollowed(t *testing.T) {
 		}, 20*time.Second, 10*time.Millisecond, name)
 	}
 	require.NoError(t, os.WriteFile(d.file, nil, 0o600))
-	require.Eventually(t, func() bool { _, err := d.api.Apply(ctx, control.Apply{File: true, Why: "they are all wrong"}); return err == nil }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		_, err := d.api.Apply(ctx, control.Apply{File: true, Why: "they are all wrong"})
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond)
 	assert.Zero(t, rules(), "somebody has confirmed it")
 
 	// A file that is written in pieces is taken when it is whole.
@@ -136,4 +139,3 @@ func TestTheStateIsItsOwnersAlone(t *testing.T) {
 		assert.Zero(t, info.Mode().Perm()&0o077, f.Name())
 	}
 }
-

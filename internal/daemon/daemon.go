@@ -185,7 +185,8 @@ func (l *Larder) tick() {
 			case now := <-slow.C:
 				l.rollups.tick(now)
 				_, kept, limit := l.engine.Kept()
-				l.collector.tick(kept, limit+l.engine.Overhead().Limit, now)
+				o := l.engine.Overhead()
+				l.collector.tick(kept, kept+o.Patterns.Used+o.Texts.Used+o.Sessions.Used, limit+o.Limit, now)
 			case <-l.ended:
 				return
 			}

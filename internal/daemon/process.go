@@ -94,18 +94,27 @@ const (
 type collector struct {
 	percent int
 	most    int64
+	peak    int64 // of what was used since memory was last given back
 	at      time.Time
 }
 
-func (c *collector) tick(kept, most int64, now time.Time) {
+// givenBackFrom is how many bytes must have been used before any are given back at once.
+const givenBackFrom = 16 << 20
+
+func (c *collector) tick(kept, used, most int64, now time.Time) {
 	if now.Sub(c.at) < 5*time.Second {
 		return
 	}
 	c.at = now
 	if os.Getenv("GOMEMLIMIT") == "" && most != c.most {
-		// What is limited and what is not together: near it memory is collected more often, and given back sooner.
+		// The limits for results and for everything else together. Near that, memory is collected more often.
 		c.most = most
 		debug.SetMemoryLimit(most)
+	}
+	if c.peak = max(c.peak, used); used < c.peak*7/8 && c.peak > givenBackFrom {
+		// A flood is over: what it took is given back, and not at some time later.
+		c.peak = used
+		debug.FreeOSMemory()
 	}
 	if os.Getenv("GOGC") != "" {
 		return

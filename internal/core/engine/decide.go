@@ -43,10 +43,14 @@ func (s *Session) Read(sql []byte) Statement {
 	if known != nil {
 		return *known
 	}
+	if len(sql) > long {
+		s.e.reading <- struct{}{}
+		defer func() { <-s.e.reading }()
+	}
 	s.scan.Read(sql)
 	p := s.e.patterns.find(s.scan.Shape)
 	if p == nil {
-		p = s.e.learn(s.scan.Shape, sql)
+		p = s.e.learnInTurn(s.scan.Shape, sql)
 	}
 	st := Statement{Pattern: p, Exact: s.scan.Exact, Comment: s.scan.Comment, MayMeanNow: s.scan.MayMeanNow}
 	s.e.texts.put(sql, hash, st)

@@ -4,6 +4,7 @@ package engine
 
 import (
 	"errors"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -79,6 +80,7 @@ type Engine struct {
 	aside atomic.Bool // a trial has keeping off at this moment
 
 	overhead overhead
+	reading  chan struct{} // holds who reads what takes long to read
 	patterns patterns
 	texts    texts
 	flights  flights
@@ -112,6 +114,7 @@ func New(opts Options, now time.Time) (*Engine, error) {
 		Ledger: ledger.New(now), opts: opts, store: s,
 		databases: map[string]*database{}, sessions: map[*Session]struct{}{},
 	}
+	e.reading = make(chan struct{}, max(runtime.GOMAXPROCS(0)/2, 1))
 	e.overhead.divide(opts.Overhead)
 	e.patterns.room, e.texts.room = &e.overhead.patterns, &e.overhead.texts
 	e.Ledger.Limit(opts.Overhead*shareInputs/16, opts.Overhead*shareTraces/16)

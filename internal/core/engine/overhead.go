@@ -24,7 +24,7 @@ func (r *Room) Used() int64 { return r.used.Load() }
 func (r *Room) Limit() int64 { return r.limit.Load() }
 
 // DefaultOverhead is the limit in bytes for everything that is no result, unless Options say otherwise.
-const DefaultOverhead = 192 << 20
+const DefaultOverhead = 256 << 20
 
 // overhead is the memory for everything that is no kept result. Each part has a share of its own, so that a flood of one
 // kind leaves room for the others. What finds no room is done without: statements of patterns that are not remembered are
@@ -35,13 +35,14 @@ type overhead struct {
 	sessions        Room
 }
 
-// The shares, in sixteenths.
+// The shares, in sixteenths. The rest is for what waits to be collected: without room for that, collecting takes the time of
+// those who are answered.
 const (
-	sharePatterns = 8
+	sharePatterns = 5
 	shareTexts    = 1
-	shareSessions = 3
-	shareInputs   = 2
-	shareTraces   = 2
+	shareSessions = 2
+	shareInputs   = 1
+	shareTraces   = 1
 )
 
 func (o *overhead) divide(all int64) {

@@ -310,6 +310,15 @@ func (e *Engine) Pattern(id statement.ID) *Pattern {
 	return nil
 }
 
+// learnInTurn is learn, while no more than half of the processors are busy with the like: answering what is known comes first.
+func (e *Engine) learnInTurn(shape, sql []byte) *Pattern {
+	if len(sql) <= long { // else it has its turn already
+		e.reading <- struct{}{}
+		defer func() { <-e.reading }()
+	}
+	return e.learn(shape, sql)
+}
+
 // learn makes a pattern of a statement seen for the first time; its text is parsed here and never again.
 func (e *Engine) learn(shape, sql []byte) *Pattern {
 	text := statement.Normalise(sql)
