@@ -80,3 +80,14 @@ func TestEverySizeShowsThePresentOne(t *testing.T) {
 		}
 	}
 }
+
+// What is used beside results is one line, and what has hardly any room left is said however narrow it is.
+func TestWhatIsUsedBesideResults(t *testing.T) {
+	m := full()
+	m.stock.Overhead = control.Overhead{Limit: 160 << 20, Patterns: control.OverheadPart{Used: 49 << 20, Limit: 50 << 20}, Texts: control.OverheadPart{Used: 1 << 20, Limit: 10 << 20}}
+	wide := ansi.Strip(strings.Join(m.View(look.New(look.Dark), 140, 40, nil), "\n"))
+	assert.Contains(t, wide, "beside results 50.0 MiB of 160.0 MiB · patterns 49.0 MiB, nearly all of 50.0 MiB, texts 1.0 MiB, sessions")
+	narrow := ansi.Strip(strings.Join(m.View(look.New(look.Dark), 80, 24, nil), "\n"))
+	assert.Contains(t, narrow, "patterns 49.0 MiB, nearly all")
+	assert.NotContains(t, narrow, "texts")
+}

@@ -11,12 +11,18 @@ import (
 	"jollylarder/internal/tui/moving"
 )
 
+// roomy is the height from which on there is a line for what does not matter most.
+const roomy = 16
+
 // View draws the station. What is asked of her, if anything is, stands under the list.
 func (m *Model) View(l *look.Look, width, height int, question []string) []string {
 	if !m.known {
 		return []string{l.Rule("is the memory well used?", width)}
 	}
 	out := m.whole(l, width)
+	if height >= roomy || m.stock.Overhead.Used() > m.stock.Overhead.Limit*9/16 {
+		out = append(out, beside(l, &m.stock.Overhead, width))
+	}
 	if question != nil {
 		out = append(out, m.list(l, width, min(max(height-len(out)-len(question), 4), len(m.stock.Patterns)+2))...)
 		return append(out, question...)
@@ -60,7 +66,7 @@ func (m *Model) whole(l *look.Look, width int) []string {
 	} else {
 		out = append(out, look.Cut(legend, width), " "+look.Cut(right, width-1))
 	}
-	return append(out, beside(l, &s.Overhead, width))
+	return out
 }
 
 // beside writes what is used beside results: of what has room, how much it takes, and of what has hardly any left, of how much.
