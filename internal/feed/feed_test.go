@@ -205,6 +205,37 @@ func TestASlotIsLetGo(t *testing.T) {
 }
 
 // The server's end of the stream is cut again and again: nothing is left out.
+// A slot of the same name that somebody has made anew since is left alone.
+func TestASlotMadeAnewIsLeftAlone(t *testing.T) {
+	s := newSea(t, Poll)
+	position := func() string {
+		rows, err := ask(ctx, s.conn, "select pg_current_wal_lsn()::text")
+		require.NoError(t, err)
+		return rows[0][0]
+	}
+	slots := func() string {
+		rows, err := ask(ctx, s.conn, "select count(*)::text from pg_replication_slots where slot_name = $1", s.follower.Slot)
+		require.NoError(t, err)
+		return rows[0][0]
+	}
+	create := fmt.Sprintf("select pg_create_logical_replication_slot('%s', 'pgoutput')", s.follower.Slot)
+	s.sql(s.conn, create)
+	s.sql(s.conn, "insert into log values ('beyond it')")
+	until := position()
+	s.sql(s.conn, fmt.Sprintf("select pg_drop_replication_slot('%s')", s.follower.Slot)) // somebody was faster
+	s.sql(s.conn, "insert into log values ('and beyond that')")
+	s.sql(s.conn, create)
+	gone, err := s.follower.dropSlot(until)
+	require.NoError(t, err)
+	assert.True(t, gone, "the one that was given up")
+	assert.Equal(t, "1", slots())
+	s.sql(s.conn, "insert into log values ('more')")
+	gone, err = s.follower.dropSlot(position())
+	require.NoError(t, err)
+	assert.True(t, gone)
+	assert.Equal(t, "0", slots())
+}
+
 func TestTheServerEndsTheStream(t *testing.T) {
 	s := newSea(t, Stream)
 	s.setUp()

@@ -198,8 +198,8 @@ const longestResponse = 65535 + headerLen
 
 // loggingIn deals with what a client sends before its login has ended. Nothing of it is looked at but responses: one for
 // each time the origin has asked. All else is held back, unread: an origin that asks for no proof would run a statement at
-// once, before the larder could refuse the client; and who is not let in at all must not make the larder read SQL. Whole
-// says whether there is a message to go on with, which is so when the login has ended.
+// once, before the larder could refuse the client; and who is not let in at all must not make the larder read SQL. False ends
+// the session.
 func (s *session) loggingIn() (more bool) {
 	s.mu.Lock()
 	for s.login && !s.auth.asked && !s.originGone && !s.clientGone {
