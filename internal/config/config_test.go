@@ -1,7 +1,9 @@
 package config
 
 import (
+	"bytes"
 	"os"
+	"path/filepath"
 	"reflect"
 	"regexp"
 	"strings"
@@ -49,17 +51,62 @@ minimum = "1.3"
 	assert.Equal(t, "required", c.Origins[1].Clients.TLS)
 }
 
+// An origin leads back to the larder by any of its addresses, and by no other's.
+func TestAddressesThatLeadBack(t *testing.T) {
+	for _, c := range []struct {
+		origin, listen string
+		back           bool
+	}{
+		{"127.0.0.1:7432", "127.0.0.1:7432", true}, {"localhost:7432", "127.0.0.1:7432", true}, {"[::1]:7432", "localhost:7432", true}, {"127.0.0.2:7432", "0.0.0.0:7432", true},
+		{":7432", "127.0.0.1:7432", true}, {"0.0.0.0:7432", ":7432", true}, {"DB.example:7432", "db.example:7432", true}, {"/run/a.sock", "/run/a.sock", true},
+		{"127.0.0.1:5432", "127.0.0.1:7432", false}, {"10.99.99.1:7432", "127.0.0.1:7432", false}, {"db.example:7432", "0.0.0.0:7432", false}, {"192.0.2.77:7432", "0.0.0.0:7432", false},
+		{"127.0.0.1:7432", "192.0.2.77:7432", false}, {"/run/a.sock", "127.0.0.1:7432", false}, {"127.0.0.1:0", "127.0.0.1:0", true},
+	} {
+		own := ownAddress(c.origin, []string{"192.0.2.1:1", c.listen})
+		assert.Equal(t, c.back, own != "", "%s behind %s", c.origin, c.listen)
+		err := LeadsBack(Config{Origins: []Origin{{Address: c.origin, Listen: []string{c.listen}}}})
+		assert.Equal(t, c.back, err != nil)
+	}
+}
+
+// Files that are named are there, and what is secret in them is nobody else's.
+func TestFilesThatAreNamed(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "larder.toml")
+	text := "[[origin]]\naddress = \"127.0.0.1:1\"\nlisten = [\"127.0.0.1:2\"]\n[origin.clients]\ntls = \"offered\"\ncertificate = \"c.pem\"\nkey = \"k.pem\"\n[origin.catalog]\nuser = \"r\"\npassword_file = \"p\"\n"
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	_, err := Read(path)
+	for _, want := range []string{`line 6, column 1: certificate = "c.pem" cannot be read: no such file`, `line 7, column 1: key = "k.pem"`, `line 10, column 1: password_file = "p"`} {
+		assert.ErrorContains(t, err, want)
+	}
+	for name, mode := range map[string]os.FileMode{"c.pem": 0o644, "k.pem": 0o644, "p": 0o600} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o600))
+		require.NoError(t, os.Chmod(filepath.Join(dir, name), mode))
+	}
+	c, err := Read(path)
+	require.NoError(t, err)
+	require.Len(t, c.Warnings, 1, "a certificate is for everybody, and the password is kept")
+	assert.Contains(t, c.Warnings[0], "line 7: key: every user of this system may read")
+	require.NoError(t, os.WriteFile(path, bytes.Repeat([]byte("#\n"), largestFile), 0o600))
+	_, err = Read(path)
+	assert.ErrorContains(t, err, "larger than 1 MiB")
+}
+
 // Everything that is wrong is said at once, with its place.
 func TestWhatIsWrongAndWhere(t *testing.T) {
 	for text, want := range map[string][]string{
 		"memory = \"1GiB\"\nmemroy = \"1GiB\"\n[log]\ncolour = true\n": {"f.toml, line 2, column 1: there is no key memroy", "line 4, column 1: there is no key log.colour"},
 		"memory = \"1MiB\"\nlargest_result = \"2MiB\"\n":               {"largest_result 2MiB is more than the memory for all results, which is 1MiB"},
-		"memory = 12\n":            {"f.toml, line 1, column 10:"},
-		"memory = \"12\"\n":        {`line 1, column 1: memory = "12": expected a number with a unit`},
-		"memory = \"0MiB\"\n":      {"expected at least 1048576 bytes"},
-		"x = [\n":                  {"f.toml, line"},
-		"drain_time = \"soon\"\n":  {`line 1, column 1: drain_time = "soon": expected a time`},
-		"[log]\n level = \"loud\"": {"line 2, column 2: level = \"loud\": expected one of debug, info, warn, error"},
+		"memory = 12\n": {"f.toml, line 1, column 10:"},
+		"memory = 12\nshow_values = \"yes\"\ndrain_time = \"soon\"\nmemroy = 1\n[[origin]]\naddress = 5\nlisten = \"h:1\"\n": {"line 1,", "line 2,", `line 3, column 1: drain_time = "soon"`,
+			"line 4, column 1: there is no key memroy", "line 6,", "line 7,"},
+		"[[origin]]\naddress = \"localhost:7432\"\nlisten = [\"127.0.0.1:7432\"]\n": {"line 2, column 1: address = \"localhost:7432\": that is where this larder itself listens"},
+		"overhead = \"1MiB\"\n":                          {"line 1, column 1: overhead"},
+		"memory = \"12\"\n":                              {`line 1, column 1: memory = "12": expected a number with a unit`},
+		"memory = \"0MiB\"\n":                            {"expected at least 1048576 bytes"},
+		"x = [\n":                                        {"f.toml, line"},
+		"drain_time = \"soon\"\n":                        {`line 1, column 1: drain_time = "soon": expected a time`},
+		"[log]\n level = \"loud\"":                       {"line 2, column 2: level = \"loud\": expected one of debug, info, warn, error"},
 		"[[origin]]\naddress = \"there\"\nlisten = []\n": {`line 2, column 1: address: "there" is no address`, "line 3, column 1: the origin has nothing to listen on"},
 		"[[origin]]\naddress = \"h:1\"\nlisten = [\"h:2\"]\n[[origin]]\naddress = \"h:1\"\nlisten = [\"h:2\"]\nname = \"a b\"\n": {
 			"line 1, column 3: an origin beside others needs a name", `line 7, column 1: name = "a b"`, `line 6, column 1: listen: "h:2" is listened on already`},

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"slices"
 	"testing"
 	"time"
 
@@ -76,7 +77,23 @@ func TestPatternsByOrderFilterAndLimit(t *testing.T) {
 	assert.Equal(t, "not possible", list.Patterns[0].Advice.Kind, "no catalog has been read")
 	assert.Zero(t, ask("app=crew-tablet", "", "").Matching)
 	assert.Equal(t, 40, ask("can=no advice=not calls=2 took<1s verb=select rule=none", "", "").Matching)
+	var paged []string
+	for _, offset := range []string{"0", "15", "30", "40"} {
+		w := get(h, "/v1/patterns?order=calls&limit=15&offset="+offset)
+		require.Equal(t, http.StatusOK, w.Code, w.Body.String())
+		list = PatternList{}
+		require.NoError(t, json.Unmarshal(w.Body.Bytes(), &list))
+		assert.Equal(t, 40, list.Matching)
+		for _, p := range list.Patterns {
+			paged = append(paged, p.ID)
+		}
+	}
+	slices.Sort(paged)
+	assert.Len(t, slices.Compact(paged), 40, "page by page it is all of them, each once")
 	for path, want := range map[string]string{
+		"/v1/patterns?limit=1001":          "from 1 to 1000",
+		"/v1/patterns?limit=0":             "from 1 to 1000",
+		"/v1/patterns?offset=-1":           "offset \\\"-1\\\"",
 		"/v1/patterns?filter=colour%3Dred": "at character 1: there is no \\\"colour\\\" to filter by",
 		"/v1/patterns?order=size":          "there is no order \\\"size\\\"",
 		"/v1/patterns?limit=none":          "limit \\\"none\\\"",
