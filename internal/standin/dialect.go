@@ -63,7 +63,7 @@ func translate(sql string, setting func(string) string) string {
 		case t == "pg_my_temp_schema" && next(1) == "(" && next(2) == ")":
 			i += 2
 			out = append(out, "0")
-		case t == "array_to_string" && next(1) == "(" && next(2) == "current_schemas":
+		case t == "array_to_string" && next(1) == "(" && (next(2) == "current_schemas" || next(4) == "current_schemas"):
 			for depth := 0; i < len(tokens); i++ {
 				if depth += map[string]int{"(": 1, ")": -1}[tokens[i]]; tokens[i] == ")" && depth == 0 {
 					break

@@ -197,13 +197,14 @@ func (o *Origin) schemaChanged() {
 	clear(o.columns)
 }
 
-// systemTables are as much of the system catalog as tells which tables there are and what hangs on them.
+// systemTables are as much of the system catalog as tells which tables there are and what hangs on them. Numbers are cast where
+// they are worked out, so that SQLite compares them with texts as PostgreSQL does.
 const systemTables = `
-create view pg_namespace as select 2200 as oid, 'public' as nspname;
+create view pg_namespace as select cast(2200 as int) as oid, 'public' as nspname;
 create view pg_roles as select 10 as oid, 'skerrow' as rolname where false;
 create view pg_class as
-  select rowid as oid, name as relname, 2200 as relnamespace, case type when 'view' then 'v' else 'r' end as relkind,
-         0 as relrowsecurity, 0 as relhassubclass, 0 as relhasrules, 'p' as relpersistence
+  select cast(rowid as int) as oid, name as relname, cast(2200 as int) as relnamespace, case type when 'view' then 'v' else 'r' end as relkind,
+         cast(0 as int) as relrowsecurity, 0 as relhassubclass, 0 as relhasrules, 'p' as relpersistence
   from sqlite_master where type in ('table', 'view') and name not like 'sqlite_%' and name not like 'pg_%';
 create view pg_trigger as
   select m.rowid as tgrelid, 0 as tgisinternal, 1 as tgfoid
@@ -222,7 +223,7 @@ create table pg_attrdef (oid int, adrelid int);
 create table pg_rewrite (oid int, ev_class int, ev_action text);
 create table pg_policy (oid int, polrelid int, polqual text);
 create view pg_attribute as
-  select m.rowid as attrelid, x.cid + 1 as attnum, x.name as attname, case when x.type in ('INTEGER', 'integer', 'int', 'INT') then 23 else 0 end as atttypid
+  select m.rowid as attrelid, cast(x.cid + 1 as int) as attnum, x.name as attname, cast(case when x.type in ('INTEGER', 'integer', 'int', 'INT') then 23 else 0 end as int) as atttypid
   from sqlite_master m, pragma_table_xinfo(m.name) x where m.type = 'table' and m.name not like 'sqlite_%' and m.name not like 'pg_%';
 create table pg_operator (oid int, oprname text, oprcode int, oprnamespace int);
 create table pg_cast (castfunc int);

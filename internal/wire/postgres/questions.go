@@ -21,33 +21,33 @@ const plainCatalogQuery = `/* jolly larder reads the catalog */
 select 'relation', n.nspname, c.relname,
        cast(c.relkind as text)
        || case when c.relrowsecurity then 'S' else '' end
-       || case when c.relhassubclass or exists (select 1 from pg_catalog.pg_inherits i where i.inhrelid = c.oid) then 'I' else '' end
+       || case when c.relhassubclass or exists (select '1' from pg_catalog.pg_inherits i where i.inhrelid = c.oid) then 'I' else '' end
        || case when c.relhasrules and c.relkind = 'r' then 'U' else '' end
-       || case when exists (select 1 from pg_catalog.pg_trigger t where t.tgrelid = c.oid and not t.tgisinternal) then 'T' else '' end
-       || case when exists (select 1 from pg_catalog.pg_trigger t
+       || case when exists (select '1' from pg_catalog.pg_trigger t where t.tgrelid = c.oid and not t.tgisinternal) then 'T' else '' end
+       || case when exists (select '1' from pg_catalog.pg_trigger t
                             join pg_catalog.pg_proc p on p.oid = t.tgfoid join pg_catalog.pg_language g on g.oid = p.prolang
                             where t.tgrelid = c.oid and not t.tgisinternal
                               and (g.lanname not in ('plpgsql', 'sql') or lower(p.prosrc) like '%execute%' or lower(p.prosrc) like '%create%'
                                    or lower(p.prosrc) like '%alter%' or lower(p.prosrc) like '%drop%' or lower(p.prosrc) like '%grant%'
                                    or lower(p.prosrc) like '%revoke%')) then 'X' else '' end
        || coalesce(f.flags, '')
-       || case when exists (select 1 from pg_catalog.pg_rewrite w
-                            where w.ev_class = c.oid and w.oid >= 16384 and cast(w.ev_action as text) like '%:funcid 2078 %')
-                 or exists (select 1 from pg_catalog.pg_policy y where y.polrelid = c.oid and cast(y.polqual as text) like '%:funcid 2078 %')
+       || case when exists (select '1' from pg_catalog.pg_rewrite w
+                            where w.ev_class = c.oid and w.oid >= '16384' and cast(w.ev_action as text) like '%:funcid 2078 %')
+                 or exists (select '1' from pg_catalog.pg_policy y where y.polrelid = c.oid and cast(y.polqual as text) like '%:funcid 2078 %')
                then 'F' else '' end
-       || case when exists (select 1 from pg_catalog.pg_attribute a
-                            where a.attrelid = c.oid and a.attnum > 0 and a.atttypid in (1266, 1270)) then 'Z' else '' end,
+       || case when exists (select '1' from pg_catalog.pg_attribute a
+                            where a.attrelid = c.oid and a.attnum > '0' and a.atttypid in ('1266', '1270')) then 'Z' else '' end,
        '', ''
 from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
 left join (select coalesce(a.adrelid, k.conrelid, w.ev_class, y.polrelid) as relid,
                   case max(cast(p.provolatile as text)) when 'v' then 'DF' else 'F' end as flags
            from pg_catalog.pg_depend d
            join pg_catalog.pg_proc p on p.oid = d.refobjid
-           left join pg_catalog.pg_attrdef a on d.classid = 2604 and a.oid = d.objid
-           left join pg_catalog.pg_constraint k on d.classid = 2606 and k.oid = d.objid
-           left join pg_catalog.pg_rewrite w on d.classid = 2618 and w.oid = d.objid
-           left join pg_catalog.pg_policy y on d.classid = 3256 and y.oid = d.objid
-           where d.refclassid = 1255
+           left join pg_catalog.pg_attrdef a on d.classid = '2604' and a.oid = d.objid
+           left join pg_catalog.pg_constraint k on d.classid = '2606' and k.oid = d.objid
+           left join pg_catalog.pg_rewrite w on d.classid = '2618' and w.oid = d.objid
+           left join pg_catalog.pg_policy y on d.classid = '3256' and y.oid = d.objid
+           where d.refclassid = '1255'
            group by coalesce(a.adrelid, k.conrelid, w.ev_class, y.polrelid)) f on f.relid = c.oid
 where c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and c.relpersistence <> 't'
   and n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast')
@@ -58,9 +58,9 @@ join pg_catalog.pg_class c on c.oid = k.confrelid join pg_catalog.pg_namespace n
 join pg_catalog.pg_class e on e.oid = k.conrelid join pg_catalog.pg_namespace m on m.oid = e.relnamespace
 where k.contype = 'f' and (k.confupdtype in ('c', 'n', 'd') or k.confdeltype in ('c', 'n', 'd'))
 union all
-select 'columns', n.nspname, c.relname, '', '', case when a.atttypid in (20, 21, 23) then 'n' else '' end || ' ' || cast(a.attname as text)
+select 'columns', n.nspname, c.relname, '', '', case when a.atttypid in ('20', '21', '23') then 'n' else '' end || ' ' || cast(a.attname as text)
 from pg_catalog.pg_attribute a join pg_catalog.pg_class c on c.oid = a.attrelid join pg_catalog.pg_namespace n on n.oid = c.relnamespace
-where a.attnum > 0 and c.relkind = 'r' and c.relpersistence <> 't' and n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast')
+where a.attnum > '0' and c.relkind = 'r' and c.relpersistence <> 't' and n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast')
 union all
 select 'function', '', p.proname, max(cast(p.provolatile as text)), '', ''
 from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
@@ -68,7 +68,7 @@ where n.nspname not in ('pg_catalog', 'information_schema')
 group by p.proname
 union all
 select 'operator', '', o.oprname, max(cast(p.provolatile as text)), '', ''
-from pg_catalog.pg_operator o join pg_catalog.pg_proc p on p.oid = o.oprcode
+from pg_catalog.pg_operator o join pg_catalog.pg_proc p on p.oid = cast(o.oprcode as oid)
 join pg_catalog.pg_namespace n on n.oid = o.oprnamespace
 where n.nspname <> 'pg_catalog'
 group by o.oprname
@@ -77,7 +77,7 @@ select 'operator', '', 'cast', max(cast(p.provolatile as text)), '', ''
 from pg_catalog.pg_cast t join pg_catalog.pg_proc p on p.oid = t.castfunc
 join pg_catalog.pg_namespace n on n.oid = p.pronamespace
 where n.nspname <> 'pg_catalog'
-having count(*) > 0
+having count(*) > '0'
 union all
 select 'path', '', pg_catalog.current_setting('search_path', true), '', '', ''`
 
@@ -97,8 +97,8 @@ var settingsQuery = func() string {
 	var q strings.Builder
 	q.WriteString("/* jolly larder reads this session's settings */ select " +
 		"pg_catalog.current_setting('default_transaction_isolation', true), pg_catalog.current_setting('standard_conforming_strings', true), " +
-		"case when pg_catalog.pg_my_temp_schema() = 0 then 0 else (select count(*) from pg_catalog.pg_class where relnamespace = pg_catalog.pg_my_temp_schema()) end, " +
-		"pg_catalog.array_to_string(current_schemas(true), pg_catalog.chr(10)), current_user, session_user, " +
+		"case when pg_catalog.pg_my_temp_schema() = '0' then '0' else (select count(*) from pg_catalog.pg_class where relnamespace = pg_catalog.pg_my_temp_schema()) end, " +
+		"pg_catalog.array_to_string(pg_catalog.current_schemas(true), pg_catalog.chr(10)), current_user, session_user, " +
 		"pg_catalog.current_setting('" + engine.OptOut + "', true), pg_catalog.current_setting('statement_timeout', true), " +
 		"(select r.oid from pg_catalog.pg_roles r where r.rolname = current_user), (select r.oid from pg_catalog.pg_roles r where r.rolname = session_user), " + serverIdentity)
 	for _, n := range settingNames {
@@ -144,12 +144,26 @@ func settings(rows [][]string) (engine.Settings, bool) {
 		Patience:      patience(r[7]),
 	}
 	if strangePath(r[otherSettings]) {
+		s.Path, s.Role = nil, "" // what was answered may be anybody's word
 		s.Strange = "the session's search path puts other schemas before the system's"
+	}
+	if size := sizeOf(s.Values); size > mostSettings {
+		s.Path, s.Values, s.Strange = nil, nil, "the session's settings are too long to be remembered"
 	}
 	if r[1] == "off" {
 		s.Strange = "the session reads backslashes in strings as escapes"
 	}
 	return s, true
+}
+
+// mostSettings is how many bytes the settings in keys may have together: they are part of every key, and remembered for each session.
+const mostSettings = 8 << 10
+
+func sizeOf(texts []string) (n int) {
+	for _, t := range texts {
+		n += len(t)
+	}
+	return n
 }
 
 // patience reads the server's limit for a statement's time, which it writes in the largest unit that fits, and 0 for none.
