@@ -49,6 +49,7 @@ func feedPlanCommand(use, short string, plan func(context.Context, *pgconn.PgCon
 			if err != nil {
 				return &usageError{fmt.Errorf("--database: %w", err)}
 			}
+			cfg.RuntimeParams["search_path"] = "" // a superuser's connection is to call nothing of a user's
 			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 			defer cancel()
 			conn, err := pgconn.ConnectConfig(ctx, cfg)

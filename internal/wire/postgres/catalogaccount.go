@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"maps"
 	"net"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -43,9 +44,12 @@ func (s *Server) describe(set *Settings, database string) ([]catalog.Row, error)
 	return rows, err
 }
 
-// Connect connects to the origin as a client of its own.
+// Connect connects to the origin as a client of its own. Names mean the server's own things there, unless they say otherwise:
+// what users have made in a schema of the usual search path must not be called with the account's privileges.
 func (s *Server) Connect(ctx context.Context, a Account, database string, parameters map[string]string) (*pgconn.PgConn, error) {
-	return s.connect(ctx, s.Settings(), a, database, parameters)
+	own := map[string]string{"search_path": ""}
+	maps.Copy(own, parameters)
+	return s.connect(ctx, s.Settings(), a, database, own)
 }
 
 func (s *Server) connect(ctx context.Context, set *Settings, a Account, database string, parameters map[string]string) (*pgconn.PgConn, error) {
