@@ -22,7 +22,7 @@ func (s *session) decide(r *engine.Request, now time.Time) engine.Decision {
 		if s.queue.len() > 0 || s.mid {
 			r.NoAsking = true
 		}
-		if tries > 0 {
+		if tries > 0 || s.startup.replication { // which takes no questions of this kind
 			r.NoAsking = true
 		}
 		d := s.eng.Decide(r, now)
