@@ -4,8 +4,8 @@
 # make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server
 # make bench-core  how fast the parts of it are
 # make check-freshness FOR=10m SEED=1 FEED=true GENERATED=true  look for old answers for a while (one minute unless FOR says otherwise)
-# make check-faults  have everything go wrong that may, under load, and judge every answer: 6 to 10 minutes; as root also a full disk
-# make check-flood  flood a larder with patterns, names, long texts and connections, and report its memory: 2 to 3 minutes
+# make check-faults  have everything go wrong that may, under load, and judge every answer: 8 minutes; as root also a full disk
+# make check-flood  flood a larder with patterns, names, long texts and connections, and report its memory: 3 to 4 minutes
 # make check-fuzz FOR=3m  fuzz each of some twenty decoders of bytes for that long: an hour in all
 # make screenshots  take the pictures in docs/screenshots anew
 

@@ -16,6 +16,7 @@ import (
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
 )
 
@@ -405,7 +406,7 @@ func (e *Engine) rest(facts *analysis.Facts) *Pattern {
 	return &Pattern{ID: o.ID, Text: o.Text, Facts: facts, Numbers: o.Numbers, passing: true, clock: freshness.Clock{Name: patternClock}}
 }
 
-// mergeRare makes room for new patterns: those that clients waited for least, that no rule speaks of and that were not
+// mergeRare makes room for new patterns: those that clients waited for least, that no rule names, of which nothing is kept and that were not
 // asked in the last minute, are no longer told apart, and are counted in sum.
 func (e *Engine) mergeRare(now time.Time) {
 	if now.Sub(e.merged) < time.Second {
@@ -424,7 +425,7 @@ func (e *Engine) mergeRare(now time.Time) {
 	var list []candidate
 	set := e.Rules()
 	e.patterns.each(func(p *Pattern) {
-		if len(p.candidates(set).list) == 0 && p.Numbers.Minute().Calls() == 0 && (full || p.Numbers.Calls() <= fewCalls) {
+		if !p.named(set) && p.Numbers.Kept.Held.Load() == 0 && p.Numbers.Minute().Calls() == 0 && (full || p.Numbers.Calls() <= fewCalls) {
 			list = append(list, candidate{p, p.Numbers.Total().AllWaited()})
 		}
 	})
@@ -440,6 +441,13 @@ func (e *Engine) mergeRare(now time.Time) {
 	}
 	e.patterns.remove(out)
 	e.Ledger.Merge(numbers, e.others().Numbers)
+}
+
+// named says whether a rule speaks of this very pattern, and not of any that are like it.
+func (p *Pattern) named(set *rules.Set) bool {
+	return slices.ContainsFunc(p.candidates(set).list, func(r *rules.Rule) bool {
+		return r.Pattern != "" || r.Text != "" && !strings.Contains(r.Text, "*")
+	})
 }
 
 // fewCalls is how often a pattern was asked at most that is no longer told apart when half of the room is taken: a flood of
