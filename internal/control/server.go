@@ -64,22 +64,11 @@ func Listen(path string) (net.Listener, error) {
 		release()
 		return nil, err
 	}
-	return &lockedListener{l, release}, nil
+	return lock.Until(l, release), nil
 }
 
 // longestPath is how many bytes a Unix socket's path may have, with room for what the system needs.
 const longestPath = 100
-
-// lockedListener gives its lock up when it is closed.
-type lockedListener struct {
-	net.Listener
-	release func()
-}
-
-func (l *lockedListener) Close() error {
-	defer l.release()
-	return l.Listener.Close()
-}
 
 func listenOwn(path string) (net.Listener, error) {
 	if c, err := net.DialTimeout("unix", path, time.Second); err == nil {

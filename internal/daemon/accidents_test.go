@@ -139,3 +139,20 @@ func TestTheStateIsItsOwnersAlone(t *testing.T) {
 		assert.Zero(t, info.Mode().Perm()&0o077, f.Name())
 	}
 }
+
+// The same of sockets for clients.
+func TestOneLarderListensOnASocket(t *testing.T) {
+	path := filepath.Join(t.TempDir(), ".s.PGSQL.7432")
+	l, err := listen(path)
+	require.NoError(t, err)
+	_, err = listen(path)
+	assert.ErrorContains(t, err, "another larder uses it")
+	require.NoError(t, l.Close())
+	require.NoError(t, os.WriteFile(path, nil, 0o600))
+	_, err = listen(path)
+	assert.ErrorContains(t, err, "a file of that name is there")
+	require.NoError(t, os.Remove(path))
+	l, err = listen(path)
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"jollylarder/internal/config"
+	"jollylarder/internal/lock"
 )
 
 // listen opens a listener for clients. A Unix socket is for everybody who can reach it, as a database's is: the
@@ -15,6 +16,20 @@ func listen(address string) (net.Listener, error) {
 	if !config.IsPath(address) {
 		return net.Listen("tcp", address)
 	}
+	// Of two larders that start at the same moment only one may replace what is left over. A database's own lock has another name.
+	release, err := lock.File(address + ".larder-lock")
+	if err != nil {
+		return nil, err
+	}
+	l, err := listenUnix(address)
+	if err != nil {
+		release()
+		return nil, err
+	}
+	return lock.Until(l, release), nil
+}
+
+func listenUnix(address string) (net.Listener, error) {
 	if c, err := net.DialTimeout("unix", address, time.Second); err == nil {
 		c.Close()
 		return nil, fmt.Errorf("%s: another program listens on it", address)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"strconv"
 	"strings"
@@ -46,4 +47,17 @@ func File(path string) (release func(), err error) {
 		fmt.Fprintln(f, os.Getpid())
 	}
 	return func() { f.Close() }, nil
+}
+
+// Until gives a listener that gives a lock up when it is closed.
+func Until(l net.Listener, release func()) net.Listener { return &listener{l, release} }
+
+type listener struct {
+	net.Listener
+	release func()
+}
+
+func (l *listener) Close() error {
+	defer l.release()
+	return l.Listener.Close()
 }

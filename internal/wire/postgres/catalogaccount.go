@@ -35,10 +35,8 @@ func (s *Server) describe(set *Settings, database string) ([]catalog.Row, error)
 		return nil, err
 	}
 	defer c.Close(ctx)
-	if said := c.Exec(ctx, "select "+serverIdentity); said != nil {
-		if r, err := said.ReadAll(); err == nil && len(r) == 1 && len(r[0].Rows) == 1 {
-			s.Engine.SeenServer(s.Name, string(r[0].Rows[0][0]))
-		}
+	if r, err := c.Exec(ctx, "select "+serverIdentity).ReadAll(); err == nil && len(r) == 1 && len(r[0].Rows) == 1 {
+		s.Engine.SeenServer(s.Name, string(r[0].Rows[0][0]))
 	}
 	rows, _, err := Describe(ctx, c)
 	return rows, err

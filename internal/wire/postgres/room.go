@@ -46,14 +46,10 @@ func (s *session) withoutRoom(name string, st engine.Statement) *prepared {
 
 // reserve takes room for a message that needs a buffer of its own.
 func (s *session) reserve(total int) bool {
-	if s.reserved > 0 {
-		return int64(2*total) <= s.reserved || s.more(total)
+	n := int64(2*total) - s.reserved // a buffer grows by doubling
+	if n <= 0 {
+		return true
 	}
-	return s.more(total)
-}
-
-func (s *session) more(total int) bool {
-	n := int64(2*total) - s.reserved
 	if !s.server.Engine.SessionRoom().Take(n) {
 		return false
 	}
