@@ -91,7 +91,7 @@ type PinValue struct {
 }
 
 // Effect is what a statement does beyond reading and writing the tables it names. Effects add up.
-type Effect uint8
+type Effect uint16
 
 // The effects.
 const (
@@ -103,6 +103,8 @@ const (
 	Commits                     // may end a transaction block by committing, or commits on the way
 	Shared                      // changes what all databases of a server have in common, such as roles, or may reach another
 	System                      // changes the system catalogs in what nobody's other results rest on, such as a temporary table
+	Isolates                    // changes the isolation of the transaction block that it stands in, if it is the block's first
+	Patience                    // changes how long a statement of its session may take
 )
 
 // Isolation is what a statement that begins a transaction block asks for.
@@ -172,11 +174,12 @@ type Facts struct {
 	Effect       Effect
 	Isolation    Isolation
 	// Prepares is the name under which SQL prepares a statement, and Prepared what that does each time that it is run; Executes is the name under which
-	// one is run. Forgets is set where names are forgotten.
-	Prepares string
-	Prepared *Facts
-	Executes string
-	Forgets  bool
+	// one is run. Forgets is set where names are forgotten: that in Forgotten, or all if it is empty.
+	Prepares  string
+	Prepared  *Facts
+	Executes  string
+	Forgets   bool
+	Forgotten string
 	// Code is what the code in this very statement does, where that is known. It is another in the next statement of the pattern.
 	Code *Facts
 	// Makes is the name of a temporary table that it makes, of which nothing but its rows is of interest, if the types of its columns have no checks of this

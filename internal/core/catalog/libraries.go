@@ -14,6 +14,6 @@ func reviewed(symbol string) bool {
 // libraries are those that come with the server whose functions were reviewed, each with the functions that do more. Source: the contrib directory of
 // the server's sources.
 var libraries = map[string]map[string]bool{
-	"citext": nil, "hstore": nil, "ltree": nil, "pg_trgm": {"set_limit": true}, "fuzzystrmatch": nil, "cube": nil, "seg": nil, "isn": nil, "_int": nil, "btree_gin": nil, "btree_gist": nil, "unaccent": nil,
+	"citext": nil, "hstore": nil, "ltree": nil, "pg_trgm": {"set_limit": true}, "fuzzystrmatch": nil, "cube": nil, "seg": nil, "isn": {"accept_weak_input": true}, "_int": nil, "btree_gin": nil, "btree_gist": nil, "unaccent": nil,
 	"uuid-ossp": nil, "pgcrypto": nil, "moddatetime": nil, "insert_username": nil, "autoinc": nil, "earthdistance": nil, "intagg": nil, "dict_int": nil, "dict_xsyn": nil,
 }

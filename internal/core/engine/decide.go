@@ -105,6 +105,8 @@ type Decision struct {
 	Entry *store.Entry
 	// Need is what the server must be asked first; when it is not zero the decision is to be asked for again.
 	Need Need
+	// Ahead is what the server is to be asked before the statement is sent, without waiting for the answer.
+	Ahead Need
 	// Keepable is set when a rule could keep its result.
 	Keepable bool
 	// Own is set when the larder is to answer of its own, with Last.
@@ -220,6 +222,9 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 			return d
 		}
 	}
+	if acts.Facts.Effect&analysis.Begins != 0 && s.beginsUnknown(r) && set.Keeps() {
+		d.Ahead = NeedSettings // within the block it would be too late
+	}
 	accepted := rule != nil && rule.AcceptTime
 	if len(res.Reasons) > 0 && !(accepted && res.OfTime) {
 		d.Reason = res.Reasons[0]
@@ -242,7 +247,9 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 	case s.e.suspended(rule):
 		d.Reason = whyStale
 	case obstacle != "":
-		d.Reason, d.ruled = obstacle, true
+		if d.Reason, d.ruled = obstacle, true; len(s.identity) == 0 {
+			s.needs()
+		}
 	case len(s.identity) == 0:
 		s.needs()
 		if d.Reason = whySettings; !r.NoAsking && s.state == Idle {
@@ -253,6 +260,12 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 		s.lookUp(&d, r, rule, now)
 	}
 	return d
+}
+
+// beginsUnknown says whether a block is about to begin in a session whose settings are not known, and are needed or were needed
+// by others like it.
+func (s *Session) beginsUnknown(r *Request) bool {
+	return s.state == Idle && !s.begun && !r.NoAsking && len(s.identity) == 0 && s.asked != s.generation && s.mayNeed()
 }
 
 // sums notes how often what a statement reads has changed, where its input is followed.

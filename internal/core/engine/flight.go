@@ -38,6 +38,9 @@ func (s *Session) Join(d *Decision) (done <-chan struct{}, most time.Duration) {
 	if p := s.settings.Patience; p > 0 {
 		most = min(most, p/2) // the server would have ended the statement by then
 	}
+	if s.hasty {
+		most = time.Millisecond
+	}
 	f, first := s.e.flights.join(d.key)
 	if !first {
 		return f.done, most

@@ -18,6 +18,9 @@ func (s *Session) Learned(set Settings) {
 		return
 	}
 	s.settings = set
+	if s.isolation == byDefault {
+		s.isolation = set.isolation()
+	}
 	s.shared = s.shared[:0]
 	s.pathKey = strings.Join(set.Path, "\n")
 	s.identity = s.appendIdentity(s.identity[:0], s.User, set.Roles)

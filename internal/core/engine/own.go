@@ -38,6 +38,8 @@ func (s *Session) follows(d *Decision) {
 	f := d.Pattern.Facts
 	known := d.does != f
 	switch {
+	case f.Forgets && f.Forgotten != "" && f.Verb == "deallocate":
+		delete(s.inSQL, f.Forgotten)
 	case f.Forgets:
 		clear(s.inSQL)
 		clear(s.temp)
@@ -120,6 +122,7 @@ func (s *Session) judge() {
 	schema := s.db.current()
 	if schema == nil || s.db.clocks.Schema.Changes() != s.unsureAt || s.may(schema, func(does *catalog.Resolved) bool { return does.Settings || does.Everything }) {
 		s.ForgetSettings()
+		s.renamings++
 	}
 	s.temporary, s.unsure = s.mayLeave(), nil
 }

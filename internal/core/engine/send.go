@@ -24,6 +24,16 @@ func (d *Decision) Quiet() bool {
 	return false
 }
 
+// renames says whether a statement may change what the names of prepared statements stand for, other than by saying so.
+func (d *Decision) renames() bool {
+	f := d.does
+	return d.resolved.Everything && !d.blind() || f.Effect&analysis.Unknown != 0 || (f.Prepares != "" || f.Forgets) && f.Verb == "several"
+}
+
+// Renamings counts the statements that may have changed what the names of prepared statements stand for, other than by
+// saying so.
+func (s *Session) Renamings() uint64 { return s.renamings }
+
 // Send follows a statement that is about to be sent to the origin. It must be called before the first byte is.
 func (s *Session) Send(d *Decision, now time.Time) {
 	f := d.does
@@ -40,8 +50,21 @@ func (s *Session) Send(d *Decision, now time.Time) {
 			s.undoable = true
 		}
 		s.setting = true
-		if s.state != Idle || s.begun {
+		if s.InBlock() {
 			s.isolation = unknownIsolation
+		}
+	}
+	if f.Effect&analysis.Patience != 0 {
+		s.hasty = true
+	}
+	if f.Effect&analysis.Isolates != 0 && s.InBlock() {
+		s.isolation, s.isolated = unknownIsolation, true
+		switch {
+		case f.Verb != "set": // it is one of several statements
+		case f.Isolation == analysis.ReadCommitted:
+			s.isolation = readCommitted
+		default:
+			s.isolation = snapshot
 		}
 	}
 	if s.undoable && (f.Effect&(analysis.Commits|analysis.Ends) != 0 || f.Verb == "savepoint") {
@@ -60,6 +83,9 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	blind := d.blind() && len(f.Writes) == 0
 	by := source{pattern: d.Pattern, application: s.Application, blind: blind}
 	s.makes(d)
+	if d.renames() {
+		s.renamings++
+	}
 	schemaAt := s.db.clocks.Schema.Changes()
 	if res.schema != s.db.current() {
 		schemaAt-- // it was resolved by another catalog than this moment's: then nothing is sure
@@ -125,10 +151,11 @@ func (s *Session) begin(c freshness.Change, schemaAt uint64, by source, now time
 // way. It must be called before the client gets to know.
 func (s *Session) Ready(state TxState) {
 	s.endUnseen(state)
+	s.failed(state)
 	if state == Idle {
 		s.collected.Clear()
 		s.blind = nil
-		s.isolation = unknownIsolation
+		s.isolation, s.isolated = unknownIsolation, false
 	} else if s.state == Idle && !s.begun {
 		s.isolation = unknownIsolation
 	}
@@ -145,7 +172,15 @@ func (s *Session) Ready(state TxState) {
 // it has ended.
 func (s *Session) ReadyBehind(state TxState) {
 	s.endUnseen(state)
+	s.failed(state)
 	s.state = state
+}
+
+// failed follows the failure of a block, which may have been that of setting its isolation.
+func (s *Session) failed(state TxState) {
+	if state == Failed && s.isolated {
+		s.isolation = unknownIsolation
+	}
 }
 
 // endUnseen moves the clocks of what was written in a block that ended in a way that was not recognised.

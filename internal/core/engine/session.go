@@ -98,6 +98,8 @@ type Session struct {
 
 	leading leading
 
+	renamings uint64
+
 	inSQL  map[string]*Pattern // statements prepared in SQL, by name; nil for one of which it is not certain which it is
 	temp   map[string]bool     // its temporary tables, as far as nothing happens when they are written
 	before []past              // what its settings were
@@ -120,7 +122,9 @@ type Session struct {
 
 	state     TxState
 	isolation isolation
+	isolated  bool // that was set within the block, which may turn out to have failed
 	begun     bool // a BEGIN was sent since the last Ready
+	hasty     bool // its statements may have less time by now than its settings say
 
 	collected freshness.Change  // what it wrote and may not have committed
 	blind     []*Pattern        // what of that was sent while the catalog was not known
@@ -161,6 +165,7 @@ type isolation uint8
 
 const (
 	unknownIsolation isolation = iota
+	byDefault                  // that of its settings, which were asked before the block began, and are to arrive
 	readCommitted
 	snapshot
 )
@@ -238,7 +243,7 @@ func (s *Session) path() []string {
 func (s *Session) Wants(now time.Time) Need {
 	var n Need
 	if len(s.identity) == 0 && s.e.Rules().Keeps() {
-		if h := s.db.habit(s.asker(), false); h != nil && h.score.Load() > 0 {
+		if s.mayNeed() {
 			n |= NeedSettings
 		}
 	}
@@ -246,6 +251,15 @@ func (s *Session) Wants(now time.Time) Need {
 		n |= NeedCatalog
 	}
 	return n
+}
+
+// mayNeed says whether the session's settings have been needed, or mostly are in sessions like it.
+func (s *Session) mayNeed() bool {
+	if s.needed {
+		return true
+	}
+	h := s.db.habit(s.asker(), false)
+	return h != nil && h.score.Load() > 0
 }
 
 // WantsCatalog says whether the catalog is among what Wants would give.
@@ -292,7 +306,7 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 		s.db.mu.Unlock()
 	}
 	if n&NeedSettings != 0 {
-		s.asked = s.generation
+		s.asked, s.hasty = s.generation, false
 	}
 	return n
 }
@@ -306,9 +320,17 @@ func (s *Session) isolationOf(f *analysis.Facts) isolation {
 		return readCommitted
 	case f.Isolation == analysis.SnapshotIsolation:
 		return snapshot
-	case len(s.identity) == 0:
-		return unknownIsolation
-	case s.settings.ReadCommitted:
+	case len(s.identity) > 0:
+		return s.settings.isolation()
+	case s.asked == s.generation:
+		return byDefault
+	}
+	return unknownIsolation
+}
+
+// isolation gives that of a block that does not say otherwise.
+func (s *Settings) isolation() isolation {
+	if s.ReadCommitted {
 		return readCommitted
 	}
 	return snapshot

@@ -16,7 +16,7 @@ func (s *session) decide(r *engine.Request, now time.Time) engine.Decision {
 	waited := false
 	from := now
 	for tries := 0; ; tries++ {
-		if tries > 0 || s.server.Engine.MayKeep(r.Pattern) || len(r.Pattern.Facts.Writes) > 0 && s.server.Engine.Rules().Keeps() {
+		if tries > 0 || s.mayRestOn(r.Pattern) {
 			s.awaitQuestions()
 		}
 		if s.queue.len() > 0 || s.mid {
@@ -98,15 +98,15 @@ func (s *session) hurryOn() {
 	}
 }
 
-// awaitQuestions waits while nothing but questions of the larder's own is under way.
+// mayRestOn says whether the decision on a statement may rest on what is being asked.
+func (s *session) mayRestOn(p *engine.Pattern) bool {
+	return s.server.Engine.MayKeep(p) || len(p.Facts.Writes) > 0 && s.server.Engine.Rules().Keeps()
+}
+
+// awaitQuestions waits for the answers to the larder's own questions that stand before everything else.
 func (s *session) awaitQuestions() {
-	for s.queue.len() > 0 && !s.originGone {
-		for _, x := range s.queue.all() {
-			if x.question == nil {
-				return
-			}
-		}
-		q := s.queue.last().question
+	for s.queue.len() > 0 && s.queue.first().question != nil && !s.originGone {
+		q := s.queue.first().question
 		s.outside(func() { <-q.done })
 	}
 }
@@ -119,6 +119,7 @@ func (s *session) ask(need engine.Need) {
 		s.aside(s.readCatalog)
 	}
 	var msg []byte
+	var questions []*question
 	for _, n := range []engine.Need{engine.NeedSettings, engine.NeedCatalog} {
 		if need&n == 0 {
 			continue
@@ -137,11 +138,18 @@ func (s *session) ask(need engine.Need) {
 				sql = catalogQuery
 			}
 		}
-		s.queue.push(&exchange{closed: true, synced: true, question: &question{need: n, done: make(chan struct{})}})
+		questions = append(questions, &question{need: n, done: make(chan struct{})})
 		msg = append(msg, questionMessages(sql)...)
 	}
-	if msg == nil {
-		return
+	if msg != nil {
+		s.put(questions, msg)
+	}
+}
+
+// put puts questions. It is called with sending and mu held, and gives mu up while it writes.
+func (s *session) put(questions []*question, msg []byte) {
+	for _, q := range questions {
+		s.queue.push(&exchange{closed: true, synced: true, question: q})
 	}
 	written := false
 	defer func() {
@@ -150,6 +158,13 @@ func (s *session) ask(need engine.Need) {
 		}
 	}()
 	s.outside(func() { written = s.write(msg) })
+}
+
+// askBefore asks what is to be known of what comes behind a statement that is about to be sent.
+func (s *session) askBefore(d *engine.Decision) {
+	if d.Ahead != 0 {
+		s.ask(d.Ahead)
+	}
 }
 
 // askAhead asks what decisions to come will rest on, right after the login or later, when the session is at rest outside
@@ -171,6 +186,7 @@ func (s *session) askAhead() {
 // question is something the larder itself asks the origin over a client's connection, in a quiet moment.
 type question struct {
 	need engine.Need
+	sure func(rows [][]string) // takes the answer to another question
 	rows [][]string
 	bad  bool
 	lack bool // the server does not know what it was asked for
@@ -214,6 +230,9 @@ func (s *session) answered(x *exchange, kind byte, body []byte, now time.Time) {
 		q.bad, q.lack = true, q.lack || lacks(body)
 	case 'Z':
 		s.queue.pop()
+		if q.sure != nil && !q.bad {
+			q.sure(q.rows)
+		}
 		switch q.need {
 		case engine.NeedSettings:
 			if set, ok := settings(q.rows); ok && !q.bad {

@@ -239,6 +239,9 @@ func (b *batch) unit(u unit) (n int) {
 	} else {
 		stmt = s.meant(b.at(u.bind.statement))
 	}
+	if s.mayRestOn(stmt.st.Pattern) {
+		s.awaitQuestions()
+	}
 	r := engine.Request{Statement: stmt.st, Shape: 'x', Types: stmt.types, Busy: s.busy(true)}
 	if stmt.without && r.Busy == "" {
 		r.Busy = whyNoRoom
@@ -319,6 +322,7 @@ func (b *batch) sendUnit(u *unit, d *engine.Decision) (n int) {
 	if u.parse != nil {
 		first = u.parse
 	}
+	s.askBefore(d)
 	b.oweQuery(first, d)
 	if u.parse != nil {
 		b.message(u.parse)

@@ -3,9 +3,11 @@ package postgres
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"hash/maphash"
 	"math"
+	"os"
 	"time"
 
 	"jollylarder/internal/core/engine"
@@ -15,12 +17,50 @@ import (
 
 // fromClient reads messages until the connection ends.
 func (s *session) fromClient() {
-	s.client.receive(s.in.space, func(n int, err error) (more, settled bool) {
-		s.in.arrived(n)
-		s.settled = false
-		more = n == 0 || s.safely()
-		return more && err == nil, s.settled && len(s.in.unread()) == 0
-	})
+	for again := true; again; {
+		again = false
+		s.client.receive(s.in.space, func(n int, err error) (more, settled bool) {
+			s.in.arrived(n)
+			s.settled = false
+			more = n == 0 || s.safely()
+			if s.silence(errors.Is(err, os.ErrDeadlineExceeded)) {
+				again = more
+			}
+			return more && err == nil, s.settled && len(s.in.unread()) == 0
+		})
+	}
+}
+
+// longestSilence is how long messages are held back that may become part of what can be answered from memory, when nothing
+// more comes: the origin's clock for a statement begins with them.
+const longestSilence = 3 * time.Millisecond
+
+// silence has the silence after held messages noticed, and sends these on when it has lasted. It says whether it had, and
+// the client is to be read again.
+func (s *session) silence(lasted bool) (again bool) {
+	switch {
+	case lasted && s.listening:
+		s.listening = false
+		_ = s.client.SetReadDeadline(time.Time{})
+		return s.sendHeld()
+	case len(s.held) > 0:
+		s.listening = true
+		_ = s.client.SetReadDeadline(time.Now().Add(longestSilence))
+	case s.listening:
+		s.listening = false
+		_ = s.client.SetReadDeadline(time.Time{})
+	}
+	return false
+}
+
+// sendHeld is flush, guarded like safely.
+func (s *session) sendHeld() (more bool) {
+	defer func() {
+		if r := recover(); r != nil {
+			more = s.afterFault(r)
+		}
+	}()
+	return s.flush()
 }
 
 // safely is consume, after a fault in which nothing that has not been sent is lost: from there on everything is relayed.
@@ -288,6 +328,7 @@ func (s *session) boundTo(portal []byte) *prepared {
 func (s *session) meant(name []byte) *prepared {
 	stmt := s.here
 	if len(name) > 0 {
+		s.makeSure(name)
 		stmt = s.statements[string(name)]
 	}
 	if stmt == nil {
@@ -340,6 +381,9 @@ func (s *session) simple(st engine.Statement, now time.Time) (before []byte, sen
 	if x := s.openExchange(); x != nil && x.failed {
 		return nil, true, true // the origin hears nothing until a Sync
 	}
+	if s.mayRestOn(st.Pattern) {
+		s.awaitQuestions()
+	}
 	d := s.decide(&engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)
 	fault.Point("decided")
 	if d.Outcome == ledger.Hit {
@@ -355,6 +399,7 @@ func (s *session) simple(st engine.Statement, now time.Time) (before []byte, sen
 		s.active = now
 		return nil, false, ok
 	}
+	s.askBefore(&d)
 	if s.owesQuery(&d) {
 		if x := s.openExchange(); x != nil {
 			before = s.owedQuery(x, nil)
@@ -429,10 +474,7 @@ func (s *session) callsNumber(body []byte, now time.Time) bool {
 // start tells the engine that a statement is sent on as part of an exchange.
 func (s *session) start(x *exchange, e *execution, now time.Time) {
 	e.sent = now
-	switch f := e.d.Pattern.Facts; f.Verb {
-	case "deallocate", "discard", "several", "unknown", "call", "do": // names may mean nothing afterwards, or something else
-		clear(s.statements)
-	}
+	s.forgets(&e.d)
 	if e.d.Outcome == ledger.Miss {
 		e.sent = s.server.now() // questions may have come in between
 	}
@@ -617,6 +659,8 @@ func (s *session) prepare(name string, stmt *prepared) *parsing {
 	if p.old != nil && p.old != stmt {
 		p.meanwhile = s.unknown("a name that is being prepared anew")
 	}
+	s.doubt()
+	delete(s.doubtful, name)
 	if s.statements == nil || len(s.statements) > mostNames {
 		s.statements = map[string]*prepared{} // those forgotten may do anything when run again
 	}

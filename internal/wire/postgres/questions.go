@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	analysis "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/freshness"
 )
@@ -81,15 +82,8 @@ having count(*) > '0'
 union all
 select 'path', '', pg_catalog.current_setting('search_path', true), '', '', ''`
 
-// settingNames are the settings that can change the result of a statement that reads plain tables through functions
-// known to be harmless: how names are resolved, how values are read and written, and who asks.
-var settingNames = []string{
-	"search_path", "role", "row_security", "TimeZone", "timezone_abbreviations", "DateStyle", "IntervalStyle",
-	"client_encoding", "extra_float_digits", "bytea_output", "lc_monetary", "lc_numeric", "lc_time", "xmlbinary",
-	"xmloption", "array_nulls", "transform_null_equals", "backslash_quote", "default_text_search_config",
-	"gin_fuzzy_search_limit", "quote_all_identifiers", "client_min_messages", "session_replication_role",
-	"plpgsql.variable_conflict", "restrict_nonsystem_relation_kind",
-}
+// settingNames are the settings that are part of every key.
+var settingNames = analysis.ResultSettings
 
 // settingsQuery asks a session for the settings above and what else a decision rests on. A setting that the server
 // does not have is null.

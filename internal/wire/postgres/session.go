@@ -64,6 +64,9 @@ type session struct {
 
 	// What the client has prepared. A name whose meaning is not certain is not in statements.
 	statements map[string]*prepared
+	// Those of before something that may have changed what names stand for, and how often that has happened.
+	doubtful  map[string]*prepared
+	renamings uint64
 	// The unnamed statement as the client knows it and as the origin does, nil for none: when all that is under way has
 	// come true, and now.
 	here, there       *prepared
@@ -90,6 +93,7 @@ type session struct {
 	partly    bool                 // of what is being dealt with, something has been written already
 	following int                  // bytes still to come of a message that is sent on as it comes
 	settled   bool                 // the client waits for what it asked
+	listening bool                 // for a silence after held messages
 	held      []part               // the messages since the last Sync that have not been sent on
 	through   bool                 // the bytes held are copy data, which only wait for more of it
 	portals   map[string]*prepared // what named portals run

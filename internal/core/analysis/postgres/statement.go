@@ -82,7 +82,7 @@ func (r *reader) statement(n *pg.Node) {
 	case *pg.Node_DeallocateStmt:
 		f.Verb = "deallocate"
 		f.AddReason("forgets a prepared statement")
-		f.Forgets = true
+		f.Forgets, f.Forgotten = true, s.DeallocateStmt.Name
 	case *pg.Node_LoadStmt:
 		f.Verb = "load"
 		r.anything("loads code into the server")
@@ -155,32 +155,6 @@ func (r *reader) copyStatement(c *pg.CopyStmt) {
 		f.Effect |= analysis.Unknown | analysis.Shared
 		f.AddReason("runs a program on the server")
 	}
-}
-
-func (r *reader) setting(s *pg.VariableSetStmt) {
-	f := r.f
-	f.Verb = "set"
-	f.Effect |= analysis.Settings
-	what := "the setting " + s.Name
-	switch s.Kind {
-	case pg.VariableSetKind_VAR_RESET:
-		f.Verb = "reset"
-	case pg.VariableSetKind_VAR_RESET_ALL:
-		f.Verb, what = "reset", "all settings"
-	}
-	switch s.Name {
-	case "TRANSACTION", "TRANSACTION SNAPSHOT":
-		f.AddReason("changes what its transaction sees")
-		return
-	case "SESSION CHARACTERISTICS":
-		f.AddReason("changes what transactions of its session see")
-		return
-	}
-	if s.IsLocal {
-		f.AddReason("changes " + what + " for its transaction")
-		return
-	}
-	f.AddReason("changes " + what + " of its session")
 }
 
 // definition reads a statement that defines, changes or removes something in the schema.
@@ -336,18 +310,7 @@ func (r *reader) transaction(t *pg.TransactionStmt) {
 	case pg.TransactionStmtKind_TRANS_STMT_BEGIN, pg.TransactionStmtKind_TRANS_STMT_START:
 		f.Verb = "begin"
 		f.Effect |= analysis.Begins
-		for _, o := range t.Options {
-			d := o.GetDefElem()
-			if d.GetDefname() != "transaction_isolation" {
-				continue
-			}
-			switch d.Arg.GetAConst().GetSval().GetSval() {
-			case "read committed", "read uncommitted":
-				f.Isolation = analysis.ReadCommitted
-			default:
-				f.Isolation = analysis.SnapshotIsolation
-			}
-		}
+		f.Isolation = isolation(t.Options)
 	case pg.TransactionStmtKind_TRANS_STMT_COMMIT:
 		f.Verb = "commit"
 		f.Effect |= analysis.Commits
