@@ -19,7 +19,7 @@ func (s *session) decide(r *engine.Request, now time.Time) engine.Decision {
 		if tries > 0 || s.mayRestOn(r.Pattern) {
 			s.awaitQuestions()
 		}
-		if s.queue.len() > 0 || s.mid {
+		if !s.mayAsk() {
 			r.NoAsking = true
 		}
 		if tries > 0 || s.startup.replication { // which takes no questions of this kind
@@ -98,6 +98,12 @@ func (s *session) hurryOn() {
 	}
 }
 
+// mayAsk says whether the origin can be asked something before all else: nothing else is under way, or only what has not
+// been sent, and runs nothing.
+func (s *session) mayAsk() bool {
+	return !s.mid && (s.queue.len() == 0 || s.unsent && s.queue.len() == 1)
+}
+
 // mayRestOn says whether the decision on a statement may rest on what is being asked.
 func (s *session) mayRestOn(p *engine.Pattern) bool {
 	return s.server.Engine.MayKeep(p) || len(p.Facts.Writes) > 0 && s.server.Engine.Rules().Keeps()
@@ -149,7 +155,12 @@ func (s *session) ask(need engine.Need) {
 // put puts questions. It is called with sending and mu held, and gives mu up while it writes.
 func (s *session) put(questions []*question, msg []byte) {
 	for _, q := range questions {
-		s.queue.push(&exchange{closed: true, synced: true, question: q})
+		x := &exchange{closed: true, synced: true, question: q}
+		if s.unsent && s.queue.len() > 0 && s.queue.last().question == nil {
+			s.queue.pushBefore(x)
+		} else {
+			s.queue.push(x)
+		}
 	}
 	written := false
 	defer func() {

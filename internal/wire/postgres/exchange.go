@@ -151,6 +151,12 @@ const mostFree = 4
 func (q *exchanges) len() int         { return len(q.list) - q.from }
 func (q *exchanges) all() []*exchange { return q.list[q.from:] }
 func (q *exchanges) push(x *exchange) { q.list = append(q.list, x) }
+
+// pushBefore puts an exchange before the last one.
+func (q *exchanges) pushBefore(x *exchange) {
+	q.list = append(q.list, q.last())
+	q.list[len(q.list)-2] = x
+}
 func (q *exchanges) first() *exchange { return q.list[q.from] }
 func (q *exchanges) last() *exchange  { return q.list[len(q.list)-1] }
 func (q *exchanges) recycle(x *exchange) {

@@ -275,8 +275,8 @@ func TestSessionsThatPass(t *testing.T) {
 		why    string
 	}{
 		"repeatable read":   {[]string{"begin isolation level repeatable read"}, "in a transaction that must see its own moment"},
-		"set transaction":   {[]string{"begin", "set transaction isolation level serializable"}, "in a transaction whose isolation is not known"},
-		"by default":        {[]string{"set default_transaction_isolation = 'repeatable read'", "begin"}, "in a transaction whose isolation is not known"},
+		"set transaction":   {[]string{"begin", "set transaction isolation level serializable"}, "in a transaction that must see its own moment"},
+		"by default":        {[]string{"set default_transaction_isolation = 'repeatable read'", "begin"}, "in a transaction that must see its own moment"},
 		"by default, alone": {[]string{"set default_transaction_isolation = 'serializable'"}, "transactions of this session see their own moment by default"},
 		"temporary table":   {[]string{"create temp table berths (id int, n int)"}, "its session has temporary tables"},
 		"backslashes":       {[]string{"set standard_conforming_strings = off"}, "the session reads backslashes in strings as escapes"},

@@ -473,7 +473,7 @@ func (s *session) callsNumber(body []byte, now time.Time) bool {
 
 // start tells the engine that a statement is sent on as part of an exchange.
 func (s *session) start(x *exchange, e *execution, now time.Time) {
-	e.sent = now
+	e.sent, s.unsent = now, false
 	s.forgets(&e.d)
 	if e.d.Outcome == ledger.Miss {
 		e.sent = s.server.now() // questions may have come in between

@@ -49,7 +49,7 @@ func (s *session) makeSure(name []byte) {
 		return
 	}
 	s.awaitQuestions()
-	if s.queue.len() > 0 || s.mid || s.originGone || s.clientGone {
+	if !s.mayAsk() || s.originGone || s.clientGone {
 		return
 	}
 	at := s.renamings

@@ -78,6 +78,8 @@ type session struct {
 
 	hiding bool // what is arriving from the origin is not for the client as it comes
 
+	unsent bool // the open exchange holds only what is still held back, and none of it runs anything
+
 	answeredInBlock bool // in this transaction something was, of which the origin knows nothing
 
 	// The unnamed portal, where the client's and the origin's differ since a Bind was answered from memory.
