@@ -117,6 +117,32 @@ const (
 	SnapshotIsolation                  // REPEATABLE READ or SERIALIZABLE
 )
 
+// Definition is a change of definitions that concerns nothing but the relations it names, and what the server makes for
+// them under names that begin with theirs.
+type Definition struct {
+	Names []Name
+	Quiet Quiet
+	// Same is set when rows and columns stay what they are.
+	Same bool
+	// Calls is set when functions may be called for the rows that there are: those by which an index or a check of the relation
+	// is made.
+	Calls bool
+	// Cascades is set when what depends on the relations changes with them.
+	Cascades bool
+	// Indexes is set when the names are those of indexes.
+	Indexes bool
+}
+
+// Quiet says what happens when the relations of a definition are used afterwards that did not happen before.
+type Quiet uint8
+
+// What may happen.
+const (
+	Loud       Quiet = iota // anything
+	QuietReads              // nothing when they are read
+	QuietAll                // nothing at all: when they are written, no more than the writing
+)
+
 // Facts is what a pattern's text tells.
 type Facts struct {
 	// Verb is the statement's kind in one or two words: "select", "insert", "create table".
@@ -188,6 +214,8 @@ type Facts struct {
 	Drops []Name
 	// Grants are the tables to which it gives or takes privileges, if it does nothing else.
 	Grants []Name
+	// Defines are the definitions that it changes which concern some relations only. Where it may change others, its effects say so.
+	Defines []Definition
 	// Reasons says, in words, why results are not kept; empty when the text gives no reason.
 	Reasons []string
 }

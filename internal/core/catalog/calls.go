@@ -45,6 +45,7 @@ func (r *resolver) unknownFunction(n analysis.Name, which string) {
 
 // call follows a function of the database.
 func (r *resolver) call(fn *function, how []string, which string) {
+	r.named(fn.name)
 	if r.called[fn] {
 		return
 	}

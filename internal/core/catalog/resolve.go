@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -42,6 +43,11 @@ type Resolved struct {
 	// which do nothing more when they are written; it is nil if that makes no difference.
 	Missing []string
 	IfOwn   *Resolved
+	// Names are those of all relations, functions and types, without their schemas, that it names or came to, also of those
+	// that there are not: it may be resolved in another way only when something of such a name changes.
+	Names []string
+	// Defines are the changes of definitions that concern some names only.
+	Defines []*Defined
 	// Granted is set when privileges on tables in Writes may be others afterwards, and so what roles may read, but nothing else.
 	Granted bool
 	// PinTypes says of each of the facts' pins how its column is compared, as far as that is known.
@@ -87,11 +93,12 @@ type Hints struct {
 // Resolve widens facts by the schema.
 func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
 	r := &resolver{
-		s: s, path: h.Path, out: &Resolved{ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}, ReadPins: map[string]ReadPin{}, ReadColumns: map[string][]string{}, WritePins: map[string]WritePin{}},
+		s: s, path: h.Path, out: newResolved(),
 		read: map[*relation]bool{}, again: map[*relation]bool{}, written: map[*relation]change{}, rewrite: map[*relation]bool{},
 		narrow: map[*relation]WritePin{}, called: map[*function]bool{}, checked: map[analysis.Name]bool{},
 	}
 	r.facts(f, nil, "")
+	r.out.Names = slices.Sorted(maps.Keys(r.names))
 	if r.out.Settings && h.Path != nil { // the search path may be another by the time that a name is looked up
 		h.Path = nil
 		return s.Resolve(f, h)
@@ -114,6 +121,10 @@ func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
 	return r.out
 }
 
+func newResolved() *Resolved {
+	return &Resolved{ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}, ReadPins: map[string]ReadPin{}, ReadColumns: map[string][]string{}, WritePins: map[string]WritePin{}}
+}
+
 // resolver follows one statement through a schema.
 type resolver struct {
 	s    *Schema
@@ -127,6 +138,15 @@ type resolver struct {
 	narrow  map[*relation]WritePin
 	called  map[*function]bool
 	checked map[analysis.Name]bool // types
+	names   map[string]bool        // of all that was looked up or come to
+}
+
+// named notes a name that was looked up or come to.
+func (r *resolver) named(name string) {
+	if r.names == nil {
+		r.names = map[string]bool{}
+	}
+	r.names[name] = true
 }
 
 func (r *resolver) reason(text string) {
@@ -169,6 +189,10 @@ func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
 		r.out.SystemChanges = true
 	}
 	r.out.private = r.out.private || f.NamesUser
+	if len(f.Defines) > 0 {
+		r.defines(f, how)
+	}
+	r.nameAll(f)
 	if f.System {
 		r.system(which + "reads the system catalogs")
 	}
@@ -294,6 +318,7 @@ func (r *resolver) readName(f *analysis.Facts, n analysis.Name, how []string, wh
 
 // readRelation follows what a relation's rows come from.
 func (r *resolver) readRelation(rel *relation, how []string, which string) {
+	r.named(rel.name)
 	if r.read[rel] {
 		r.again[rel] = true
 		return

@@ -30,7 +30,7 @@ import (
 //	columns    of Schema.Name, in OtherName: a line for each, its flags and its name: n, t, u or y
 //	           for how it is compared, d for a date with or without a time, h for a time alone, c for a value with fields, o where a
 //	           unique index compares otherwise, g for a generated and i for an identity column
-//	key        a unique key of Schema.Name: its columns, a line for each, in OtherName
+//	key        a unique key of Schema.Name: its columns, a line for each, in OtherName, and its index in Flags
 //	function   Schema.Name; Flags are its volatility, its kind, and p if it has a search path of its own; OtherSchema is
 //	           its language, OtherName its definition, or of one in C the library and its name there
 //	granted    Schema.Name may be read by the roles in the readers row named Flags
@@ -43,6 +43,7 @@ import (
 //	type       Schema.Name; Flags are its kind and its input's volatility; Other is what a domain is made of
 //	typed      the relation or type Schema.Name has a column of the type Other, which is no system type, or an array of it
 //	system     the server's own tables and views, in OtherName: a line for each, with its schema
+//	schemas    the names and privileges of all schemas, in OtherName
 //	reach      there are ways to other databases
 //	equality   there is an operator = by which values that are told apart may be compared
 //	restricted not everybody may use all of the server's own functions, types and schemas
@@ -130,6 +131,7 @@ type relation struct {
 	calls      map[byte][]*function
 	columns    []Column
 	uniqueKeys [][]string
+	keyNames   []string        // those of the indexes that make them
 	readers    map[string]bool // the roles that may read it; nil where that is not known
 }
 
@@ -381,6 +383,7 @@ func (s *Schema) link(r Row) {
 		from.readers = s.readers[r.Flags]
 	case "key":
 		from.uniqueKeys = append(from.uniqueKeys, strings.Split(r.OtherName, "\n"))
+		from.keyNames = append(from.keyNames, r.Flags)
 	}
 }
 

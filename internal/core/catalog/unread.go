@@ -12,7 +12,7 @@ import (
 // statement that only reads the tables it names, through functions known to be harmless, still changes nothing.
 func Unread(f *analysis.Facts) *Resolved {
 	out := &Resolved{Reasons: slices.Clone(f.Reasons)}
-	if f.Effect&(analysis.Unknown|analysis.Schema|analysis.Shared) != 0 {
+	if f.Effect&(analysis.Unknown|analysis.Schema|analysis.Shared) != 0 || len(f.Defines) > 0 {
 		out.anything()
 		out.Beyond = f.Effect&(analysis.Unknown|analysis.Shared) != 0
 	}
@@ -40,7 +40,7 @@ const unread = "the database's catalog has not been read yet"
 // they are written with.
 func Named(f *analysis.Facts) *Resolved {
 	out := &Resolved{Reasons: slices.Clone(f.Reasons), ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}}
-	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 {
+	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 || len(f.Defines) > 0 {
 		out.anything()
 	}
 	out.System = f.System

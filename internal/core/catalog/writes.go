@@ -61,6 +61,7 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 	if rel.kind == 'p' && c.events&analysis.Update != 0 && !freshness.Off(freshness.MovedRows) { // a row may go to another part, which deletes and inserts it
 		c.events |= analysis.Insert | analysis.Delete
 	}
+	r.named(rel.name)
 	events := c.events
 	if _, again := r.written[rel]; again || c.narrow == nil {
 		r.rewritten(rel)

@@ -30,7 +30,9 @@ type database struct {
 	// out of date already.
 	blind map[*Pattern]struct{}
 
-	versions versions
+	versions    versions
+	definitions definitions
+	paths       atomic.Uint64 // counts what may have changed which schemas there are
 
 	handovers handovers
 	feed      Feed

@@ -161,6 +161,7 @@ const (
 	whySettings       = "the session's settings are not known at this moment"
 	whyElsewhere      = "another server answers for the origin by now than the one it is connected to"
 	whySchema         = "the schema changed at this moment"
+	whyDefinition     = "a definition that it rests on has changed, and has not been read again yet"
 	whyTemporary      = "its session has temporary tables"
 	whySerializing    = "transactions of this session see their own moment by default"
 	whyPaused         = "its rule is paused"
@@ -174,6 +175,7 @@ const (
 func (s *Session) Decide(r *Request, now time.Time) Decision {
 	p := r.Pattern
 	set := s.e.Rules()
+	s.rechecksPath()
 	acts := s.acts(p, r.Exact)
 	res := acts.in(s.e, s.db, s.path(), s.pathKey)
 	if len(s.unsure) > 0 && res.schema != nil {
@@ -182,6 +184,8 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 	}
 	if res.ifOwn != nil && s.owns(res.Missing) {
 		res = res.ifOwn
+	} else {
+		res = res.among(acts)
 	}
 	d := Decision{Outcome: ledger.Pass, Pattern: p, resolved: res, does: acts.Facts, labels: r.Comment}
 	if p.secondPhase() {
@@ -194,7 +198,7 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 		d.Outcome, d.Own = ledger.Hit, true
 		return d
 	}
-	if !res.change.Empty() && (len(res.Writes) > 0 || acts.Facts.Effect&(analysis.Schema|analysis.Unknown) != 0 || res.Everything && p.Facts.Verb == "call") {
+	if !res.change.Empty() && (len(res.Writes) > 0 || len(res.Defines) > 0 || acts.Facts.Effect&(analysis.Schema|analysis.Unknown) != 0 || res.Everything && p.Facts.Verb == "call") {
 		d.Outcome = ledger.Write
 		if d.write == nil {
 			d.write = &writing{}

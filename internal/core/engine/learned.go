@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"cmp"
 	"slices"
 	"strings"
 	"time"
@@ -18,6 +17,7 @@ func (s *Session) Learned(set Settings) {
 		return
 	}
 	s.settings = set
+	s.pathsAt = s.askPaths
 	if s.isolation == byDefault {
 		s.isolation = set.isolation()
 	}
@@ -65,6 +65,7 @@ func (s *Session) LearnedMark(mark string, now time.Time) {
 		return
 	}
 	if s.settled(c.schema) {
+		s.db.holds(s.askOpen)
 		s.db.versions.read(s.askSchemaAt, true)
 		s.db.catalog.Store(&reading{c.read, c.schema, s.askCatalog, s.askGrants, now})
 	}
@@ -114,7 +115,7 @@ func (s *Session) LearnedCatalog(rows []catalog.Row, now time.Time) {
 		return r.What == "mark"
 	})
 	sorted := slices.Clone(rows) // the server gives them in any order
-	slices.SortFunc(sorted, compareRows)
+	catalog.Sort(sorted)
 	// Made before the lock is taken, for which every session of the database may wait: only who asks gets here.
 	have := s.db.catalog.Load()
 	same := have != nil && slices.Equal(sorted, s.db.rows)
@@ -133,27 +134,33 @@ func (s *Session) LearnedCatalog(rows []catalog.Row, now time.Time) {
 		return
 	}
 	s.db.mark, s.db.suspect = mark, false
-	s.db.versions.read(s.askSchemaAt, same)
+	if have != nil && have.stamp.Valid() {
+		s.db.versions.read(s.askSchemaAt, true) // what differs is told by the definitions
+	} else {
+		s.db.versions.read(s.askSchemaAt, same)
+	}
 	if same {
+		s.db.holds(s.askOpen)
 		s.db.catalog.Store(&reading{have.read, have.schema, s.askCatalog, s.askGrants, now})
 		return
 	}
-	onlyGrants := have != nil && !have.grants.Valid() && slices.Equal(withoutGrants(sorted), withoutGrants(s.db.rows))
+	explained := have != nil && catalog.Explained(s.db.rows, sorted, concerned(s.askOpen), !have.grants.Valid())
 	s.db.rows = sorted
 	s.db.catalog.Store(&reading{schema, declared, s.askCatalog, s.askGrants, now})
-	if have != nil && have.stamp.Valid() && !onlyGrants {
+	s.db.holds(s.askOpen)
+	if have != nil && have.stamp.Valid() && !explained {
 		// A definition changed around the larder: results may rest on more than was known. That the clock moves after the
 		// catalog was put in place is what Decide relies on.
 		move(s.db.clocks.Every, s.db.clocks.Shape)
+		s.db.versions.read(s.askSchemaAt, false)
+		s.db.paths.Add(1)
 	}
 }
 
-func compareRows(a, b catalog.Row) int {
-	return cmp.Or(strings.Compare(a.What, b.What), strings.Compare(a.Schema, b.Schema), strings.Compare(a.Name, b.Name), strings.Compare(a.Flags, b.Flags),
-		strings.Compare(a.OtherSchema, b.OtherSchema), strings.Compare(a.OtherName, b.OtherName))
-}
-
-// withoutGrants gives a description without what it says of privileges.
-func withoutGrants(rows []catalog.Row) []catalog.Row {
-	return slices.DeleteFunc(slices.Clone(rows), func(r catalog.Row) bool { return r.What == "granted" || r.What == "readers" })
+// concerned gives what definitions concern.
+func concerned(list []*definition) (out []*catalog.Defined) {
+	for _, d := range list {
+		out = append(out, d.Defined)
+	}
+	return out
 }

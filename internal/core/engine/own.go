@@ -48,6 +48,12 @@ func (s *Session) follows(d *Decision) {
 		if !known {
 			clear(s.inSQL)
 		}
+	case len(d.resolved.Defines) > 0:
+		for _, def := range d.resolved.Defines {
+			for _, n := range def.Names {
+				delete(s.temp, n) // which may do more from now on
+			}
+		}
 	case f.Prepares != "" && f.Verb == "prepare":
 		if s.inSQL == nil || len(s.inSQL) >= mostPast {
 			s.inSQL = map[string]*Pattern{}
@@ -120,7 +126,7 @@ func (s *Session) doubts(d *Decision) bool {
 // judge settles what was in doubt, now that the catalog is known. One of another moment tells nothing of it.
 func (s *Session) judge() {
 	schema := s.db.current()
-	if schema == nil || s.db.clocks.Schema.Changes() != s.unsureAt || s.may(schema, func(does *catalog.Resolved) bool { return does.Settings || does.Everything }) {
+	if schema == nil || s.db.openDefinitions() != nil || s.db.clocks.Schema.Changes() != s.unsureAt || s.may(schema, func(does *catalog.Resolved) bool { return does.Settings || does.Everything }) {
 		s.ForgetSettings()
 		s.renamings++
 	}
@@ -134,7 +140,7 @@ func (s *Session) may(schema *catalog.Schema, what func(*catalog.Resolved) bool)
 
 // makes notes whether a statement may make something that goes when the session ends.
 func (s *Session) makes(d *Decision) {
-	if res := d.resolved; res.SystemChanges || res.Everything && !(d.blind() && slices.Contains(s.unsure, d.Pattern)) {
+	if res := d.resolved; res.SystemChanges && len(res.Defines) == 0 || res.Everything && !(d.blind() && slices.Contains(s.unsure, d.Pattern)) {
 		s.temporary = true
 	}
 }
@@ -145,5 +151,5 @@ func (s *Session) mayLeave() bool {
 		return s.temporary
 	}
 	schema := s.db.current()
-	return schema == nil || s.db.clocks.Schema.Changes() != s.unsureAt || s.may(schema, func(does *catalog.Resolved) bool { return does.SystemChanges || does.Everything })
+	return schema == nil || s.db.openDefinitions() != nil || s.db.clocks.Schema.Changes() != s.unsureAt || s.may(schema, func(does *catalog.Resolved) bool { return does.SystemChanges || does.Everything })
 }

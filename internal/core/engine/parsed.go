@@ -16,18 +16,32 @@ type Parsed struct {
 	lost        bool   // there were more
 	schemaAt    uint64 // what the schema's clock showed
 	unsure      bool   // a definition was being changed at that moment
+	from, to    uint64 // between which beginnings and ends of changes of single definitions that was
+
+	checked uint64 // how many of these there were when it was last looked at what they mean
+	late    bool   // and of which it then turned out that it was another
+	since   uint64 // the last that had to do with it before it was prepared
+	vague   bool   // or that this cannot be said
 
 	version uint64 // of the definitions, once it is known; 0 until then
 }
 
 // Parsed gives this moment, for a statement that is about to be prepared.
 func (s *Session) Parsed() Parsed {
-	return Parsed{generations: [4]uint64{s.generation}, count: 1, schemaAt: s.db.clocks.Schema.Changes(), unsure: s.db.clocks.Schema.Pending()}
+	n := s.db.definitions.count.Load()
+	return Parsed{generations: [4]uint64{s.generation}, count: 1, schemaAt: s.db.clocks.Schema.Changes(), unsure: s.db.clocks.Schema.Pending(), from: n, to: n, checked: n}
+}
+
+// checks looks what changes of single definitions mean for a statement, of which there have been so many.
+func (p *Parsed) checks(db *database, r *resolution, n uint64) {
+	then, sure := db.changed(r, p.from, p.to)
+	now, sureNow := db.changed(r, n, n)
+	p.checked, p.since, p.late, p.vague = n, then, then != now, !sure || !sureNow
 }
 
 // Same says whether a statement prepared at one moment is the same as one prepared at the other.
 func (p *Parsed) Same(o *Parsed) bool {
-	return p.generations == o.generations && p.count == o.count && p.lost == o.lost && p.schemaAt == o.schemaAt && p.unsure == o.unsure
+	return p.generations == o.generations && p.count == o.count && p.lost == o.lost && p.schemaAt == o.schemaAt && p.unsure == o.unsure && p.from == o.from
 }
 
 // Used notes that the server is about to use a statement that was prepared before, and may read its constants anew.
@@ -69,6 +83,7 @@ func (s *Session) identityOf(p *Parsed) (identity []byte) {
 func (s *Session) Ended(p *Parsed) {
 	now := s.Parsed()
 	p.unsure = p.unsure || now.unsure || now.schemaAt != p.schemaAt
+	p.to = now.from
 }
 
 // mostPast bounds the settings of before, and the states of definitions, that are remembered.
@@ -146,6 +161,17 @@ func (s *Session) appendParsed(key []byte, r *Request, d *Decision) ([]byte, str
 			return key, whyParsedSettings
 		case !bytes.Equal(identity, s.identity):
 			key = append(appendPart(key, identity), 's')
+		}
+	}
+	if n := s.db.definitions.count.Load(); n != p.checked || p.late || p.vague {
+		if n != p.checked {
+			p.checks(s.db, d.resolved, n)
+		}
+		switch {
+		case p.vague:
+			return key, whyParsedSchema
+		case p.late:
+			key = append(binary.BigEndian.AppendUint64(key, p.since), 'e')
 		}
 	}
 	if p.schemaAt == s.db.clocks.Schema.Changes() && !p.unsure {

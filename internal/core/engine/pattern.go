@@ -52,6 +52,7 @@ type resolution struct {
 	shape    freshness.Readings // what a result rests on that is answered whatever is written
 	change   freshness.Change
 	ruled    ruled
+	amid     atomic.Pointer[amid]
 }
 
 // mostPaths bounds the search paths by which a pattern is resolved apart in one database.
@@ -79,12 +80,35 @@ func (p *Pattern) in(e *Engine, db *database, path []string, pathKey string) *re
 	if same >= mostPaths && pathKey != "" {
 		return p.in(e, db, nil, "")
 	}
-	r := &resolution{db: db, schema: schema, path: pathKey}
+	var does *catalog.Resolved
 	if schema == nil {
-		r.Resolved = catalog.Unread(p.Facts)
+		does = catalog.Unread(p.Facts)
 	} else {
-		r.Resolved = schema.Resolve(p.Facts, catalog.Hints{Path: path, Declared: e.Rules().Declared(p.ID, p.Text)})
+		does = schema.Resolve(p.Facts, catalog.Hints{Path: path, Declared: e.Rules().Declared(p.ID, p.Text)})
 	}
+	r := newResolution(db, schema, pathKey, does, p)
+	if own := r.IfOwn; own != nil {
+		r.ifOwn = &resolution{db: db, schema: schema, path: pathKey, Resolved: own, readings: r.readings, shape: r.shape}
+		for _, t := range own.Writes {
+			r.ifOwn.change.Add(db.clocks.Table(t))
+		}
+		r.ifOwn.narrow(p)
+	}
+	list := []*resolution{r}
+	if have != nil {
+		for _, o := range *have {
+			if o.db != db || o.schema == schema {
+				list = append(list, o)
+			}
+		}
+	}
+	p.resolved.CompareAndSwap(have, &list) // who came first may win: it is only a memory of what can be made again
+	return r
+}
+
+// newResolution gives what a pattern does by a catalog, or without one, with the clocks of that.
+func newResolution(db *database, schema *catalog.Schema, pathKey string, does *catalog.Resolved, p *Pattern) *resolution {
+	r := &resolution{db: db, schema: schema, path: pathKey, Resolved: does}
 	r.readings = append(db.clocks.Readings(r.Reads), &p.clock)
 	r.shape = freshness.Readings{db.clocks.Schema, db.clocks.Shape, &p.clock}
 	if r.System {
@@ -103,22 +127,9 @@ func (p *Pattern) in(e *Engine, db *database, path []string, pathKey string) *re
 	if r.Granted {
 		r.change.Add(db.clocks.Grants)
 	}
-	if own := r.IfOwn; own != nil {
-		r.ifOwn = &resolution{db: db, schema: schema, path: pathKey, Resolved: own, readings: r.readings, shape: r.shape}
-		for _, t := range own.Writes {
-			r.ifOwn.change.Add(db.clocks.Table(t))
-		}
-		r.ifOwn.narrow(p)
+	if len(r.Defines) > 0 && !r.Everything {
+		r.change.Add(r.definitionClocks()...)
 	}
-	list := []*resolution{r}
-	if have != nil {
-		for _, o := range *have {
-			if o.db != db || o.schema == schema {
-				list = append(list, o)
-			}
-		}
-	}
-	p.resolved.CompareAndSwap(have, &list) // who came first may win: it is only a memory of what can be made again
 	return r
 }
 

@@ -74,11 +74,19 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	if d.Outcome == ledger.Write {
 		change = d.write.change
 	}
-	if res.SchemaChanges && (d.write == nil || d.write.times == 0) && !freshness.Off(freshness.UnknownEffects) {
+	redefines := res.SchemaChanges
+	if len(res.Defines) > 0 && !res.Everything {
+		list, ok := s.db.defines(res.Defines)
+		s.definitions = append(s.definitions, list...)
+		redefines = !ok
+	}
+	if redefines && (d.write == nil || d.write.times == 0) && !freshness.Off(freshness.UnknownEffects) {
 		all := freshness.Change{}
 		all.AddAll(change)
 		all.Add(s.e.definitions(s.db, res.Resolved)...)
 		change = all
+		s.repaths = true
+		s.db.paths.Add(1)
 	}
 	blind := d.blind() && len(f.Writes) == 0
 	by := source{pattern: d.Pattern, application: s.Application, blind: blind}
@@ -96,6 +104,12 @@ func (s *Session) Send(d *Decision, now time.Time) {
 		}
 		s.onlyBlind = s.onlyBlind && blind
 		s.collected.AddAll(change)
+		if res.schema != nil && !res.Everything && len(s.writes) <= mostWrites {
+			if len(s.writes) == 0 {
+				s.writesBy = res.schema
+			}
+			s.writes = append(s.writes, write{d.does, d.Pattern})
+		}
 		if res.schema == nil && !res.SchemaChanges {
 			s.db.wroteBlindly(d.Pattern)
 			s.blind = append(s.blind, d.Pattern)
@@ -103,7 +117,7 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	}
 	if f.Verb == prepares {
 		all := s.collected.Clone()
-		if len(s.blind) > 0 { // it may have changed the schema
+		if len(s.blind) > 0 || len(s.definitions) > 0 { // it may have changed the schema
 			all = freshness.Change{}
 			all.Add(s.e.everyDatabase(s.Origin)...)
 		}
@@ -134,6 +148,20 @@ func (s *Session) begin(c freshness.Change, schemaAt uint64, by source, now time
 	if !c.Has(s.db.clocks.Every) {
 		p.Guard(s.db.clocks, schemaAt)
 	}
+	if list := s.definitions; len(list) > 0 {
+		s.definitions = nil
+		db := s.db
+		p.AtEnd(func() { db.defined(list) })
+	}
+	if s.repaths {
+		db := s.db
+		p.AtEnd(func() { db.paths.Add(1) })
+	}
+	if list := s.writes; len(list) > 0 {
+		s.writes = nil
+		e, db, by := s.e, s.db, s.writesBy
+		p.AtEnd(func() { e.endedUnder(db, by, list) })
+	}
 	if blind := s.blind; len(blind) > 0 {
 		s.blind = nil
 		e, db := s.e, s.db
@@ -154,7 +182,8 @@ func (s *Session) Ready(state TxState) {
 	s.failed(state)
 	if state == Idle {
 		s.collected.Clear()
-		s.blind = nil
+		s.blind, s.writes, s.repaths = nil, nil, false
+		s.leavesDefinitions()
 		s.isolation, s.isolated = unknownIsolation, false
 	} else if s.state == Idle && !s.begun {
 		s.isolation = unknownIsolation
@@ -174,6 +203,14 @@ func (s *Session) ReadyBehind(state TxState) {
 	s.endUnseen(state)
 	s.failed(state)
 	s.state = state
+}
+
+// leavesDefinitions notes that what the session was defining has come to its end, one way or another.
+func (s *Session) leavesDefinitions() {
+	if len(s.definitions) > 0 {
+		s.db.defined(s.definitions)
+		s.definitions = nil
+	}
 }
 
 // failed follows the failure of a block, which may have been that of setting its isolation.

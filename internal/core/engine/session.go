@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/statement"
@@ -120,6 +121,14 @@ type Session struct {
 	askMark     bool   // only whether it has changed
 	askedAt     time.Time
 
+	definitions []*definition   // that it is changing
+	writes      []write         // what it wrote, or may have, in the block
+	writesBy    *catalog.Schema // the catalog by which the first of that was resolved
+	repaths     bool            // it may have changed which schemas there are
+	askPaths    uint64          // what the database's count of such changes showed when settings were asked
+	pathsAt     uint64          // and when those were that are known
+	askOpen     []*definition   // the changed definitions that a catalog being read will hold
+
 	state     TxState
 	isolation isolation
 	isolated  bool // that was set within the block, which may turn out to have failed
@@ -229,6 +238,14 @@ func (s *Session) ForgetSettings() {
 	s.pathKey = ""
 }
 
+// rechecksPath forgets the settings if which schemas there are may have changed since they were asked for: the search path
+// in effect holds only those that there are.
+func (s *Session) rechecksPath() {
+	if len(s.identity) > 0 && s.pathsAt != s.db.paths.Load() {
+		s.ForgetSettings()
+	}
+}
+
 // path gives the search path in effect, or nil while that is not known.
 func (s *Session) path() []string {
 	if s.pathKey == "" {
@@ -264,7 +281,7 @@ func (s *Session) mayNeed() bool {
 
 // WantsCatalog says whether the catalog is among what Wants would give.
 func (s *Session) WantsCatalog(now time.Time) bool {
-	if c := s.db.catalog.Load(); c != nil && c.stamp.Valid() && c.grants.Valid() && now.Sub(c.at) < s.e.opts.CatalogAge {
+	if c := s.db.catalog.Load(); c != nil && c.stamp.Valid() && c.grants.Valid() && now.Sub(c.at) < s.e.opts.CatalogAge && len(s.db.settledDefinitions()) == 0 {
 		return false
 	}
 	s.db.mu.Lock()
@@ -301,12 +318,14 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 			s.askSchemaAt = s.db.clocks.Schema.Changes()
 			s.askCatalog = freshness.Readings{s.db.clocks.Schema}.Take()
 			s.askGrants = freshness.Readings{s.db.clocks.Grants}.Take()
-			s.askMark = s.db.catalog.Load() != nil && s.db.mark != "" && !s.db.suspect
+			s.askOpen = s.db.settledDefinitions()
+			s.askMark = len(s.askOpen) == 0 && s.db.catalog.Load() != nil && s.db.mark != "" && !s.db.suspect
 		}
 		s.db.mu.Unlock()
 	}
 	if n&NeedSettings != 0 {
 		s.asked, s.hasty = s.generation, false
+		s.askPaths = s.db.paths.Load()
 	}
 	return n
 }

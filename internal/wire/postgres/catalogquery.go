@@ -110,7 +110,7 @@ left join pg_catalog.pg_collation l on l.oid = a.attcollation
 where a.attnum > '0' and not a.attisdropped and pg_catalog.strpos(a.attname::text, E'\n') = '0'
 group by r.schema, r.name
 union all
-select 'key', r.schema, r.name, '', '',
+select 'key', r.schema, r.name, (select x.relname::text from pg_catalog.pg_class x where x.oid = i.indexrelid), '',
        (select pg_catalog.string_agg(a.attname, E'\n' order by a.attnum) from pg_catalog.pg_attribute a
         where a.attrelid = r.oid and a.attnum = any (i.indkey::int2[]))
 from pg_catalog.pg_index i join names r on r.oid = i.indrelid
@@ -169,6 +169,9 @@ select 'readers', '', g.like_oid::text, '', '', pg_catalog.string_agg(o.oid::tex
 from granted g cross join pg_catalog.pg_roles o
 where g.oid = g.like_oid and pg_catalog.has_table_privilege(o.oid, g.oid, 'select') and pg_catalog.has_schema_privilege(o.oid, g.relnamespace, 'usage')
 group by g.like_oid
+union all
+select 'schemas', '', '', '', '', pg_catalog.string_agg(n.nspname::text || ' ' || coalesce(n.nspacl::text, ''), E'\n' order by n.oid)
+from pg_catalog.pg_namespace n where n.nspname::text not like 'pg\_t%temp%'
 union all
 select 'event', '', '', '', '', e.evtname from pg_catalog.pg_event_trigger e where e.evtenabled <> 'D'
 union all

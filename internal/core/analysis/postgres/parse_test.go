@@ -90,7 +90,7 @@ func TestFacts(t *testing.T) {
 		{"do $$ begin end $$", "", "", anything, "runs code, which may do anything"},
 		{"call p()", "", "", analysis.Settings | analysis.Commits, "runs a procedure"},
 		{"execute p", "", "", anything, "runs a statement that was prepared in SQL, and is not known"},
-		{"create table t (a int)", "", "", analysis.Schema, "changes the schema, privileges or the like"},
+		{"create table t (a int)", "", "", analysis.System, "changes the definition of what it names"},
 		{"grant select on t to ines", "", "", analysis.System, "changes privileges"},
 		{"grant select on all tables in schema public to ines", "", "", analysis.Schema, "changes the schema, privileges or the like"},
 		{"create extension x", "", "", analysis.Schema, "changes the schema, privileges or the like"},

@@ -171,6 +171,9 @@ func (r *reader) definition(n *pg.Node) {
 	if temporary(n) {
 		f.Effect |= analysis.System | analysis.Settings
 		f.AddReason("makes something temporary for its session")
+	} else if r.defines(n) {
+		f.Effect |= analysis.System
+		f.AddReason("changes the definition of what it names")
 	} else {
 		f.Effect |= analysis.Schema
 		if shared(n) {

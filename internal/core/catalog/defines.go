@@ -1,0 +1,161 @@
+package catalog
+
+import (
+	"slices"
+	"strings"
+
+	"jollylarder/internal/core/analysis"
+)
+
+// Defined is a change of definitions that concerns what has some names, and nothing else.
+type Defined struct {
+	// Names are those of relations, without their schemas.
+	Names []string
+	Quiet analysis.Quiet
+}
+
+// Concerns says whether something of a name may be among what it changes: also what the server makes for a relation under
+// names of its own, and the types of its rows.
+func (d *Defined) Concerns(name string) bool {
+	bare := strings.TrimLeft(name, "_")
+	return slices.ContainsFunc(d.Names, func(n string) bool {
+		return name == n || bare == strings.TrimLeft(n, "_") || strings.HasPrefix(name, n+"_")
+	})
+}
+
+// Among says what changes of definitions mean for what was resolved before them: touched is set when some of them concern
+// what it names or came to, and quiet says what may happen then.
+func (o *Resolved) Among(list []*Defined) (touched bool, quiet analysis.Quiet) {
+	quiet = analysis.QuietAll
+	for _, d := range list {
+		if slices.ContainsFunc(o.Names, d.Concerns) {
+			touched, quiet = true, min(quiet, d.Quiet)
+		}
+	}
+	return touched, quiet
+}
+
+// defines takes in the definitions that a statement changes.
+func (r *resolver) defines(f *analysis.Facts, how []string) {
+	if how != nil || !r.s.Whole { // that of a function, which others may run at any time
+		r.out.anything()
+		return
+	}
+	for i := range f.Defines {
+		d := &f.Defines[i]
+		if d.Indexes {
+			r.definesIndexes(d)
+			continue
+		}
+		def := &Defined{Quiet: d.Quiet}
+		if d.Quiet == analysis.Loud {
+			def.Quiet = r.s.quiet(d.Names[0].Name)
+		}
+		for _, n := range d.Names {
+			def.Names = append(def.Names, n.Name)
+			for _, rel := range r.s.relations[n.Name] {
+				r.redefines(rel, d)
+			}
+			if d.Cascades && r.s.typedBy(n.Name) {
+				r.out.anything()
+			}
+		}
+		r.out.Defines = append(r.out.Defines, def)
+	}
+	r.out.System, r.out.SystemChanges = false, true
+}
+
+// quiet says what happens when the relations of a name are used: under another name, that is no more.
+func (s *Schema) quiet(name string) analysis.Quiet {
+	list := s.relations[name]
+	if len(list) == 0 {
+		return analysis.Loud
+	}
+	q := analysis.QuietAll
+	for _, rel := range list {
+		switch {
+		case rel.view != nil || len(rel.rules) > 0 || len(rel.policies) > 0 || strings.ContainsRune(rel.flags, FlagRowSecurity):
+			return analysis.Loud
+		case len(rel.children)+len(rel.referrers)+len(rel.triggers)+len(rel.calls)+len(rel.parts) > 0 || rel.part || len(s.typed[rel.full()]) > 0:
+			q = analysis.QuietReads
+		}
+	}
+	return q
+}
+
+// redefines takes into account that a relation that there is changes.
+func (r *resolver) redefines(rel *relation, d *analysis.Definition) {
+	if d.Calls {
+		for _, fn := range rel.calls['w'] {
+			if !slices.ContainsFunc(fn.bodies, func(b *body) bool { return !b.inert() }) {
+				continue
+			}
+			r.out.anything()
+		}
+	}
+	if d.Same {
+		return
+	}
+	// Whatever is known of a relation is known by the tables that it is made of.
+	behind := &resolver{s: r.s, out: newResolved(), read: map[*relation]bool{}, again: map[*relation]bool{}, written: map[*relation]change{}, rewrite: map[*relation]bool{},
+		narrow: map[*relation]WritePin{}, called: map[*function]bool{}, checked: map[analysis.Name]bool{}}
+	behind.readRelation(rel, nil, "")
+	if len(behind.out.Reads) == 0 && rel.kind != 'S' {
+		r.out.anything()
+	}
+	for other := range behind.read {
+		if slices.Contains(behind.out.Reads, other.full()) {
+			r.rewritten(other)
+			r.add(&r.out.Writes, r.out.WrittenHow, other, []string{"by its definition"})
+		}
+	}
+}
+
+// definesIndexes takes into account that indexes go: what a unique one said of its table is not so any more.
+func (r *resolver) definesIndexes(d *analysis.Definition) {
+	for _, n := range d.Names {
+		for _, list := range r.s.relations {
+			for _, rel := range list {
+				if slices.Contains(rel.keyNames, n.Name) {
+					r.out.Defines = append(r.out.Defines, &Defined{Names: []string{rel.name}, Quiet: analysis.QuietAll})
+				}
+			}
+		}
+	}
+}
+
+// typedBy says whether some relation or type has a column of the type that a relation's rows have.
+func (s *Schema) typedBy(name string) bool {
+	for _, list := range s.typed {
+		if slices.ContainsFunc(list, func(t analysis.Name) bool { return t.Name == name }) {
+			return true
+		}
+	}
+	return false
+}
+
+// nameAll notes the names that facts hold.
+func (r *resolver) nameAll(f *analysis.Facts) {
+	for _, n := range f.Reads {
+		r.named(n.Name)
+	}
+	for _, w := range f.Writes {
+		r.named(w.Name.Name)
+	}
+	for _, list := range [][]analysis.Name{f.Functions, f.Types, f.Grants, f.Drops} {
+		for _, n := range list {
+			r.named(n.Name)
+		}
+	}
+	for _, list := range [][]string{f.BuiltIns, f.CastTo} {
+		for _, n := range list {
+			r.named(n)
+		}
+	}
+	for _, v := range f.Variables {
+		r.named(v.Name.Name)
+	}
+	for i := range f.Fields { // which may be calls
+		r.named(f.Fields[i].Name)
+	}
+}

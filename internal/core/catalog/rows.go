@@ -1,0 +1,88 @@
+package catalog
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+)
+
+// Sort puts a description's rows in the order in which descriptions are compared.
+func Sort(rows []Row) { slices.SortFunc(rows, compare) }
+
+func compare(a, b Row) int {
+	return cmp.Or(strings.Compare(a.What, b.What), strings.Compare(a.Schema, b.Schema), strings.Compare(a.Name, b.Name), strings.Compare(a.Flags, b.Flags),
+		strings.Compare(a.OtherSchema, b.OtherSchema), strings.Compare(a.OtherName, b.OtherName))
+}
+
+// Explained says whether two descriptions, both sorted, differ only in what some changes of definitions concern, and, if
+// grants is set, in who may read what.
+func Explained(before, after []Row, list []*Defined, grants bool) bool {
+	concerned := func(name string) bool {
+		return slices.ContainsFunc(list, func(d *Defined) bool { return d.Concerns(name) })
+	}
+	explained := func(r Row) bool {
+		switch r.What {
+		case "granted", "readers":
+			return true // by number; see below
+		case "relation", "columns", "key", "view", "rule", "policy", "typed", "trigger":
+			return concerned(r.Name)
+		case "call":
+			return r.Flags != "t" && concerned(r.Name)
+		case "child", "reference", "part":
+			return concerned(r.Name) || concerned(r.OtherName)
+		}
+		return false
+	}
+	for i, j := 0, 0; i < len(before) || j < len(after); {
+		order := 1
+		switch {
+		case i < len(before) && j < len(after):
+			order = compare(before[i], after[j])
+		case i < len(before):
+			order = -1
+		}
+		switch {
+		case order == 0:
+			i, j = i+1, j+1
+			continue
+		case order < 0:
+			if !explained(before[i]) {
+				return false
+			}
+			i++
+		default:
+			if !explained(after[j]) {
+				return false
+			}
+			j++
+		}
+	}
+	if grants {
+		return true
+	}
+	was, is := readersOf(before), readersOf(after)
+	for name, roles := range was {
+		if now, there := is[name]; there && now != roles {
+			if _, bare, _ := strings.Cut(name, "\n"); !concerned(bare) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// readersOf gives who may read each relation, by its schema and name.
+func readersOf(rows []Row) map[string]string {
+	readers, out := map[string]string{}, map[string]string{}
+	for _, r := range rows {
+		if r.What == "readers" {
+			readers[r.Name] = r.OtherName
+		}
+	}
+	for _, r := range rows {
+		if r.What == "granted" {
+			out[r.Schema+"\n"+r.Name] = readers[r.Flags]
+		}
+	}
+	return out
+}

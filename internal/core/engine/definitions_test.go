@@ -1,0 +1,151 @@
+package engine
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jollylarder/internal/core/catalog"
+
+	"jollylarder/internal/core/ledger"
+)
+
+// sends has a session send statements, each of which ends well.
+func sends(s *Session, list ...string) {
+	state := s.State()
+	for _, sql := range list {
+		d := decide(s, sql)
+		s.Send(&d, now)
+		switch d.does.Verb {
+		case "begin":
+			state = InBlock
+		case "commit", "rollback":
+			state = Idle
+		}
+		p := s.Pending()
+		p.End()
+		s.Finish(&d, Result{}, now)
+		s.Ready(state)
+	}
+}
+
+// Until the catalog has been read again, what has to do with a changed definition passes, and all else goes on.
+func TestWhileADefinitionHasNotBeenReadAgain(t *testing.T) {
+	const other = "select n from ports where n = 1"
+	for name, c := range map[string]struct {
+		sent  []string
+		read  bool // the reader of berths is still answered from memory
+		other bool // and that of ports
+	}{
+		"a new table, and what is put into it": {[]string{"create table x (id serial, n int references ports on delete cascade)", "insert into x values (1, 2)", "update x set n = 3", "select * from x"}, true, true},
+		"an index":                             {[]string{"create index on berths (n)"}, false, true},
+		"a column more, and a write":           {[]string{"alter table berths add column more text", "update berths set n = 1"}, false, true},
+		"a trigger, and a read":                {[]string{"create trigger t after insert on berths execute function f()", "select n from berths"}, false, true},
+		"a trigger, and a write":               {[]string{"create trigger t after insert on berths execute function f()", "insert into berths values (1)"}, false, false},
+		"a table of that name elsewhere":       {[]string{"create table north.berths (id int)"}, false, true},
+		"an index of that name":                {[]string{"create table berth (n int)", "create index berths on berth (n)"}, false, true},
+		"one that is dropped and made again":   {[]string{"drop table ports", "create table ports (n int)", "insert into ports values (1)"}, true, false},
+		"in a block that is rolled back":       {[]string{"begin", "alter table berths add column more text", "rollback"}, false, true},
+		"in a block":                           {[]string{"begin", "alter table berths add column more text"}, false, true},
+		"of its name's beginning":              {[]string{"create table ber (id int)"}, true, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			e := quays(t)
+			reader, writer := client(e, "10", described), client(e, "10", described)
+			for _, sql := range []string{read, other} {
+				ask(reader, sql, now)
+				require.Equal(t, ledger.Hit, ask(reader, sql, now))
+			}
+			sends(writer, c.sent...)
+			assert.Equal(t, c.read, ask(reader, read, now) == ledger.Hit)
+			assert.Equal(t, c.other, ask(reader, other, now) == ledger.Hit)
+			sends(writer, "rollback")
+			settle(reader, "10", "UTC", described)
+			ask(reader, read, now)
+			assert.Equal(t, ledger.Hit, ask(reader, read, now), "it is kept again when the catalog has been read")
+		})
+	}
+}
+
+// A catalog that was asked for while a definition was being changed does not hold it.
+func TestACatalogReadWhileADefinitionChanges(t *testing.T) {
+	e := quays(t)
+	reader, writer := client(e, "10", described), client(e, "10", described)
+	ask(reader, read, now)
+	require.Equal(t, ledger.Hit, ask(reader, read, now))
+	sends(writer, "begin", "alter table berths add column more text")
+	settle(reader, "10", "UTC", described)
+	assert.Equal(t, ledger.Pass, ask(reader, read, now))
+	reader.Asking(NeedCatalog, now)
+	sends(writer, "commit")
+	reader.LearnedCatalog(described, now)
+	assert.Equal(t, ledger.Pass, ask(reader, read, now), "it may have been read before the commit")
+	settle(reader, "10", "UTC", described)
+	ask(reader, read, now)
+	assert.Equal(t, ledger.Hit, ask(reader, read, now))
+}
+
+// What was written by the catalog of before counts for what the new one says, too: a table that is new refers to the one
+// that is written, and its rows go with those of the other.
+func TestAWriteThatEndsUnderANewerCatalog(t *testing.T) {
+	const child = "select id from lines where id = 1"
+	after := append(described[:len(described):len(described)], catalog.Row{What: "relation", Schema: "public", Name: "lines", Flags: "r"}, catalog.Row{What: "reference", Schema: "public", Name: "ports", Flags: "ac n", OtherSchema: "public", OtherName: "lines"})
+	for name, meanwhile := range map[string]bool{"and is known before": false, "and becomes known meanwhile": true} {
+		t.Run(name, func(t *testing.T) {
+			e := quays(t)
+			reader, writer := client(e, "10", described), client(e, "10", described)
+			sends(writer, "create table lines (id int, n int references ports on delete cascade)")
+			if !meanwhile {
+				settle(reader, "10", "UTC", after)
+			}
+			sends(writer, "begin", "delete from ports where n = 7")
+			settle(reader, "10", "UTC", after)
+			ask(reader, read, now)
+			ask(reader, child, now)
+			require.Equal(t, ledger.Hit, ask(reader, child, now))
+			require.Equal(t, ledger.Hit, ask(reader, read, now))
+			sends(writer, "commit")
+			assert.NotEqual(t, ledger.Hit, ask(reader, child, now))
+			assert.Equal(t, ledger.Hit, ask(reader, read, now), "what it has nothing to do with stays")
+		})
+	}
+}
+
+// A statement that was prepared before a definition of its tables changed is not the same as one prepared after.
+func TestAStatementPreparedBeforeItsTableChanged(t *testing.T) {
+	e := quays(t)
+	s, writer := client(e, "10", described), client(e, "10", described)
+	before := s.Parsed()
+	assert.Equal(t, ledger.Miss, askParsed(s, read, &before).Outcome)
+	assert.Equal(t, ledger.Hit, askParsed(s, read, &before).Outcome)
+	sends(writer, "create index on ports (n)")
+	settle(s, "10", "UTC", described)
+	assert.Equal(t, ledger.Hit, askParsed(s, read, &before).Outcome, "another table's")
+	sends(writer, "create index on berths (n)")
+	settle(s, "10", "UTC", described)
+	after := s.Parsed()
+	assert.Equal(t, ledger.Hit, askParsed(s, read, &after).Outcome, "an index drops nothing")
+	assert.Equal(t, ledger.Miss, askParsed(s, read, &before).Outcome, "it has a result of its own")
+	assert.Equal(t, ledger.Hit, askParsed(s, read, &before).Outcome)
+
+	sends(writer, "begin", "alter table berths add column more text")
+	during := s.Parsed()
+	sends(writer, "commit")
+	settle(s, "10", "UTC", described)
+	assert.Equal(t, ledger.Pass, askParsed(s, read, &during).Outcome, "nobody knows which came first")
+}
+
+// A change of which schemas there are has every session ask anew which of them it uses.
+func TestANewSchemaMayStandInASearchPath(t *testing.T) {
+	e := quays(t)
+	reader, writer := client(e, "10", described), client(e, "10", described)
+	ask(reader, read, now)
+	require.Equal(t, ledger.Hit, ask(reader, read, now))
+	sends(writer, "create schema north")
+	reader.Asking(NeedCatalog, now)
+	reader.LearnedCatalog(described, now)
+	d := decide(reader, read)
+	assert.NotZero(t, d.Need&NeedSettings)
+
+}
