@@ -18,16 +18,17 @@ func main() {
 	seed := flag.Uint64("seed", 1, "the first seed; each is a schema and a script")
 	feed := flag.Bool("feed", false, "have some writes come around the larder, with a change feed")
 	generated := flag.Bool("generated", false, "have random statements asked of random tables")
+	focus := flag.String("focus", "", "have the random tables be about this")
 	steps := flag.Int("steps", 1000, "steps of each script")
 	atOnce := flag.Int("at-once", 2, "scripts at once")
 	flag.Parse()
-	if err := run(*length, *seed, *feed, *generated, *steps, *atOnce); err != nil {
+	if err := run(*length, *seed, *feed, *generated, *focus, *steps, *atOnce); err != nil {
 		fmt.Fprintln(os.Stderr, "freshcheck:", err)
 		os.Exit(1)
 	}
 }
 
-func run(length time.Duration, seed uint64, feed, generated bool, steps, atOnce int) error {
+func run(length time.Duration, seed uint64, feed, generated bool, focus string, steps, atOnce int) error {
 	server, err := privatepg.Start("", "wal_level=logical", "max_replication_slots=20", "max_wal_senders=20", "max_prepared_transactions=50", "autovacuum=off", "max_connections=200")
 	if err != nil {
 		return err
@@ -36,6 +37,9 @@ func run(length time.Duration, seed uint64, feed, generated bool, steps, atOnce 
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
 	c := freshcheck.Checker{Address: server.Address(), Feed: feed, Generated: generated, Steps: steps}
+	if focus != "" {
+		c.Focus = []string{focus}
+	}
 	began, last := time.Now(), time.Now()
 	sum, found, err := c.Run(ctx, seed, length, atOnce, func(n freshcheck.Counts) {
 		if time.Since(last) > 10*time.Second {

@@ -12,11 +12,16 @@ type Defined struct {
 	// Names are those of relations, without their schemas.
 	Names []string
 	Quiet analysis.Quiet
+	// All is set for one that concerns everything.
+	All bool
 }
 
 // Concerns says whether something of a name may be among what it changes: also what the server makes for a relation under
 // names of its own, and the types of its rows.
 func (d *Defined) Concerns(name string) bool {
+	if d.All {
+		return true
+	}
 	bare := strings.TrimLeft(name, "_")
 	return slices.ContainsFunc(d.Names, func(n string) bool {
 		return name == n || bare == strings.TrimLeft(n, "_") || strings.HasPrefix(name, n+"_")
@@ -28,7 +33,7 @@ func (d *Defined) Concerns(name string) bool {
 func (o *Resolved) Among(list []*Defined) (touched bool, quiet analysis.Quiet) {
 	quiet = analysis.QuietAll
 	for _, d := range list {
-		if slices.ContainsFunc(o.Names, d.Concerns) {
+		if d.All || slices.ContainsFunc(o.Names, d.Concerns) {
 			touched, quiet = true, min(quiet, d.Quiet)
 		}
 	}

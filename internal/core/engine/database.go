@@ -19,12 +19,12 @@ type database struct {
 	catalog atomic.Pointer[reading]
 
 	mu      sync.Mutex
-	asking  bool          // a session is reading the catalog
-	askNext time.Time     // not before
-	plain   bool          // it cannot be described whole
-	rows    []catalog.Row // as it was described, sorted
-	mark    string        // what told, when the catalog was read, whether definitions have changed
-	suspect bool          // they may have
+	asking  bool            // a session is reading the catalog
+	askNext time.Time       // not before
+	plain   bool            // it cannot be described whole
+	rows    []catalog.Row   // as it was described, sorted
+	reader  *catalog.Reader // what has been read of it
+	round   round           // of reading it
 
 	// blind are the patterns that wrote while the catalog was not known: with it in hand, they tell whether it may be
 	// out of date already.
@@ -78,6 +78,16 @@ func (db *database) habit(a asker, make bool) *habit {
 	return h.(*habit)
 }
 
+// round is one reading of a catalog, in as many questions as that takes, from whichever sessions are at rest.
+type round struct {
+	schemaAt uint64 // what the schema's clock showed when it began
+	schema   freshness.Stamp
+	grants   freshness.Stamp
+	count    uint64        // how many beginnings and ends of changed definitions there had been
+	open     []*definition // those that had ended
+	took     time.Duration // what the questions took
+}
+
 // reading is a catalog as it was read. It is itself like a kept result: true while nothing has happened that may have
 // changed the schema.
 type reading struct {
@@ -86,6 +96,14 @@ type reading struct {
 	stamp  freshness.Stamp
 	grants freshness.Stamp // and what it says of privileges, while this is valid
 	at     time.Time
+	asked  uint64 // how many beginnings and ends of changed definitions there had been when it was asked for
+}
+
+// forgets has the whole catalog be read anew.
+func (db *database) forgets() {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	db.reader = &catalog.Reader{}
 }
 
 // declare has the catalog hold what a set of rules declares.
@@ -93,7 +111,7 @@ func (db *database) declare(set *rules.Set) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	if c := db.catalog.Load(); c != nil {
-		db.catalog.Store(&reading{c.read, c.read.With(set.Functions()), c.stamp, c.grants, c.at})
+		db.catalog.Store(&reading{c.read, c.read.With(set.Functions()), c.stamp, c.grants, c.at, c.asked})
 	}
 }
 
@@ -116,7 +134,7 @@ func (e *Engine) database(origin, name string) *database {
 	if db := e.databases[name]; db != nil {
 		return db
 	}
-	db = &database{origin: origin, name: name, clocks: freshness.New()}
+	db = &database{origin: origin, name: name, clocks: freshness.New(), reader: &catalog.Reader{}}
 	db.feed.e, db.feed.db = e, db
 	e.databases[name] = db
 	return db

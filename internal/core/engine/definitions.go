@@ -48,17 +48,29 @@ func (db *database) defines(list []*catalog.Defined) (out []*definition, ok bool
 		return nil, false
 	}
 	for _, d := range list {
-		x := &definition{Defined: d, begun: ds.count.Add(1)}
-		out = append(out, x)
-		ds.log = append(ds.log, x)
+		out = append(out, &definition{Defined: d, begun: ds.count.Add(1)})
 	}
+	ds.remember(out...)
+	open = append(open, out...)
+	ds.open.Store(&open)
+	return out, true
+}
+
+// remember puts definitions into the log. It is called with the database's lock held.
+func (ds *definitions) remember(list ...*definition) {
+	ds.log = append(ds.log, list...)
 	for len(ds.log) > mostLogged {
 		ds.forgotten = max(ds.forgotten, ds.log[0].begun, ds.log[0].ended.Load())
 		ds.log = slices.Delete(ds.log, 0, 1)
 	}
-	open = append(open, out...)
-	ds.open.Store(&open)
-	return out, true
+}
+
+// around notes that any definition may have been changed since a catalog was asked for. It is called with the database's lock
+// held.
+func (ds *definitions) around(asked uint64) {
+	d := &definition{Defined: &catalog.Defined{All: true}, begun: asked}
+	d.ended.Store(ds.count.Add(1))
+	ds.remember(d)
 }
 
 // defined notes that definitions have been changed, or will not be.
@@ -107,7 +119,7 @@ type amid struct {
 // among gives what a pattern does though some definitions have changed since the catalog was read.
 func (r *resolution) among(p *Pattern) *resolution {
 	open := r.db.definitions.open.Load()
-	if open == nil || r.schema == nil {
+	if open == nil || r.schema == nil || freshness.Off(freshness.OpenDefinitions) {
 		return r
 	}
 	if have := r.amid.Load(); have != nil && have.open == open {
@@ -165,11 +177,11 @@ func (db *database) changed(r *resolution, from, to uint64) (last uint64, sure b
 	return last, true
 }
 
-// endedUnder follows the end of what wrote by a catalog that may not be the present one any more: it may have done more than
-// was known when it was sent.
-func (e *Engine) endedUnder(db *database, schema *catalog.Schema, list []write) {
+// endedSince follows the end of what wrote by a catalog that may not be the present one any more, or that did not hold
+// what has been defined since: it may have done more than was known when it was sent.
+func (e *Engine) endedSince(db *database, schema *catalog.Schema, count uint64, list []write) {
 	now := db.current()
-	if now == schema {
+	if now == schema && db.definitions.count.Load() == count || freshness.Off(freshness.SchemaMeanwhile) {
 		return
 	}
 	if now == nil || len(list) > mostWrites {
@@ -177,7 +189,8 @@ func (e *Engine) endedUnder(db *database, schema *catalog.Schema, list []write) 
 		return
 	}
 	for _, w := range list {
-		does := now.Resolve(w.does, catalog.Hints{Declared: e.Rules().Declared(w.pattern.ID, w.pattern.Text)})
+		p := w.pattern.doing(w.does)
+		does := p.in(e, db, nil, "").among(p)
 		if does.Everything {
 			move(db.clocks.Every)
 			return

@@ -125,9 +125,8 @@ func (s *Session) Close(now time.Time, outstanding ...freshness.Pending) {
 	s.Landed()
 	s.leavesDefinitions() // what was not committed will not be
 	if s.askedSchema {    // somebody else may ask at once
-		s.LearnedCatalog(nil, now)
 		s.db.mu.Lock()
-		s.db.askNext = now
+		s.db.asking = false
 		s.db.mu.Unlock()
 	}
 	leaves := s.mayLeave()

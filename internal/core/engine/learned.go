@@ -50,110 +50,178 @@ func (s *Session) TakePlainCatalog(now time.Time) {
 	s.db.plain, s.db.askNext = true, now
 }
 
-// LearnedMark takes what tells whether definitions have changed since the catalog was read; if they may have, the catalog
-// is to be read anew.
-func (s *Session) LearnedMark(mark string, now time.Time) {
+// LearnedPart takes the answer to CatalogQuestion, or nil for none. After the last one it gives what is to be called then, at
+// any time and from any goroutine: for a large schema that takes a while.
+func (s *Session) LearnedPart(rows []catalog.Row, now time.Time) (end func(now time.Time)) {
 	if !s.askedSchema {
-		return
+		return nil
 	}
+	done, ok := false, rows != nil
+	if s.question.Kind == catalog.Plain {
+		done = ok
+	} else if ok {
+		done, ok = s.tookPart(rows, now)
+	}
+	switch {
+	case !ok:
+		s.LearnedCatalog(nil, now)
+	case done:
+		s.askedSchema = false
+		e, db, plain := s.e, s.db, s.question.Kind == catalog.Plain
+		return func(now time.Time) {
+			if plain {
+				db.learns(e, rows, nil, now)
+				return
+			}
+			db.mu.Lock()
+			reader := db.reader
+			db.mu.Unlock()
+			db.learns(e, nil, reader, now)
+		}
+	}
+	return nil
+}
+
+// tookPart has the reader take a part of the catalog.
+func (s *Session) tookPart(rows []catalog.Row, now time.Time) (done, ok bool) {
 	s.db.mu.Lock()
 	defer s.db.mu.Unlock()
-	s.answeredCatalog(now)
-	c := s.db.catalog.Load()
-	if c == nil || mark == "" || mark != s.db.mark || s.elsewhere() {
-		s.db.suspect, s.db.askNext = true, now
-		return
+	took := now.Sub(s.askedAt)
+	s.db.round.took += took
+	if s.elsewhere() && !freshness.Off(freshness.OtherServers) {
+		return false, false
 	}
-	if s.settled(c.schema) {
-		s.db.holds(s.askOpen)
-		s.db.versions.read(s.askSchemaAt, true)
-		s.db.catalog.Store(&reading{c.read, c.schema, s.askCatalog, s.askGrants, now})
+	if next, asked := s.db.reader.Next(); !asked || !next.Same(s.question) {
+		return false, false
+	}
+	done, ok = s.db.reader.Take(rows, took)
+	if ok && !done {
+		s.askedSchema, s.db.asking = false, false
+	}
+	return done, ok
+}
+
+// Unfit notes that what the session's server answers about the catalog cannot be trusted, as it depends on the session: others
+// are to be asked.
+func (s *Session) Unfit(now time.Time) {
+	s.unfit = true
+	if s.askedSchema {
+		s.db.mu.Lock()
+		defer s.db.mu.Unlock()
+		s.askedSchema, s.db.asking = false, false
 	}
 }
 
-// answeredCatalog notes that the question for the catalog was answered, one way or another. It is called with the
-// database's lock held.
-func (s *Session) answeredCatalog(now time.Time) {
-	s.askedSchema, s.askMark = false, false
-	s.db.asking = false
-	s.db.askNext = now.Add(min(catalogPause*now.Sub(s.askedAt), time.Second))
+// answeredCatalog notes that the question for the catalog was answered, one way or another. It is called with the database's
+// lock held.
+func (db *database) answeredCatalog(now time.Time) {
+	db.asking = false
+	db.pauses(now)
+}
+
+// pauses leaves the catalog unread for a while. It is called with the database's lock held.
+func (db *database) pauses(now time.Time) {
+	db.askNext = now.Add(min(catalogPause*db.round.took, time.Second))
+	db.round.took = 0
 }
 
 // settled says whether a catalog that was just read, or found unchanged, can be taken for the present: nothing was sent
 // meanwhile that may have changed it. It is called with the database's lock held.
-func (s *Session) settled(schema *catalog.Schema) bool {
-	blind := s.db.blind
-	s.db.blind = nil
+func (db *database) settled(schema *catalog.Schema) bool {
+	blind := db.blind
+	db.blind = nil
 	for p := range blind {
 		if schema.Resolve(p.Facts, catalog.Hints{}).SchemaChanges {
 			return false
 		}
 	}
-	return s.askCatalog.Storable()
+	return db.round.schema.Storable()
 }
 
-// LearnedCatalog takes the description of the database's schema as the server gave it, or nil if it could not.
+// LearnedCatalog takes the whole description of the database's schema as the server gave it, or nil if it could not.
 func (s *Session) LearnedCatalog(rows []catalog.Row, now time.Time) {
 	if !s.askedSchema {
 		return
 	}
-	if s.elsewhere() && !freshness.Off(freshness.OtherServers) {
-		rows = nil
-	}
-	if rows == nil {
+	s.askedSchema = false
+	if rows == nil || s.elsewhere() && !freshness.Off(freshness.OtherServers) {
 		s.db.mu.Lock()
 		defer s.db.mu.Unlock()
-		s.answeredCatalog(now)
+		s.db.reader.GiveUp()
+		s.db.answeredCatalog(now)
 		s.db.askNext = now.Add(2 * time.Second)
 		return
 	}
-	mark := ""
-	rows = slices.DeleteFunc(slices.Clone(rows), func(r catalog.Row) bool {
-		if r.What == "mark" {
-			mark = r.OtherName
+	s.db.learns(s.e, rows, nil, now)
+}
+
+// learns takes the description of the schema at the end of a round, from what has been read in it or whole. It is called by
+// one at a time: who asks.
+func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader, now time.Time) {
+	ended := false
+	defer func() {
+		if !ended { // a fault must not keep the others from reading it
+			db.mu.Lock()
+			defer db.mu.Unlock()
+			db.answeredCatalog(now)
 		}
-		return r.What == "mark"
-	})
-	sorted := slices.Clone(rows) // the server gives them in any order
-	catalog.Sort(sorted)
-	// Made before the lock is taken, for which every session of the database may wait: only who asks gets here.
-	have := s.db.catalog.Load()
-	same := have != nil && slices.Equal(sorted, s.db.rows)
+	}()
+	have := db.catalog.Load()
+	sorted := db.rows
+	if reader == nil || reader.Changed() || have == nil {
+		if reader != nil {
+			rows = reader.Rows()
+		}
+		sorted = slices.Clone(rows) // the server gives them in any order
+		catalog.Sort(sorted)
+	}
+	// Made before the lock is taken, for which every session of the database may wait.
+	same := have != nil && slices.Equal(sorted, db.rows)
 	var schema *catalog.Schema
 	if same {
 		schema = have.read
 	} else {
-		schema = catalog.New(rows, catalog.Parse{Facts: s.e.opts.Facts, Body: s.e.opts.Body})
+		schema = catalog.New(sorted, catalog.Parse{Facts: e.opts.Facts, Body: e.opts.Body})
 	}
-	s.db.mu.Lock()
-	defer s.db.mu.Unlock()
-	s.answeredCatalog(now)
-	have = s.db.catalog.Load() // with what was declared meanwhile
-	declared := schema.With(s.e.Rules().Functions())
-	if !s.settled(declared) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if reader == nil {
+		db.reader.GiveUp()
+	}
+	db.answeredCatalog(now)
+	ended = true
+	have = db.catalog.Load() // with what was declared meanwhile
+	declared := schema.With(e.Rules().Functions())
+	if reader != nil && reader != db.reader || !db.settled(declared) {
 		return
 	}
-	s.db.mark, s.db.suspect = mark, false
+	asked := db.round
 	if have != nil && have.stamp.Valid() {
-		s.db.versions.read(s.askSchemaAt, true) // what differs is told by the definitions
+		db.versions.read(asked.schemaAt, true) // what differs is told by the definitions
 	} else {
-		s.db.versions.read(s.askSchemaAt, same)
+		db.versions.read(asked.schemaAt, same)
 	}
 	if same {
-		s.db.holds(s.askOpen)
-		s.db.catalog.Store(&reading{have.read, have.schema, s.askCatalog, s.askGrants, now})
+		if reader != nil {
+			reader.Accept()
+		}
+		db.holds(asked.open)
+		db.catalog.Store(&reading{have.read, have.schema, asked.schema, asked.grants, now, asked.count})
 		return
 	}
-	explained := have != nil && catalog.Explained(s.db.rows, sorted, concerned(s.askOpen), !have.grants.Valid())
-	s.db.rows = sorted
-	s.db.catalog.Store(&reading{schema, declared, s.askCatalog, s.askGrants, now})
-	s.db.holds(s.askOpen)
+	explained := have != nil && catalog.Explained(db.rows, sorted, concerned(asked.open), !have.grants.Valid())
+	db.rows = sorted
+	if reader != nil {
+		reader.Accept()
+	}
+	db.catalog.Store(&reading{schema, declared, asked.schema, asked.grants, now, asked.count})
+	db.holds(asked.open)
 	if have != nil && have.stamp.Valid() && !explained {
 		// A definition changed around the larder: results may rest on more than was known. That the clock moves after the
 		// catalog was put in place is what Decide relies on.
-		move(s.db.clocks.Every, s.db.clocks.Shape)
-		s.db.versions.read(s.askSchemaAt, false)
-		s.db.paths.Add(1)
+		move(db.clocks.Every, db.clocks.Shape)
+		db.definitions.around(have.asked)
+		db.paths.Add(1)
 	}
 }
 

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -212,7 +213,12 @@ func TestWhenAStatementWasPrepared(t *testing.T) {
 		p := other.Pending()
 		p.End()
 		other.Ready(Idle)
-		changed := append([]catalog.Row{{What: "relation", Schema: "public", Name: "new", Flags: "r"}}, described...)
+		changed := slices.Clone(described)
+		for i := range changed {
+			if changed[i].What == "columns" && changed[i].Name == "berths" {
+				changed[i].OtherName = "n id\nt n"
+			}
+		}
 		settle(s, "10", "UTC", changed)
 		settle(other, "10", "UTC", changed)
 		late := other.Parsed()
@@ -222,6 +228,14 @@ func TestWhenAStatementWasPrepared(t *testing.T) {
 		assert.Equal(t, whyParsedSchema, askParsed(s, read, &meanwhile).Reason, "it may have either")
 		_, again := e.asked(string(decideKey(s, read, &early)))
 		assert.False(t, again, "nobody else can fetch it again")
+
+		before := s.Parsed()
+		assert.Equal(t, ledger.Hit, askParsed(s, read, &before).Outcome)
+		settle(s, "10", "UTC", described) // it was changed around the larder meanwhile
+		settle(s, "10", "UTC", described) // and the schemas of its search path may be others
+		after := s.Parsed()
+		assert.Equal(t, ledger.Miss, askParsed(s, read, &after).Outcome)
+		assert.Equal(t, whyParsedSchema, askParsed(s, read, &before).Reason, "nobody knows which came first")
 	})
 }
 

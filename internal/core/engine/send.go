@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"jollylarder/internal/core/analysis"
@@ -74,6 +75,10 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	if d.Outcome == ledger.Write {
 		change = d.write.change
 	}
+	defined := s.db.definitions.count.Load()
+	if slices.ContainsFunc(s.db.openDefinitions(), func(d *definition) bool { return d.ended.Load() == 0 }) {
+		defined-- // one of these may come first
+	}
 	redefines := res.SchemaChanges
 	if len(res.Defines) > 0 && !res.Everything {
 		list, ok := s.db.defines(res.Defines)
@@ -104,9 +109,9 @@ func (s *Session) Send(d *Decision, now time.Time) {
 		}
 		s.onlyBlind = s.onlyBlind && blind
 		s.collected.AddAll(change)
-		if res.schema != nil && !res.Everything && len(s.writes) <= mostWrites {
+		if res.schema != nil && !res.Everything && len(res.Defines) == 0 && len(s.writes) <= mostWrites {
 			if len(s.writes) == 0 {
-				s.writesBy = res.schema
+				s.writesBy, s.writesAt = res.schema, defined
 			}
 			s.writes = append(s.writes, write{d.does, d.Pattern})
 		}
@@ -159,8 +164,8 @@ func (s *Session) begin(c freshness.Change, schemaAt uint64, by source, now time
 	}
 	if list := s.writes; len(list) > 0 {
 		s.writes = nil
-		e, db, by := s.e, s.db, s.writesBy
-		p.AtEnd(func() { e.endedUnder(db, by, list) })
+		e, db, by, at := s.e, s.db, s.writesBy, s.writesAt
+		p.AtEnd(func() { e.endedSince(db, by, at, list) })
 	}
 	if blind := s.blind; len(blind) > 0 {
 		s.blind = nil

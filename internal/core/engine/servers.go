@@ -90,6 +90,7 @@ func (e *Engine) distrust(origin string) {
 	for _, db := range e.databases {
 		if db.origin == origin {
 			move(db.clocks.Every, db.clocks.Shape, db.clocks.Schema, db.clocks.Grants)
+			db.forgets()
 		}
 	}
 }

@@ -114,20 +114,18 @@ type Session struct {
 	generation  uint64 // counts what may have changed settings
 	asked       uint64 // the generation for which settings were asked
 	needed      bool   // a statement came that could not be decided without them
-	askCatalog  freshness.Stamp
-	askGrants   freshness.Stamp
 	askedSchema bool
-	askSchemaAt uint64 // what the schema's clock showed then
-	askMark     bool   // only whether it has changed
+	question    catalog.Question // of the catalog
+	unfit       bool             // its answers about the catalog cannot be trusted
 	askedAt     time.Time
 
 	definitions []*definition   // that it is changing
 	writes      []write         // what it wrote, or may have, in the block
 	writesBy    *catalog.Schema // the catalog by which the first of that was resolved
+	writesAt    uint64          // and how many beginnings and ends of changed definitions there had been
 	repaths     bool            // it may have changed which schemas there are
 	askPaths    uint64          // what the database's count of such changes showed when settings were asked
 	pathsAt     uint64          // and when those were that are known
-	askOpen     []*definition   // the changed definitions that a catalog being read will hold
 
 	state     TxState
 	isolation isolation
@@ -241,7 +239,7 @@ func (s *Session) ForgetSettings() {
 // rechecksPath forgets the settings if which schemas there are may have changed since they were asked for: the search path
 // in effect holds only those that there are.
 func (s *Session) rechecksPath() {
-	if len(s.identity) > 0 && s.pathsAt != s.db.paths.Load() {
+	if len(s.identity) > 0 && s.pathsAt != s.db.paths.Load() && !freshness.Off(freshness.SchemasAnew) {
 		s.ForgetSettings()
 	}
 }
@@ -286,12 +284,15 @@ func (s *Session) WantsCatalog(now time.Time) bool {
 	}
 	s.db.mu.Lock()
 	defer s.db.mu.Unlock()
-	return !s.db.asking && !now.Before(s.db.askNext)
+	if s.db.reader.InRound() && !s.db.asking && !s.db.round.schema.Valid() { // it would not be true any more at its end
+		s.db.reader.GiveUp()
+		s.db.pauses(now)
+	}
+	return !s.unfit && !s.db.asking && (s.db.reader.InRound() || !now.Before(s.db.askNext))
 }
 
-// AsksMark says whether the question for the catalog is only whether it has changed: whoever is asked has a client, who must
-// not wait for a whole answer every minute, or after every statement of unknown effect.
-func (s *Session) AsksMark() bool { return s.askMark }
+// CatalogQuestion gives what of the catalog the server is to be asked.
+func (s *Session) CatalogQuestion() catalog.Question { return s.question }
 
 // PlainCatalog says whether the database has shown that it cannot describe its schema whole.
 func (s *Session) PlainCatalog() bool {
@@ -313,13 +314,21 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 			n &^= NeedCatalog
 		} else {
 			s.db.asking = true
-			n |= NeedSettings // with which server this is
+			if s.epoch == 0 || s.elsewhere() {
+				n |= NeedSettings // with which server this is
+			}
 			s.askedSchema, s.askedAt = true, now
-			s.askSchemaAt = s.db.clocks.Schema.Changes()
-			s.askCatalog = freshness.Readings{s.db.clocks.Schema}.Take()
-			s.askGrants = freshness.Readings{s.db.clocks.Grants}.Take()
-			s.askOpen = s.db.settledDefinitions()
-			s.askMark = len(s.askOpen) == 0 && s.db.catalog.Load() != nil && s.db.mark != "" && !s.db.suspect
+			if !s.db.reader.InRound() || !s.db.round.schema.Valid() {
+				s.db.reader.Begin()
+				s.db.round = round{
+					schemaAt: s.db.clocks.Schema.Changes(), schema: freshness.Readings{s.db.clocks.Schema}.Take(), grants: freshness.Readings{s.db.clocks.Grants}.Take(),
+					count: s.db.definitions.count.Load(), open: s.db.settledDefinitions(),
+				}
+			}
+			s.question, _ = s.db.reader.Next()
+			if s.db.plain {
+				s.question = catalog.Question{Kind: catalog.Plain}
+			}
 		}
 		s.db.mu.Unlock()
 	}

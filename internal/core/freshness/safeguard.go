@@ -38,6 +38,8 @@ const (
 	SystemColumns                          // results that hold system columns that change on their own are not kept
 	AllPrivileges                          // results are shared only where privileges on tables are all that counts
 	SystemByNumber                         // a table is the server's own only if the server made it
+	OpenDefinitions                        // what has to do with a definition that has changed passes until the catalog has been read
+	SchemasAnew                            // which schemas a session uses is asked anew after what may have changed which there are
 	OtherServers                           // sessions of a server that answered before are neither answered nor learned from
 )
 

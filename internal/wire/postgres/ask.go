@@ -135,14 +135,7 @@ func (s *session) ask(need engine.Need) {
 			sql = plainSettingsQuery
 		}
 		if n == engine.NeedCatalog {
-			switch {
-			case s.eng.AsksMark():
-				sql = markQuery
-			case s.eng.PlainCatalog():
-				sql = plainCatalogQuery
-			default:
-				sql = catalogQuery
-			}
+			sql = catalogQuestion(s.eng.CatalogQuestion(), majorVersion(s.parameters["server_version"]))
 		}
 		questions = append(questions, &question{need: n, done: make(chan struct{})})
 		msg = append(msg, questionMessages(sql)...)
@@ -200,7 +193,8 @@ type question struct {
 	sure func(rows [][]string) // takes the answer to another question
 	rows [][]string
 	bad  bool
-	lack bool // the server does not know what it was asked for
+	lack bool   // the server does not know what it was asked for
+	why  string // in the server's words
 	done chan struct{}
 	over bool // done is closed
 }
@@ -238,7 +232,7 @@ func (s *session) answered(x *exchange, kind byte, body []byte, now time.Time) {
 		}
 		q.rows = append(q.rows, row)
 	case 'E':
-		q.bad, q.lack = true, q.lack || lacks(body)
+		q.bad, q.lack, q.why = true, q.lack || lacks(body), messageOf(body)
 	case 'Z':
 		s.queue.pop()
 		if q.sure != nil && !q.bad {
@@ -252,26 +246,47 @@ func (s *session) answered(x *exchange, kind byte, body []byte, now time.Time) {
 				s.plainSettings = true
 			}
 		case engine.NeedCatalog:
-			rows, strange := catalogRows(q.rows)
-			switch {
-			case s.eng.AsksMark():
-				mark := ""
-				if !q.bad && len(q.rows) == 1 && len(q.rows[0]) == 1 {
-					mark = q.rows[0][0]
-				}
-				s.eng.LearnedMark(mark, now)
-			case !q.bad && !strange:
-				s.eng.LearnedCatalog(rows, now)
-			case q.lack && !s.eng.PlainCatalog():
-				s.server.log().Warn("this server does not describe its schema whole: views, partitions, functions and the like are not followed", "database", s.eng.Database)
-				s.eng.TakePlainCatalog(now)
-			default:
-				s.server.log().Warn("the catalog could not be read, so nothing is kept", "database", s.eng.Database)
-				s.eng.LearnedCatalog(nil, now)
-			}
+			s.answeredCatalog(q, now)
 		}
 		q.end()
 	}
+}
+
+// answeredCatalog takes the answer to a question about the catalog.
+func (s *session) answeredCatalog(q *question, now time.Time) {
+	rows, strange := catalogRows(q.rows)
+	log := s.server.log().With("database", s.eng.Database, "user", s.eng.User, "application", s.eng.Application)
+	switch {
+	case !q.bad && !strange:
+		if end := s.eng.LearnedPart(rows, now); end != nil {
+			s.aside(func() { end(s.server.now()) })
+		}
+	case !q.bad:
+		log.Info("this session is not asked about the catalog: its search path lets other schemas stand before the system's")
+		s.eng.Unfit(now)
+	case q.lack && !s.eng.PlainCatalog():
+		log.Warn("this server does not describe its schema whole: views, partitions, functions and the like are not followed", "why", q.why)
+		s.eng.TakePlainCatalog(now)
+	default:
+		log.Warn("the catalog could not be read over this session, so nothing is kept until it has been over another", "why", q.why)
+		s.eng.LearnedCatalog(nil, now)
+	}
+	s.rest(now)
+}
+
+// messageOf gives the message of an error.
+func messageOf(body []byte) string {
+	for len(body) > 1 {
+		value, rest, ok := bytes.Cut(body[1:], []byte{0})
+		if body[0] == 'M' {
+			return string(value)
+		}
+		if !ok {
+			break
+		}
+		body = rest
+	}
+	return ""
 }
 
 // lacking says whether an error's code means that the server does not know what it was asked for, and not that it had no

@@ -2,12 +2,15 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"net"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/engine"
 )
 
 // Account is a login of the larder's own.
@@ -18,28 +21,64 @@ type Account struct {
 // readCatalog reads the catalog over a connection of the larder's own, for a session that was to ask for it. It is
 // called without any lock, once Asking was called.
 func (s *session) readCatalog() {
-	rows, err := s.server.describe(s.settings, s.eng.Database)
+	ctx, cancel := context.WithTimeout(s.server.running(), s.settings.ConnectTime)
+	defer cancel()
+	c, err := s.server.connect(ctx, s.settings, *s.settings.Catalog, s.eng.Database, map[string]string{"application_name": "jolly larder", "search_path": ""})
+	if err == nil {
+		defer c.Close(context.Background())
+		if r, err := c.Exec(ctx, "select "+serverIdentity).ReadAll(); err == nil && len(r) == 1 && len(r[0].Rows) == 1 {
+			s.server.Engine.SeenServer(s.server.Name, string(r[0].Rows[0][0]))
+		}
+		err = s.readParts(c)
+	}
 	if err != nil {
 		s.server.log().Warn("the catalog could not be read by its own account, so nothing is kept", "database", s.eng.Database, "error", err)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.eng.LearnedCatalog(nil, s.server.now())
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.eng.LearnedCatalog(rows, s.server.now())
 }
 
-func (s *Server) describe(set *Settings, database string) ([]catalog.Row, error) {
-	ctx, cancel := context.WithTimeout(s.running(), set.ConnectTime)
-	defer cancel()
-	c, err := s.connect(ctx, set, *set.Catalog, database, map[string]string{"application_name": "jolly larder", "search_path": ""})
-	if err != nil {
-		return nil, err
+// readParts asks one question after the other, until the catalog has been read or another session asks.
+func (s *session) readParts(c *pgconn.PgConn) error {
+	for more := true; more; {
+		s.mu.Lock()
+		q := s.eng.CatalogQuestion()
+		s.mu.Unlock()
+		ctx, cancel := context.WithTimeout(s.server.running(), s.settings.ConnectTime)
+		rows, err := askCatalog(ctx, c, q)
+		if refused := (*pgconn.PgError)(nil); errors.As(err, &refused) && lacking(refused.Code) && q.Kind != catalog.Plain {
+			rows, err = askCatalog(ctx, c, catalog.Question{Kind: catalog.Plain})
+			cancel()
+			if err != nil {
+				return err
+			}
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			s.eng.LearnedCatalog(rows, s.server.now())
+			return nil
+		}
+		cancel()
+		if err != nil {
+			return err
+		}
+		var end func(time.Time)
+		if end, more = s.learnsPart(rows); end != nil {
+			end(s.server.now())
+		}
 	}
-	defer c.Close(ctx)
-	if r, err := c.Exec(ctx, "select "+serverIdentity).ReadAll(); err == nil && len(r) == 1 && len(r[0].Rows) == 1 {
-		s.Engine.SeenServer(s.Name, string(r[0].Rows[0][0]))
+	return nil
+}
+
+// learnsPart hands on the answer to a question about the catalog, and says whether another is to be asked.
+func (s *session) learnsPart(rows []catalog.Row) (end func(time.Time), more bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := s.server.now()
+	if end = s.eng.LearnedPart(rows, now); end != nil {
+		return end, false
 	}
-	rows, _, err := Describe(ctx, c)
-	return rows, err
+	return nil, s.eng.WantsCatalog(now) && s.eng.Asking(engine.NeedCatalog, now)&engine.NeedCatalog != 0
 }
 
 // Connect connects to the origin as a client of its own. Names mean the server's own things there, unless they say otherwise:

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
@@ -21,18 +22,39 @@ func Describe(ctx context.Context, c *pgconn.PgConn) (rows []catalog.Row, path [
 	if len(answer) == 1 && len(answer[0]) == 1 {
 		path = strings.Split(answer[0][0], "\n")
 	}
-	answer, err = ask(ctx, c, catalogQuery)
-	if refused := (*pgconn.PgError)(nil); errors.As(err, &refused) && lacking(refused.Code) {
-		answer, err = ask(ctx, c, plainCatalogQuery)
+	var reader catalog.Reader
+	reader.Begin()
+	for {
+		q, more := reader.Next()
+		if !more {
+			return reader.Rows(), path, nil
+		}
+		began := time.Now()
+		rows, err := askCatalog(ctx, c, q)
+		if refused := (*pgconn.PgError)(nil); errors.As(err, &refused) && lacking(refused.Code) {
+			rows, err = askCatalog(ctx, c, catalog.Question{Kind: catalog.Plain})
+			return rows, path, err
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		if _, ok := reader.Take(rows, time.Since(began)); !ok {
+			return nil, nil, fmt.Errorf("reading the catalog: the answer about %s is not understood", q.Kind)
+		}
 	}
+}
+
+// askCatalog asks one question about the catalog.
+func askCatalog(ctx context.Context, c *pgconn.PgConn, q catalog.Question) ([]catalog.Row, error) {
+	answer, err := ask(ctx, c, catalogQuestion(q, majorVersion(c.ParameterStatus("server_version"))))
 	if err != nil {
-		return nil, nil, fmt.Errorf("reading the catalog: %w", err)
+		return nil, fmt.Errorf("reading the catalog: %w", err)
 	}
 	rows, strange := catalogRows(answer)
 	if strange {
-		return nil, nil, errors.New("reading the catalog: the connection's search path puts other schemas before the system's")
+		return nil, errors.New("reading the catalog: the connection's search path puts other schemas before the system's")
 	}
-	return rows, path, nil
+	return rows, nil
 }
 
 func ask(ctx context.Context, c *pgconn.PgConn, sql string) ([][]string, error) {

@@ -1,0 +1,509 @@
+package catalog
+
+import (
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// A schema of ten thousand tables takes seconds to be described. So it is read in parts, each of which takes a few
+// milliseconds, and read again only where something has changed. What tells that is a part's mark: how many rows the system
+// tables have that it is made of, and the sum of the transactions that wrote them.
+
+// Kind is what a question is about.
+type Kind string
+
+// The kinds of questions. Those of relations and functions are about a range of numbers.
+const (
+	Plain     Kind = "plain"     // everything, of a server that cannot tell of parts
+	Spans     Kind = "spans"     // where the next part of relations ends: a row "span" with the last number, and its mark
+	Relations Kind = "relations" // relations with their columns and keys
+	Links     Kind = "links"     // what belongs to them or comes from them
+	Texts     Kind = "texts"     // queries and conditions
+	Readers   Kind = "readers"   // who may read them
+	Functions Kind = "functions" // functions, from a number on, as many as asked for
+	Types     Kind = "types"
+	Operators Kind = "operators"
+	BuiltIns  Kind = "builtins" // what is the server's own
+	Rights    Kind = "rights"   // what holds for all of the database
+	Marks     Kind = "marks"    // the marks of ranges of relations, in rows "mark" with the first number in Flags
+	RestMarks Kind = "rest marks"
+)
+
+// Question is what a server is to be asked of its schema next.
+type Question struct {
+	Kind Kind
+	// From and To are the first and the last number of a range.
+	From, To uint32
+	// Most bounds how many relations or functions are told of.
+	Most int
+	// Ranges are those of which marks are wanted.
+	Ranges [][2]uint32
+}
+
+// Same says whether two questions ask for the same.
+func (q Question) Same(o Question) bool {
+	return q.Kind == o.Kind && q.From == o.From && q.To == o.To && q.Most == o.Most && slices.Equal(q.Ranges, o.Ranges)
+}
+
+// last is the last number that there can be.
+const last = 1<<32 - 1
+
+// part is what is known of a range of relations, or of functions.
+type part struct {
+	from, to uint32
+	mark     string
+	read     bool
+	rows     map[Kind][]Row
+}
+
+// Reader reads a schema in parts. Its zero value has read nothing.
+type Reader struct {
+	relations []*part // in the order of their numbers; the last one goes to the end
+	functions []*part
+	rest      map[Kind]*part
+	roles     string // the mark of who may read what
+
+	queue   []Question
+	before  []Row           // the functions, while they are read again
+	fresh   map[Kind]string // the marks of the rest, as told in this round
+	changed bool            // something was read anew since it was last accepted
+	renamed bool            // and what was there before has another name now
+	again   bool            // everything that names others has been read again for that
+	size    int             // of the next part of relations
+	round   bool
+}
+
+// The bounds of a part's size, and how long reading it may take.
+const (
+	smallestPart = 8
+	largestPart  = 200
+	partTime     = 4 * time.Millisecond
+	marksAtOnce  = 150 // relations, about
+	functionsIn  = 60
+)
+
+// Begin begins a round of questions, after which the description is that of a moment since.
+func (r *Reader) Begin() {
+	r.queue, r.fresh, r.renamed, r.again, r.round = nil, map[Kind]string{}, false, false, true
+	if r.size == 0 {
+		r.size = 2 * smallestPart
+	}
+	if r.rest == nil {
+		r.rest = map[Kind]*part{}
+	}
+	r.queue = append(r.queue, Question{Kind: RestMarks})
+	var ranges [][2]uint32
+	held := 0
+	if at := slices.IndexFunc(r.relations, func(p *part) bool { return !p.read }); at >= 0 {
+		r.relations = r.relations[:at] // an earlier round came so far
+	}
+	flush := func() {
+		if len(ranges) > 0 {
+			r.queue = append(r.queue, Question{Kind: Marks, Ranges: ranges})
+			ranges, held = nil, 0
+		}
+	}
+	for _, p := range r.relations {
+		if n := len(p.rows[Relations]); p.read && p.to != last {
+			if held += n; len(ranges) > 0 && held > 6*marksAtOnce || len(ranges) >= 16 { // rows are about six for each
+				flush()
+				held = n
+			}
+			ranges = append(ranges, [2]uint32{p.from, p.to})
+		}
+	}
+	flush()
+	from := uint32(0)
+	if n := len(r.relations); n > 0 && r.relations[n-1].to == last {
+		from = r.relations[n-1].from
+	} else if n > 0 {
+		from = r.relations[n-1].to + 1
+	}
+	r.queue = append(r.queue, Question{Kind: Spans, From: from, To: last, Most: r.size})
+}
+
+// Next gives the next question of the round, if there is one.
+func (r *Reader) Next() (Question, bool) {
+	if len(r.queue) == 0 {
+		return Question{}, false
+	}
+	return r.queue[0], true
+}
+
+// InRound says whether a round has begun and not ended.
+func (r *Reader) InRound() bool { return r.round }
+
+// GiveUp ends a round that cannot be finished. What was to be read is read in the next.
+func (r *Reader) GiveUp() {
+	for _, q := range r.queue {
+		switch q.Kind {
+		case Relations, Links, Texts:
+			if p := r.part(q.From); p != nil {
+				p.mark = ""
+			}
+		case Readers:
+			r.roles = unknownRoles
+		case Functions:
+			r.functions = nil
+		}
+	}
+	if r.renamed {
+		r.relations, r.functions, r.rest = nil, nil, map[Kind]*part{}
+	}
+	r.queue, r.round = nil, false
+}
+
+// unknownRoles is no mark of roles.
+const unknownRoles = "unknown"
+
+// Take takes the answer to the question that Next gave, and how long it took. It says whether the round has ended, and is
+// false for an answer that is none.
+func (r *Reader) Take(rows []Row, took time.Duration) (ended, ok bool) {
+	if len(r.queue) == 0 {
+		return false, false
+	}
+	q, rest := r.queue[0], r.queue[1:]
+	r.queue = slices.Clone(rest)
+	defer func() {
+		if !ok {
+			r.queue = append([]Question{q}, rest...)
+			r.GiveUp()
+		}
+	}()
+	switch q.Kind {
+	case RestMarks:
+		ok = r.restMarks(rows)
+	case Marks:
+		ok = r.marks(q, rows)
+	case Spans:
+		ok = r.span(q, rows)
+	case Relations, Links, Texts, Readers:
+		ok = r.relationRows(q, rows, took)
+	case Functions:
+		ok = r.functionRows(q, rows)
+	default:
+		p := &part{mark: r.fresh[q.Kind], read: true, rows: map[Kind][]Row{q.Kind: rows}}
+		if old := r.rest[q.Kind]; old != nil {
+			if slices.Equal(old.rows[q.Kind], rows) {
+				p.rows = old.rows
+			} else if q.Kind == Types {
+				r.renamed = r.renamed || lacks(old.rows[q.Kind], rows)
+			}
+		}
+		r.rest[q.Kind], r.changed, ok = p, true, true
+	}
+	if !ok {
+		return false, false
+	}
+	if len(r.queue) == 0 && r.renamed && !r.again {
+		r.again = true
+		for _, p := range r.relations {
+			r.queue = append(r.queue, Question{Kind: Relations, From: p.from, To: p.to}, Question{Kind: Links, From: p.from, To: p.to})
+			if p.hasTexts() {
+				r.queue = append(r.queue, Question{Kind: Texts, From: p.from, To: p.to})
+			}
+		}
+	}
+	r.round = len(r.queue) > 0
+	return !r.round, true
+}
+
+// restMarks takes the marks of everything that is no relation.
+func (r *Reader) restMarks(rows []Row) bool {
+	for _, row := range rows {
+		if row.What == "mark" {
+			r.fresh[Kind(row.Flags)] = row.OtherName
+		}
+	}
+	for _, k := range []Kind{Types, Operators, BuiltIns, Rights} {
+		mark, told := r.fresh[k]
+		if !told {
+			return false
+		}
+		if p := r.rest[k]; p == nil || p.mark != mark {
+			r.queue = append(r.queue, Question{Kind: k})
+		}
+	}
+	if len(r.functions) == 0 || r.fresh[Functions] != r.functions[0].mark {
+		r.before = nil
+		for _, p := range r.functions {
+			r.before = append(r.before, p.rows[Functions]...)
+		}
+		r.functions = nil
+		r.queue = append(r.queue, Question{Kind: Functions, Most: functionsIn})
+	}
+	if roles := r.fresh[Readers]; roles != r.roles {
+		if r.roles != "" {
+			for _, p := range r.relations {
+				delete(p.rows, Readers)
+				r.queue = append(r.queue, Question{Kind: Readers, From: p.from, To: p.to})
+			}
+		}
+		r.roles = roles
+	}
+	return true
+}
+
+// marks takes the marks of parts that were read before.
+func (r *Reader) marks(q Question, rows []Row) bool {
+	for _, span := range q.Ranges {
+		at := slices.IndexFunc(rows, func(row Row) bool {
+			return row.What == "mark" && row.Flags == strconv.FormatUint(uint64(span[0]), 10)
+		})
+		if at < 0 {
+			return false
+		}
+		p := r.part(span[0])
+		if p == nil || p.to != span[1] || p.mark == rows[at].OtherName {
+			continue
+		}
+		p.mark = rows[at].OtherName
+		r.reads(p)
+	}
+	return true
+}
+
+// reads puts the questions about a part.
+func (r *Reader) reads(p *part) {
+	r.queue = append(r.queue, Question{Kind: Relations, From: p.from, To: p.to}, Question{Kind: Links, From: p.from, To: p.to})
+}
+
+// span takes where a part of relations ends, and its mark.
+func (r *Reader) span(q Question, rows []Row) bool {
+	at := slices.IndexFunc(rows, func(row Row) bool { return row.What == "span" })
+	if at < 0 {
+		return false
+	}
+	n, err := strconv.Atoi(rows[at].Name)
+	if err != nil {
+		return false
+	}
+	to := uint32(last)
+	if n >= q.Most {
+		end, err := strconv.ParseUint(rows[at].Flags, 10, 32)
+		if err != nil {
+			return false
+		}
+		to = uint32(end)
+	}
+	p := r.part(q.From)
+	if p == nil {
+		p = &part{from: q.From, rows: map[Kind][]Row{}}
+		r.relations = append(r.relations, p)
+	}
+	if !p.read || p.mark != rows[at].OtherName || p.to != to {
+		p.mark, p.to = rows[at].OtherName, to
+		r.reads(p)
+	}
+	if to != last {
+		r.queue = append(r.queue, Question{Kind: Spans, From: to + 1, To: last, Most: r.size})
+	}
+	return true
+}
+
+func (r *Reader) part(from uint32) *part {
+	for _, p := range r.relations {
+		if p.from == from {
+			return p
+		}
+	}
+	return nil
+}
+
+// relationRows takes what is told of a part of relations.
+func (r *Reader) relationRows(q Question, rows []Row, took time.Duration) bool {
+	p := r.part(q.From)
+	if p == nil {
+		return false
+	}
+	before := p.rows[q.Kind]
+	switch q.Kind {
+	case Relations:
+		if p.to != last || !p.read {
+			r.paced(took)
+		}
+		r.renamed = r.renamed || !r.again && renamed(before, rows)
+		p.rows[Relations] = rows
+		if r.unread(p) {
+			r.queue = append(r.queue, Question{Kind: Readers, From: p.from, To: p.to})
+		}
+	case Links:
+		p.rows[Links] = rows
+		if p.hasTexts() {
+			if !r.again {
+				r.queue = append([]Question{{Kind: Texts, From: p.from, To: p.to}}, r.queue...)
+			}
+		} else {
+			delete(p.rows, Texts)
+		}
+		p.read = true
+	case Texts:
+		if !r.again {
+			keepTexts(before, rows)
+		}
+		p.rows[Texts] = rows
+	case Readers:
+		for _, row := range before { // others may have the same readers as those that have gone from here
+			if !slices.ContainsFunc(rows, func(x Row) bool { return x.Name == row.Name }) {
+				rows = append(rows, row)
+			}
+		}
+		p.rows[Readers] = rows
+	}
+	r.changed = true
+	return true
+}
+
+// paced has the next part be of a size that takes about as long as one may.
+func (r *Reader) paced(took time.Duration) {
+	switch {
+	case took > partTime && r.size > smallestPart:
+		r.size /= 2
+	case took < partTime/3 && r.size < largestPart:
+		r.size *= 2
+	}
+}
+
+// hasTexts says whether something in a part has a text: a view, or by a link that only such have.
+func (p *part) hasTexts() bool {
+	return slices.ContainsFunc(p.rows[Relations], func(row Row) bool {
+		return row.What == "relation" && row.Flags != "" && (row.Flags[0] == 'v' || row.Flags[0] == 'm' || strings.ContainsAny(row.Flags[1:], string([]rune{FlagRowSecurity, FlagRules})))
+	})
+}
+
+// unread says whether a part has relations of which it is not known who may read them.
+func (r *Reader) unread(p *part) bool {
+	known := map[string]bool{}
+	for _, q := range r.relations {
+		for _, row := range q.rows[Readers] {
+			known[row.Name] = true
+		}
+	}
+	return slices.ContainsFunc(p.rows[Relations], func(row Row) bool { return row.What == "granted" && !known[row.Flags] })
+}
+
+// renamed says whether a relation or a column of before has gone, which may mean that it has another name: others name it.
+func renamed(before, after []Row) bool {
+	was, is := map[string]string{}, map[string]string{}
+	for rows, names := range map[*[]Row]map[string]string{&before: was, &after: is} {
+		for _, row := range *rows {
+			switch row.What {
+			case "relation":
+				names[row.OtherSchema] = row.Schema + "\n" + row.Name
+			case "columns":
+				names[row.Schema+"\n"+row.Name] = row.OtherName
+			}
+		}
+	}
+	for number, name := range was {
+		now, there := is[number]
+		switch {
+		case !there || now == name:
+		case strings.Contains(number, "\n"): // columns, with their flags
+			for line := range strings.SplitSeq(name, "\n") {
+				_, column, _ := strings.Cut(line, " ")
+				if !slices.ContainsFunc(strings.Split(now, "\n"), func(l string) bool { _, c, _ := strings.Cut(l, " "); return c == column }) {
+					return true
+				}
+			}
+		default:
+			return true
+		}
+	}
+	return false
+}
+
+// keepTexts puts the texts of before in the place of those of the same version: they are written as the search path of who
+// asks has it.
+func keepTexts(before, rows []Row) {
+	for i := range rows {
+		for _, old := range before {
+			x := rows[i]
+			x.OtherName = old.OtherName
+			if x == old {
+				rows[i].OtherName = old.OtherName
+			}
+		}
+	}
+}
+
+// functionRows takes what is told of functions from a number on.
+func (r *Reader) functionRows(q Question, rows []Row) bool {
+	at := slices.IndexFunc(rows, func(row Row) bool { return row.What == "span" })
+	if at < 0 {
+		return false
+	}
+	n, err := strconv.Atoi(rows[at].Name)
+	if err != nil {
+		return false
+	}
+	p := &part{from: q.From, to: last, mark: r.fresh[Functions], rows: map[Kind][]Row{Functions: slices.Delete(slices.Clone(rows), at, at+1)}}
+	r.functions = append(r.functions, p)
+	r.changed = true
+	if n >= q.Most {
+		end, err := strconv.ParseUint(rows[at].Flags, 10, 32)
+		if err != nil || end >= last {
+			return false
+		}
+		p.to = uint32(end)
+		r.queue = append([]Question{{Kind: Functions, From: p.to + 1, Most: functionsIn}}, r.queue...)
+		return true
+	}
+	var now []Row
+	for _, p := range r.functions {
+		now = append(now, p.rows[Functions]...)
+	}
+	r.renamed, r.before = r.renamed || lacks(r.before, now), nil
+	return true
+}
+
+// lacks says whether a name of before is not there any more.
+func lacks(before, after []Row) bool {
+	type full struct{ what, schema, name string }
+	is := map[full]bool{}
+	for _, row := range after {
+		is[full{row.What, row.Schema, row.Name}] = true
+	}
+	return slices.ContainsFunc(before, func(row Row) bool { return !is[full{row.What, row.Schema, row.Name}] })
+}
+
+// Changed says whether something was read anew since Accept was called.
+func (r *Reader) Changed() bool { return r.changed }
+
+// Accept notes that what Rows gave has been taken over.
+func (r *Reader) Accept() { r.changed = false }
+
+// Rows gives the description.
+func (r *Reader) Rows() (out []Row) {
+	readers := map[string]bool{}
+	for _, p := range r.relations {
+		for _, kind := range []Kind{Relations, Links, Texts} {
+			for _, row := range p.rows[kind] {
+				switch row.What {
+				case "relation", "view", "rule", "policy":
+					row.OtherSchema = "" // which told its number or version
+				}
+				if row.What == "relation" {
+					row.Flags = strings.ReplaceAll(row.Flags, string(FlagRules), "")
+				}
+				out = append(out, row)
+			}
+		}
+		for _, row := range p.rows[Readers] {
+			if !readers[row.Name] {
+				readers[row.Name] = true
+				out = append(out, row)
+			}
+		}
+	}
+	for _, p := range r.functions {
+		out = append(out, p.rows[Functions]...)
+	}
+	for _, kind := range slices.Sorted(maps.Keys(r.rest)) {
+		out = append(out, r.rest[kind].rows[kind]...)
+	}
+	return out
+}

@@ -1,0 +1,101 @@
+package postgres_test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A definition that has nothing to do with a result leaves it in memory, and keeps nobody from being answered.
+func TestDefinitionsThatDoNotConcernAResult(t *testing.T) {
+	l := newLarder(t, berths, oneBerth, "create table ports (id int primary key, n int)", "create table calls (id int, at date) partition by range (at)", "create view busy as select n from berths", "select 1")
+	l.keepAll()
+	c, other := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	read := func() { one(t, c, readBerth) }
+	l.hit(c, read)
+	for _, sql := range []string{
+		"create table quays (id serial primary key, port int references ports on delete cascade, at timestamptz default now(), name text check (name <> ''))",
+		"insert into quays (port, name) select null, 'east' from generate_series(1, 3)", "create index on quays (name)", "create unique index on quays (port, name)", "alter table quays add column depth numeric(6, 2) not null default 3.5",
+		"update quays set depth = 4", "alter table quays rename column depth to metres", "alter table quays rename to piers", "delete from piers", "drop table piers", "create table calls_2026 partition of calls for values from ('2026-01-01') to ('2027-01-01')",
+		"insert into calls values (1, '2026-05-01')", "comment on table berths is 'where ships lie'", "create temp table mine (id int)", "insert into mine values (1)", "drop table mine", "create view idle as select id from ports where n = 0", "drop view idle",
+		"grant select on ports to public", "begin", "create table gone (id int)", "insert into gone values (1)", "rollback", "create sequence turns", "drop sequence turns", "create table copied as select * from ports", "drop table copied cascade",
+		"analyze", "vacuum",
+	} {
+		_, err := other.Exec(ctx, sql)
+		require.NoError(t, err, sql)
+		read()
+		assert.True(t, wasHit(t, c), sql)
+	}
+}
+
+// One that does concern it is followed at once, and the result is kept again soon.
+func TestDefinitionsThatConcernAResult(t *testing.T) {
+	l := newLarder(t, berths, oneBerth)
+	l.keepAll()
+	c, other := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	read := func() string { return text(t, c, "select * from berths where id = 1") }
+	for _, sql := range []string{"alter table berths add column depth int default 7", "alter table berths alter depth type text using 'deep'", "alter table berths drop column depth", "drop table berths; create table berths as select 1 as id, 77 as n"} {
+		l.hit(c, func() { read() })
+		for _, one := range []string{"begin", sql} {
+			_, err := other.Exec(ctx, one)
+			require.NoError(t, err, sql)
+		}
+		_, err := other.Exec(ctx, "commit")
+		require.NoError(t, err, sql)
+		want := text(t, connect(t, l.direct, pgx.QueryExecModeSimpleProtocol), "select * from berths where id = 1")
+		for range 5 {
+			assert.Equal(t, want, read(), sql)
+		}
+	}
+}
+
+// A suite of tests that makes and drops tables all the time is answered from memory in between.
+func TestASuiteThatMakesTablesAllTheTime(t *testing.T) {
+	l := newLarder(t, berths, oneBerth)
+	l.keepAll()
+	c := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	reads, hits := 0, 0
+	for i := range 40 {
+		table := fmt.Sprint("fixture", i)
+		for _, sql := range []string{"begin", "create table " + table + " (id serial primary key, name text not null)", "create index on " + table + " (name)", "insert into " + table + " (name) values ('a'), ('b')", "commit"} {
+			_, err := c.Exec(ctx, sql)
+			require.NoError(t, err)
+		}
+		for range 6 {
+			for _, sql := range []string{"select count(*) from " + table, "select name from " + table + " where id = 1", readBerth} {
+				text(t, c, sql)
+				reads++
+				if wasHit(t, c) {
+					hits++
+				}
+			}
+		}
+		_, err := c.Exec(ctx, "drop table "+table)
+		require.NoError(t, err)
+	}
+	t.Log(hits, "of", reads)
+	assert.Greater(t, hits, reads/3)
+}
+
+// A schema that is made may stand in a search path that named it already.
+func TestASchemaOfASearchPathIsMade(t *testing.T) {
+	l := newLarder(t, berths, oneBerth)
+	l.keepAll()
+	c, other := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	_, err := c.Exec(ctx, "set search_path = north, public")
+	require.NoError(t, err)
+	read := func() string { return text(t, c, readBerth) }
+	l.hit(c, func() { read() })
+	for _, sql := range []string{"create schema north", "create table north.berths as select id, 50 as n from public.berths"} {
+		_, err := other.Exec(ctx, sql)
+		require.NoError(t, err)
+	}
+	l.hit(other, func() { one(t, other, "select n from berths where id = 1 and n = n") })
+	l.hit(c, func() { assert.Equal(t, "50", read()) })
+	_, err = other.Exec(ctx, "update north.berths set n = 51")
+	require.NoError(t, err)
+	assert.Equal(t, "51", read())
+}
