@@ -112,9 +112,10 @@ type Isolation uint8
 
 // The isolations.
 const (
-	DefaultIsolation  Isolation = iota // not said: the session's default
-	ReadCommitted                      // or READ UNCOMMITTED, which is the same
-	SnapshotIsolation                  // REPEATABLE READ or SERIALIZABLE
+	DefaultIsolation Isolation = iota // not said: the session's default
+	ReadCommitted                     // or READ UNCOMMITTED, which is the same
+	RepeatableRead
+	Serializable
 )
 
 // Definition is a change of definitions that concerns nothing but the relations it names, and what the server makes for
@@ -129,6 +130,8 @@ type Definition struct {
 	Calls bool
 	// Cascades is set when what depends on the relations changes with them.
 	Cascades bool
+	// Part is set when it makes the first of the relations a part of the others.
+	Part bool
 	// Indexes is set when the names are those of indexes.
 	Indexes bool
 }

@@ -12,6 +12,8 @@ type Defined struct {
 	// Names are those of relations, without their schemas.
 	Names []string
 	Quiet analysis.Quiet
+	// Unknown is set when the catalog does not name the first of them.
+	Unknown bool
 	// All is set for one that concerns everything.
 	All bool
 }
@@ -54,9 +56,12 @@ func (r *resolver) defines(f *analysis.Facts, how []string) {
 		}
 		def := &Defined{Quiet: d.Quiet}
 		if d.Quiet == analysis.Loud {
-			def.Quiet = r.s.quiet(d.Names[0].Name)
+			def.Quiet, def.Unknown = r.s.quiet(d.Names[0].Name, false), len(r.s.relations[d.Names[0].Name]) == 0
 		}
-		for _, n := range d.Names {
+		for i, n := range d.Names {
+			if d.Part && i > 0 && r.s.quiet(n.Name, true) != analysis.QuietAll { // its triggers are those of its parts, too
+				def.Quiet = min(def.Quiet, analysis.QuietReads)
+			}
 			def.Names = append(def.Names, n.Name)
 			for _, rel := range r.s.relations[n.Name] {
 				r.redefines(rel, d)
@@ -70,8 +75,9 @@ func (r *resolver) defines(f *analysis.Facts, how []string) {
 	r.out.System, r.out.SystemChanges = false, true
 }
 
-// quiet says what happens when the relations of a name are used: under another name, that is no more.
-func (s *Schema) quiet(name string) analysis.Quiet {
+// quiet says what happens when the relations of a name are used: under another name, or through a part that they get, that
+// is no more.
+func (s *Schema) quiet(name string, asParent bool) analysis.Quiet {
 	list := s.relations[name]
 	if len(list) == 0 {
 		return analysis.Loud
@@ -81,7 +87,7 @@ func (s *Schema) quiet(name string) analysis.Quiet {
 		switch {
 		case rel.view != nil || len(rel.rules) > 0 || len(rel.policies) > 0 || strings.ContainsRune(rel.flags, FlagRowSecurity):
 			return analysis.Loud
-		case len(rel.children)+len(rel.referrers)+len(rel.triggers)+len(rel.calls)+len(rel.parts) > 0 || rel.part || len(s.typed[rel.full()]) > 0:
+		case len(rel.children) > 0 && !asParent, len(rel.referrers)+len(rel.triggers)+len(rel.calls)+len(rel.parts) > 0 || len(s.typed[rel.full()]) > 0:
 			q = analysis.QuietReads
 		}
 	}

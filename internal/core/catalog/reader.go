@@ -85,8 +85,9 @@ const (
 	functionsIn  = 60
 )
 
-// Begin begins a round of questions, after which the description is that of a moment since.
-func (r *Reader) Begin() {
+// Begin begins a round of questions, after which the description is that of a moment since. One that is begun for some changes
+// of definitions alone asks no more than what these concern.
+func (r *Reader) Begin(list ...*Defined) {
 	r.queue, r.fresh, r.renamed, r.again, r.round = nil, map[Kind]string{}, false, false, true
 	if r.size == 0 {
 		r.size = 2 * smallestPart
@@ -94,7 +95,9 @@ func (r *Reader) Begin() {
 	if r.rest == nil {
 		r.rest = map[Kind]*part{}
 	}
-	r.queue = append(r.queue, Question{Kind: RestMarks})
+	if len(list) == 0 || len(r.rest) == 0 {
+		r.queue, list = append(r.queue, Question{Kind: RestMarks}), nil
+	}
 	var ranges [][2]uint32
 	held := 0
 	if at := slices.IndexFunc(r.relations, func(p *part) bool { return !p.read }); at >= 0 {
@@ -107,7 +110,7 @@ func (r *Reader) Begin() {
 		}
 	}
 	for _, p := range r.relations {
-		if n := len(p.rows[Relations]); p.read && p.to != last {
+		if n := len(p.rows[Relations]); p.read && p.to != last && (len(list) == 0 || p.concerned(list)) {
 			if held += n; len(ranges) > 0 && held > 6*marksAtOnce || len(ranges) >= 16 { // rows are about six for each
 				flush()
 				held = n
@@ -123,6 +126,13 @@ func (r *Reader) Begin() {
 		from = r.relations[n-1].to + 1
 	}
 	r.queue = append(r.queue, Question{Kind: Spans, From: from, To: last, Most: r.size})
+}
+
+// concerned says whether a part holds something that changes of definitions concern.
+func (p *part) concerned(list []*Defined) bool {
+	return slices.ContainsFunc(p.rows[Relations], func(row Row) bool {
+		return row.What == "relation" && slices.ContainsFunc(list, func(d *Defined) bool { return d.Concerns(row.Name) })
+	})
 }
 
 // Next gives the next question of the round, if there is one.

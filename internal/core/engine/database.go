@@ -21,6 +21,7 @@ type database struct {
 	mu      sync.Mutex
 	asking  bool            // a session is reading the catalog
 	askNext time.Time       // not before
+	askSoon time.Time       // nor what some definitions have changed alone
 	plain   bool            // it cannot be described whole
 	rows    []catalog.Row   // as it was described, sorted
 	reader  *catalog.Reader // what has been read of it
@@ -85,6 +86,7 @@ type round struct {
 	grants   freshness.Stamp
 	count    uint64        // how many beginnings and ends of changed definitions there had been
 	open     []*definition // those that had ended
+	short    bool          // it is for these alone
 	took     time.Duration // what the questions took
 }
 
@@ -97,6 +99,12 @@ type reading struct {
 	grants freshness.Stamp // and what it says of privileges, while this is valid
 	at     time.Time
 	asked  uint64 // how many beginnings and ends of changed definitions there had been when it was asked for
+}
+
+// younger says whether the catalog is known, and was read whole so lately.
+func (db *database) younger(now time.Time, age time.Duration) bool {
+	c := db.catalog.Load()
+	return c != nil && c.stamp.Valid() && c.grants.Valid() && now.Sub(c.at) < age
 }
 
 // forgets has the whole catalog be read anew.

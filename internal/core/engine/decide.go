@@ -130,6 +130,7 @@ type Decision struct {
 	resolved *resolution
 	stamp    freshness.Stamp
 	key      []byte
+	moment   uint64
 	rule     *rules.Rule  // that keeps it
 	flight   *flight      // others may wait for what it fetches
 	sampled  bool         // it is a control sample
@@ -154,7 +155,9 @@ const (
 	whyRemembers      = "it calls a function that may have read its constants under other settings"
 	whyParsedSchema   = "it was prepared while definitions were not known"
 	whyFailed         = "its transaction has failed"
-	whySnapshot       = "in a transaction that must see its own moment"
+	whySnapshot       = "in a transaction that sees an earlier moment than what is kept is of"
+	whyFirstRead      = "the first in a transaction that sees the moment of its first reading"
+	whySerializable   = "in a serializable transaction, of which the server must see what it reads"
 	whyIsolation      = "in a transaction whose isolation is not known"
 	whyOwnWrite       = "reads what its own transaction has written"
 	whyNow            = "a value in it may mean the current time"
@@ -163,7 +166,7 @@ const (
 	whySchema         = "the schema changed at this moment"
 	whyDefinition     = "a definition that it rests on has changed, and has not been read again yet"
 	whyTemporary      = "its session has temporary tables"
-	whySerializing    = "transactions of this session see their own moment by default"
+	whySerializing    = "transactions of this session are serializable by default, and the server must see what they read"
 	whyPaused         = "its rule is paused"
 	whyStale          = "its rule is paused: one of its answers was found to be old"
 	whyLeftOut        = "its session asked to be left out"
@@ -219,13 +222,6 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 		s.sums(&d, r, now)
 	}
 	rule := s.rule(set, res, r)
-	keep := rule != nil && rule.Keeps() && !s.e.off()
-	if res.schema == nil && keep && !r.NoAsking && s.state == Idle && p.Facts.Plain() {
-		if n := s.Wants(now); n&NeedCatalog != 0 {
-			d.Need = n
-			return d
-		}
-	}
 	if acts.Facts.Effect&analysis.Begins != 0 && s.beginsUnknown(r) && set.Keeps() {
 		d.Ahead = NeedSettings // within the block it would be too late
 	}
@@ -296,9 +292,11 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) string {
 		return whyNow
 	case s.collected.Touches(d.resolved.readings):
 		return whyOwnWrite
-	case s.InBlock() && s.isolation == snapshot && !freshness.Off(freshness.Isolation):
-		return whySnapshot
-	case s.InBlock() && s.isolation != readCommitted && !freshness.Off(freshness.Isolation), s.ended: // after an end it is not known which block the next is in
+	case s.InBlock() && s.isolation == serializable && !freshness.Off(freshness.Isolation):
+		return whySerializable
+	case s.InBlock() && s.isolation == repeatableRead && !s.snapped && !freshness.Off(freshness.Isolation):
+		return whyFirstRead
+	case s.InBlock() && s.isolation != readCommitted && s.isolation != repeatableRead && !freshness.Off(freshness.Isolation), s.ended: // after an end it is not known which block the next is in
 		return whyIsolation
 	case len(r.Comment) > 0 && leftOut(r.Comment):
 		return whyLabel
@@ -313,7 +311,7 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) string {
 		return whyTemporary
 	case d.resolved.Remembers && !s.steady():
 		return whyRemembers
-	case !s.InBlock() && !s.settings.ReadCommitted && !freshness.Off(freshness.Isolation):
+	case !s.InBlock() && s.settings.isolation() == serializable && !freshness.Off(freshness.Isolation):
 		return whySerializing
 	}
 	return ""

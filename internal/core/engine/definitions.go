@@ -48,12 +48,30 @@ func (db *database) defines(list []*catalog.Defined) (out []*definition, ok bool
 		return nil, false
 	}
 	for _, d := range list {
+		if d.Unknown && d.Quiet == analysis.Loud {
+			d = likeThoseBefore(d, open)
+		}
 		out = append(out, &definition{Defined: d, begun: ds.count.Add(1)})
 	}
 	ds.remember(out...)
 	open = append(open, out...)
 	ds.open.Store(&open)
 	return out, true
+}
+
+// likeThoseBefore gives a definition of what only others have made so far, which does what these do.
+func likeThoseBefore(d *catalog.Defined, open []*definition) *catalog.Defined {
+	like := *d
+	for _, o := range open {
+		switch {
+		case !slices.Contains(o.Names, d.Names[0]):
+		case o.Quiet != analysis.QuietAll:
+			return d
+		default:
+			like.Quiet = analysis.QuietAll
+		}
+	}
+	return &like
 }
 
 // remember puts definitions into the log. It is called with the database's lock held.

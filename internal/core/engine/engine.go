@@ -95,6 +95,7 @@ type Engine struct {
 	unsettled []unsettled
 	sessions  map[*Session]struct{}
 
+	moments atomic.Uint64 // counts the beginnings of blocks
 	lanes   atomic.Uint32
 	keepers keepers
 

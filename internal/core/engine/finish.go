@@ -58,7 +58,7 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 		}
 		if r.Reply != nil && !r.Failed && s.e.fits(d, r.Reply) && !(r.Rows == 0 && d.rule.SkipEmpty) && d.stamp.Storable() {
 			s.e.keep(d.key, &store.Entry{
-				Reply: r.Reply, Stamp: d.stamp, Readings: d.readings(), Pattern: d.Pattern.ID, Numbers: d.Pattern.Numbers, Rule: d.rule,
+				Reply: r.Reply, Stamp: d.stamp, Readings: d.readings(), Pattern: d.Pattern.ID, Numbers: d.Pattern.Numbers, Rule: d.rule, Moment: d.moment,
 				Rows: r.Rows, Fetched: now.Add(-r.Fetch), Took: r.Fetch,
 			})
 		}

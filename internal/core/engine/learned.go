@@ -121,7 +121,11 @@ func (db *database) answeredCatalog(now time.Time) {
 
 // pauses leaves the catalog unread for a while. It is called with the database's lock held.
 func (db *database) pauses(now time.Time) {
-	db.askNext = now.Add(min(catalogPause*db.round.took, time.Second))
+	if db.round.short { // which is soon done
+		db.askSoon = now.Add(min(db.round.took, time.Second))
+	} else {
+		db.askNext = now.Add(min(catalogPause*db.round.took, time.Second))
+	}
 	db.round.took = 0
 }
 
@@ -195,7 +199,10 @@ func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader
 	if reader != nil && reader != db.reader || !db.settled(declared) {
 		return
 	}
-	asked := db.round
+	asked, at := db.round, now
+	if asked.short {
+		at = have.at
+	}
 	if have != nil && have.stamp.Valid() {
 		db.versions.read(asked.schemaAt, true) // what differs is told by the definitions
 	} else {
@@ -206,7 +213,7 @@ func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader
 			reader.Accept()
 		}
 		db.holds(asked.open)
-		db.catalog.Store(&reading{have.read, have.schema, asked.schema, asked.grants, now, asked.count})
+		db.catalog.Store(&reading{have.read, have.schema, asked.schema, asked.grants, at, asked.count})
 		return
 	}
 	explained := have != nil && catalog.Explained(db.rows, sorted, concerned(asked.open), !have.grants.Valid())
@@ -214,7 +221,7 @@ func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader
 	if reader != nil {
 		reader.Accept()
 	}
-	db.catalog.Store(&reading{schema, declared, asked.schema, asked.grants, now, asked.count})
+	db.catalog.Store(&reading{schema, declared, asked.schema, asked.grants, at, asked.count})
 	db.holds(asked.open)
 	if have != nil && have.stamp.Valid() && !explained {
 		// A definition changed around the larder: results may rest on more than was known. That the clock moves after the

@@ -102,7 +102,8 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	k = appendPart(k, r.Types)
 	k = appendPart(k, r.Bound)
 	s.key = k
-	if e := s.e.store.Get(rule, k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) {
+	early := s.InBlock() && s.isolation == repeatableRead && !freshness.Off(freshness.Isolation)
+	if e := s.e.store.Get(rule, k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) && (!early || e.Moment < s.blockAt) {
 		if !s.sampled(rule) {
 			d.Outcome, d.Entry = ledger.Hit, e
 			return
@@ -112,6 +113,14 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 			d.sample = e
 		}
 	}
+	if early { // what it gets may be of an earlier moment than this
+		d.Outcome = ledger.Pass
+		if d.Reason == "" {
+			d.Reason = whySnapshot
+		}
+		d.sample = nil
+		return
+	}
 	d.Outcome = ledger.Miss
 	d.key = append([]byte(nil), k...)
 	if rule.TTLOnly {
@@ -119,6 +128,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	} else {
 		d.stamp = readings.Take(s.pinned(d.resolved, r)...)
 	}
+	d.moment = s.e.moments.Load()            // behind the stamp: who begins a block from now on has a later one
 	if s.db.current() != d.resolved.schema { // then it may rest on more than that: it is not known what the stamp should hold
 		d.Outcome, d.Reason, d.key = ledger.Pass, whySchema, nil
 	}

@@ -43,7 +43,18 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	s.follow(d, now)
 	if f.Effect&analysis.Begins != 0 {
 		s.isolation = s.isolationOf(f)
+		if s.state == Idle && !s.begun {
+			s.blockAt, s.snapped, s.snapping = s.e.moments.Add(1), false, false
+		}
 		s.begun = true
+	}
+	switch {
+	case f.Effect&analysis.Unknown != 0 || res.Everything: // nothing is early enough for what is not known
+		s.blockAt, s.snapped, s.snapping = 0, false, false
+	case f.Effect&(analysis.Commits|analysis.Ends) != 0: // the next block may begin with it
+		s.blockAt, s.snapped, s.snapping = s.e.moments.Add(1), false, false
+	case f.Verb == "select", f.Verb == "insert", f.Verb == "update", f.Verb == "delete", f.Verb == "merge":
+		s.snapping = true
 	}
 	if res.Settings || res.Everything || f.Effect&analysis.Schema != 0 {
 		if !s.doubts(d) {
@@ -60,12 +71,8 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	}
 	if f.Effect&analysis.Isolates != 0 && s.InBlock() {
 		s.isolation, s.isolated = unknownIsolation, true
-		switch {
-		case f.Verb != "set": // it is one of several statements
-		case f.Isolation == analysis.ReadCommitted:
-			s.isolation = readCommitted
-		default:
-			s.isolation = snapshot
+		if f.Verb == "set" { // and not one of several statements
+			s.isolation = isolations[f.Isolation]
 		}
 	}
 	if s.undoable && (f.Effect&(analysis.Commits|analysis.Ends) != 0 || f.Verb == "savepoint") {
@@ -197,6 +204,7 @@ func (s *Session) Ready(state TxState) {
 		s.ForgetSettings()
 		s.undoable = false
 	}
+	s.snapped, s.snapping = state == InBlock && (s.snapped || s.snapping), false
 	s.state = state
 	s.begun, s.ended, s.setting = false, false, false
 	s.runs(nil, 0, "", time.Time{})

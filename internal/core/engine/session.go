@@ -31,8 +31,8 @@ type Settings struct {
 	Values, Roles []string
 	// Role is the number of the role whose privileges count: its name may become another's.
 	Role string
-	// ReadCommitted says whether transactions are READ COMMITTED unless they say otherwise.
-	ReadCommitted bool
+	// ReadCommitted and RepeatableRead say which transactions are unless they say otherwise; else they are SERIALIZABLE.
+	ReadCommitted, RepeatableRead bool
 	// Path is the search path in effect: the schemas in which names without one are looked up.
 	Path []string
 	// Temporary says whether the session has temporary tables.
@@ -129,9 +129,12 @@ type Session struct {
 
 	state     TxState
 	isolation isolation
-	isolated  bool // that was set within the block, which may turn out to have failed
-	begun     bool // a BEGIN was sent since the last Ready
-	hasty     bool // its statements may have less time by now than its settings say
+	blockAt   uint64 // the engine's count of moments when the block began, or before
+	snapped   bool   // in the block something has been read or written, and has ended well
+	snapping  bool   // or is about to be
+	isolated  bool   // that was set within the block, which may turn out to have failed
+	begun     bool   // a BEGIN was sent since the last Ready
+	hasty     bool   // its statements may have less time by now than its settings say
 
 	collected freshness.Change  // what it wrote and may not have committed
 	blind     []*Pattern        // what of that was sent while the catalog was not known
@@ -174,7 +177,8 @@ const (
 	unknownIsolation isolation = iota
 	byDefault                  // that of its settings, which were asked before the block began, and are to arrive
 	readCommitted
-	snapshot
+	repeatableRead
+	serializable
 )
 
 // Running is a statement that is under way.
@@ -279,7 +283,8 @@ func (s *Session) mayNeed() bool {
 
 // WantsCatalog says whether the catalog is among what Wants would give.
 func (s *Session) WantsCatalog(now time.Time) bool {
-	if c := s.db.catalog.Load(); c != nil && c.stamp.Valid() && c.grants.Valid() && now.Sub(c.at) < s.e.opts.CatalogAge && len(s.db.settledDefinitions()) == 0 {
+	young := s.db.younger(now, s.e.opts.CatalogAge)
+	if young && len(s.db.settledDefinitions()) == 0 {
 		return false
 	}
 	s.db.mu.Lock()
@@ -288,7 +293,11 @@ func (s *Session) WantsCatalog(now time.Time) bool {
 		s.db.reader.GiveUp()
 		s.db.pauses(now)
 	}
-	return !s.unfit && !s.db.asking && (s.db.reader.InRound() || !now.Before(s.db.askNext))
+	next := s.db.askNext
+	if young {
+		next = s.db.askSoon
+	}
+	return !s.unfit && !s.db.asking && (s.db.reader.InRound() || !now.Before(next))
 }
 
 // CatalogQuestion gives what of the catalog the server is to be asked.
@@ -319,10 +328,15 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 			}
 			s.askedSchema, s.askedAt = true, now
 			if !s.db.reader.InRound() || !s.db.round.schema.Valid() {
-				s.db.reader.Begin()
+				open, short := s.db.settledDefinitions(), s.db.younger(now, s.e.opts.CatalogAge)
+				if short {
+					s.db.reader.Begin(concerned(open)...)
+				} else {
+					s.db.reader.Begin()
+				}
 				s.db.round = round{
 					schemaAt: s.db.clocks.Schema.Changes(), schema: freshness.Readings{s.db.clocks.Schema}.Take(), grants: freshness.Readings{s.db.clocks.Grants}.Take(),
-					count: s.db.definitions.count.Load(), open: s.db.settledDefinitions(),
+					count: s.db.definitions.count.Load(), open: open, short: short,
 				}
 			}
 			s.question, _ = s.db.reader.Next()
@@ -344,10 +358,8 @@ func (s *Session) isolationOf(f *analysis.Facts) isolation {
 	switch {
 	case s.state != Idle || s.begun || f.Verb != "begin":
 		return unknownIsolation // a BEGIN within a block changes nothing, and one among several cannot be told apart
-	case f.Isolation == analysis.ReadCommitted:
-		return readCommitted
-	case f.Isolation == analysis.SnapshotIsolation:
-		return snapshot
+	case f.Isolation != analysis.DefaultIsolation:
+		return isolations[f.Isolation]
 	case len(s.identity) > 0:
 		return s.settings.isolation()
 	case s.asked == s.generation:
@@ -358,11 +370,17 @@ func (s *Session) isolationOf(f *analysis.Facts) isolation {
 
 // isolation gives that of a block that does not say otherwise.
 func (s *Settings) isolation() isolation {
-	if s.ReadCommitted {
+	switch {
+	case s.ReadCommitted:
 		return readCommitted
+	case s.RepeatableRead:
+		return repeatableRead
 	}
-	return snapshot
+	return serializable
 }
+
+// isolations are what statements ask for.
+var isolations = map[analysis.Isolation]isolation{analysis.ReadCommitted: readCommitted, analysis.RepeatableRead: repeatableRead, analysis.Serializable: serializable}
 
 // appendPart adds a part to a key so that no two lists of parts make the same bytes.
 func appendPart(key, part []byte) []byte {

@@ -29,6 +29,8 @@ type Entry struct {
 	// Fetched is when its statement was sent, and Took how long the origin took to answer.
 	Fetched time.Time
 	Took    time.Duration
+	// Moment is the number of the last transaction block of any session that had begun when it was known what Stamp holds.
+	Moment uint64
 
 	// Uses counts the answers given from it.
 	Uses atomic.Int64

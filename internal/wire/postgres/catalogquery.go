@@ -183,9 +183,15 @@ const bareFunctions = `functions as (
   where n.nspname <> 'pg_catalog' or p.oid >= '16384'
 )`
 
-// typesQuery asks for types, and what is called to check their values.
+// typesQuery asks for types, what is called to check their values, and what those are made of that have fields.
 const typesQuery = `with ` + bareFunctions + `
-select distinct 'call'::text, n.nspname::text, t.typname::text, 't'::text, f.schema::text, f.name::text
+select distinct 'typed'::text, m.nspname::text, c.relname::text, ''::text, n.nspname::text, t.typname::text
+from pg_catalog.pg_class c join pg_catalog.pg_attribute a on a.attrelid = c.oid join pg_catalog.pg_namespace m on m.oid = c.relnamespace
+join pg_catalog.pg_type x on x.oid = a.atttypid join pg_catalog.pg_type t on t.oid = case when x.typtype = 'b' and x.typcategory = 'A' and x.typelem <> '0' then x.typelem else x.oid end
+join pg_catalog.pg_namespace n on n.oid = t.typnamespace
+where c.relkind = 'c' and a.attnum > '0' and not a.attisdropped and t.oid >= '16384'
+union all
+select distinct 'call', n.nspname, t.typname, 't', f.schema, f.name
 from (select k.contypid as oid, d.refobjid from pg_catalog.pg_constraint k join pg_catalog.pg_depend d on d.classid = '2606' and d.objid = k.oid where k.contypid <> '0' and d.refclassid = '1255'
       union all
       select d.objid, d.refobjid from pg_catalog.pg_depend d where d.classid = '1247' and d.refclassid = '1255') o
@@ -256,6 +262,7 @@ from (values
   ('types', pg_catalog.concat_ws(' ',
     (select pg_catalog.concat(count(*), '/', sum(t.xmin::text::bigint)) from pg_catalog.pg_type t where t.oid >= '16384' and t.typrelid = '0' and not (t.typtype = 'b' and t.typcategory = 'A')),
     (select pg_catalog.concat(count(*), '/', sum(c.xmin::text::bigint)) from pg_catalog.pg_class c where c.relkind = 'c'),
+    (select pg_catalog.concat(count(*), '/', sum(a.xmin::text::bigint)) from pg_catalog.pg_class c join pg_catalog.pg_attribute a on a.attrelid = c.oid where c.relkind = 'c'),
     (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_constraint where contypid <> '0'),
     (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid >= '16384'))),
   ('operators', pg_catalog.concat_ws(' ',

@@ -274,10 +274,10 @@ func TestSessionsThatPass(t *testing.T) {
 		before []string
 		why    string
 	}{
-		"repeatable read":   {[]string{"begin isolation level repeatable read"}, "in a transaction that must see its own moment"},
-		"set transaction":   {[]string{"begin", "set transaction isolation level serializable"}, "in a transaction that must see its own moment"},
-		"by default":        {[]string{"set default_transaction_isolation = 'repeatable read'", "begin"}, "in a transaction that must see its own moment"},
-		"by default, alone": {[]string{"set default_transaction_isolation = 'serializable'"}, "transactions of this session see their own moment by default"},
+		"repeatable read":   {[]string{"begin isolation level repeatable read"}, "the first in a transaction that sees the moment of its first reading"},
+		"set transaction":   {[]string{"begin", "set transaction isolation level serializable"}, "in a serializable transaction, of which the server must see what it reads"},
+		"by default":        {[]string{"set default_transaction_isolation = 'repeatable read'", "begin"}, "the first in a transaction that sees the moment of its first reading"},
+		"by default, alone": {[]string{"set default_transaction_isolation = 'serializable'"}, "transactions of this session are serializable by default, and the server must see what they read"},
 		"temporary table":   {[]string{"create temp table berths (id int, n int)"}, "its session has temporary tables"},
 		"backslashes":       {[]string{"set standard_conforming_strings = off"}, "the session reads backslashes in strings as escapes"},
 		"strange path":      {[]string{"set search_path = public, pg_catalog"}, "the session's search path puts other schemas before the system's"},

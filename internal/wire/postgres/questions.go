@@ -132,10 +132,10 @@ func settings(rows [][]string) (engine.Settings, bool) {
 		Role:          r[8],
 		Server:        r[10],
 		Path:          strings.Split(r[3], "\n"),
-		ReadCommitted: r[0] == "read committed" || r[0] == "read uncommitted",
-		Temporary:     r[2] != "0",
-		LeftOut:       r[6] == "off",
-		Patience:      patience(r[7]),
+		ReadCommitted: r[0] == "read committed" || r[0] == "read uncommitted", RepeatableRead: r[0] == "repeatable read",
+		Temporary: r[2] != "0",
+		LeftOut:   r[6] == "off",
+		Patience:  patience(r[7]),
 	}
 	if strangePath(r[otherSettings]) {
 		s.Path, s.Role = nil, "" // what was answered may be anybody's word

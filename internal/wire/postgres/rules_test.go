@@ -207,6 +207,7 @@ func TestModesOfARule(t *testing.T) {
 	assert.Equal(t, "hit ", outcomes(berthOne, func(r *rules.Rule) { r.TTLOnly = true }, write), "age is accepted")
 	assert.Equal(t, "miss ", outcomes(berthOne, func(r *rules.Rule) { r.TTLOnly, r.TTL = true, time.Nanosecond }))
 	assert.NotContains(t, outcomes(berthOne, func(r *rules.Rule) { r.TTLOnly = true }, "alter table berths add column x int", "alter table berths drop column x"), "hit", "but not another shape")
+	l.hit(c, func() { one(t, c, readBerth) }) // when the definition has been read again
 	assert.Equal(t, "pass its rule is paused", outcomes(berthOne, func(r *rules.Rule) { r.Paused = true }))
 	assert.Equal(t, "miss ", outcomes(berthOne, func(r *rules.Rule) { r.Largest = 20 }))
 	assert.Equal(t, "miss asked of the origin to compare: a control sample", outcomes(berthOne, func(r *rules.Rule) { r.ControlSample = 1 }))

@@ -19,7 +19,6 @@ func TestToolsThatReadEverything(t *testing.T) {
 		"a dump":                     {"pg_dump"},
 		"a dump of definitions":      {"pg_dump", "--schema-only"},
 		"a dump as inserts":          {"pg_dump", "--inserts", "--no-sync"},
-		"a dump of the cluster":      {"pg_dumpall", "-d"},
 		"a description of each kind": {"psql", "-c", `\d+ berths`, "-c", `\dt+`, "-c", `\df+`, "-c", `\dv+`, "-c", `\di+`, "-c", `\dn+`, "-c", `\du+`, "-c", `\dT+`, "-c", `\l+`, "-c", `\dp`, "-c", `\dx`, "-c", `\ds+`, "-c", `\sf note`, "-c", `\do`, "-c", `\dC`, "-c", `\dd`, "-c", `\dF`, "-c", `\drds`, "-c", `\dy`, "-c", `\des`},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -48,7 +48,7 @@ func TestSettingsWithinATransaction(t *testing.T) {
 		{"set local app.user = '7'", ""},
 		{"set transaction read only", ""},
 		{"set transaction isolation level read committed", ""},
-		{"set transaction isolation level repeatable read", "in a transaction that must see its own moment"},
+		{"set transaction isolation level repeatable read", "the first in a transaction that sees the moment of its first reading"},
 		{"set local search_path = public, north", "in a transaction whose isolation is not known"},
 		{"set local role postgres", "in a transaction whose isolation is not known"},
 		{"select 1; set transaction isolation level read committed", "in a transaction whose isolation is not known"},
@@ -183,5 +183,56 @@ func TestAParseThatIsSentAlone(t *testing.T) {
 			assert.Equal(t, "12DC", kinds)
 			return
 		}
+	}
+}
+
+// In a REPEATABLE READ block, what was kept before it began and is still true is an answer; the rest passes.
+func TestRepeatableReadBlocks(t *testing.T) {
+	const other = "select n from berths where id = 2"
+	l := newLarder(t, berths, oneBerth, "insert into berths values (2, 20), (3, 30)")
+	l.keepAll()
+	c, writer := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	direct := connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
+	ask := func(sql string, hit bool) string {
+		t.Helper()
+		want := text(t, direct, sql)
+		assert.Equal(t, want, text(t, c, sql), sql)
+		assert.Equal(t, hit, wasHit(t, c), sql)
+		return want
+	}
+	do := func(conn *pgx.Conn, sql string) {
+		t.Helper()
+		_, err := conn.Exec(ctx, sql)
+		require.NoError(t, err, sql)
+	}
+	for _, sql := range []string{readBerth, other} {
+		l.hit(writer, func() { text(t, writer, sql) })
+		l.hit(c, func() { text(t, c, sql) })
+	}
+	do(c, "begin isolation level repeatable read")
+	do(direct, "begin isolation level repeatable read")
+	ask(readBerth, false) // which decides what it sees
+	ask(readBerth, true)
+	ask(other, true)
+	do(writer, "update berths set n = 99 where id = 2")
+	l.hit(writer, func() { text(t, writer, other) })
+	ask(other, false)
+	ask(readBerth, true)
+	ask("select n from berths where id = 3", false)
+	ask("select n from berths where id = 3", false)
+	do(c, "commit and chain")
+	do(direct, "commit and chain")
+	ask(other, false)
+	ask(other, true)
+	ask(readBerth, true)
+	do(c, "rollback")
+	do(direct, "rollback")
+	for _, begin := range []string{"begin isolation level serializable", "begin transaction isolation level serializable, read only"} {
+		do(c, begin)
+		do(direct, begin)
+		ask(readBerth, false)
+		ask(readBerth, false)
+		do(c, "commit")
+		do(direct, "commit")
 	}
 }

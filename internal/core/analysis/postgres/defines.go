@@ -65,7 +65,10 @@ func (r *reader) createsTable(s *pg.CreateStmt) (d analysis.Definition, ok bool)
 		if n.GetRangeVar() == nil {
 			return d, false
 		}
-		d.Names, d.Quiet = append(d.Names, name(n.GetRangeVar())), analysis.QuietReads
+		d.Names, d.Part = append(d.Names, name(n.GetRangeVar())), true
+	}
+	if len(s.InhRelations) > 0 && s.Partbound == nil { // by inheritance, with the checks and defaults of others
+		d.Quiet, d.Part = analysis.QuietReads, false
 	}
 	if s.OfTypename != nil {
 		return d, false

@@ -51,7 +51,6 @@ func (r *reader) setting(s *pg.VariableSetStmt) {
 	switch s.Name {
 	case "TRANSACTION SNAPSHOT":
 		f.Effect |= analysis.Isolates
-		f.Isolation = analysis.SnapshotIsolation
 		f.AddReason("changes what its transaction sees")
 		return
 	case "TRANSACTION":
@@ -85,8 +84,10 @@ func isolation(modes []*pg.Node) (i analysis.Isolation) {
 		switch d.Arg.GetAConst().GetSval().GetSval() {
 		case "read committed", "read uncommitted":
 			i = analysis.ReadCommitted
+		case "repeatable read":
+			i = analysis.RepeatableRead
 		default:
-			i = analysis.SnapshotIsolation
+			i = analysis.Serializable
 		}
 	}
 	return i
