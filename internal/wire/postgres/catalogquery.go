@@ -20,16 +20,16 @@ import (
 
 // relationNames is what the questions about a range of relations begin with.
 const relationNames = `with names as materialized (
-  select c.oid, n.nspname as schema, c.relname as name, c.relkind as kind, c.relrowsecurity, c.relhasrules, c.relowner, c.relacl, c.relnamespace
+  select c.oid, n.nspname as schema, c.relname as name, c.relkind as kind, c.relrowsecurity, c.relhasrules, c.relowner, c.relacl, c.relnamespace, c.reltype
   from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
-  where c.oid >= {from} and c.oid <= {to} and c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and c.relpersistence <> 't'
+  where c.oid >= {from} and c.oid <= {to} and c.relkind in ('r', 'p', 'v', 'm', 'f', 'S', 'c') and c.relpersistence <> 't'
     and (n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast') or c.oid >= '16384' and n.nspname <> 'pg_toast')
 )`
 
 // relationMark gives a text that is another after anything has changed that a part of relations is made of. What an index is
 // called counts only for unique ones.
 const relationMark = `pg_catalog.concat_ws(' ',
-  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_class where oid >= {from} and oid <= {to} and relpersistence <> 't' and relkind in ('r', 'p', 'v', 'm', 'f', 'S')),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_class where oid >= {from} and oid <= {to} and relpersistence <> 't' and relkind in ('r', 'p', 'v', 'm', 'f', 'S', 'c')),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_attribute where attrelid >= {from} and attrelid <= {to} and attnum > '0'),
   (select pg_catalog.concat(count(*), '/', sum(i.xmin::text::bigint), '/', sum(case when i.indisunique then (select x.xmin::text::bigint from pg_catalog.pg_class x where x.oid = i.indexrelid) end))
    from pg_catalog.pg_index i where i.indrelid >= {from} and i.indrelid <= {to}),
@@ -43,7 +43,7 @@ const relationMark = `pg_catalog.concat_ws(' ',
 // spansQuery asks where a part of relations ends that begins at a number, and for its mark.
 var spansQuery = `with spans as materialized (
   select count(*)::text as held, case when count(*) < {most} then '4294967295'::oid else max(x.oid) end as upto
-  from (select c.oid from pg_catalog.pg_class c where c.oid >= {from} and c.relkind in ('r', 'p', 'v', 'm', 'f', 'S') and c.relpersistence <> 't' order by c.oid limit {most}) x
+  from (select c.oid from pg_catalog.pg_class c where c.oid >= {from} and c.relkind in ('r', 'p', 'v', 'm', 'f', 'S', 'c') and c.relpersistence <> 't' order by c.oid limit {most}) x
 )
 select 'span'::text, ''::text, spans.held, spans.upto::text, ''::text, ` + spanMark + `
 from spans`
@@ -69,7 +69,10 @@ const relationsQuery = relationNames + `, fields as materialized (
 select 'relation'::text, r.schema::text, r.name::text,
        r.kind::text || case when r.relrowsecurity then 'S' else '' end || case when r.relhasrules and r.kind <> 'v' and r.kind <> 'm' then 'U' else '' end || case when exists (select '1' from fields a where a.attrelid = r.oid and a.atttypid in ('1266', '1270')) then 'Z' else '' end,
        r.oid::text, ''::text
-from names r
+from names r where r.kind <> 'c'
+union all
+select 'type', r.schema, r.name, y.typtype::text || p.provolatile::text, '', '' -- what has fields, and is no table's
+from names r join pg_catalog.pg_type y on y.oid = r.reltype join pg_catalog.pg_proc p on p.oid = y.typinput::oid where r.kind = 'c'
 union all
 select distinct 'typed', r.schema, r.name, '', n.nspname, t.typname
 from fields a join names r on r.oid = a.attrelid
@@ -87,7 +90,7 @@ select 'columns', r.schema, r.name, '', '', pg_catalog.string_agg(
 from fields a join names r on r.oid = a.attrelid
 left join pg_catalog.pg_collation l on l.oid = a.attcollation
 left join (select distinct odd.relid, odd.attnum from odd) o on o.relid = a.attrelid and o.attnum = a.attnum
-where pg_catalog.strpos(a.attname::text, E'\n') = '0'
+where pg_catalog.strpos(a.attname::text, E'\n') = '0' and r.kind <> 'c'
 group by r.schema, r.name
 union all
 select 'key', r.schema, r.name, x.relname, '',
@@ -177,26 +180,18 @@ union all
 select 'span', '', count(*)::text, coalesce(max(f.oid)::text, '0'), '', '' from functions f`
 
 // bareFunctions is what is needed of functions elsewhere.
-const bareFunctions = `functions as (
+const bareFunctions = `functions as materialized (
   select p.oid, n.nspname as schema, p.proname as name, p.provolatile as volatility
   from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
   where n.nspname <> 'pg_catalog' or p.oid >= '16384'
 )`
 
-// typesQuery asks for types, what is called to check their values, and what those are made of that have fields.
+// typesQuery asks for types and what is called to check their values. What has fields is among the relations.
 const typesQuery = `with ` + bareFunctions + `
-select distinct 'typed'::text, m.nspname::text, c.relname::text, ''::text, n.nspname::text, t.typname::text
-from pg_catalog.pg_class c join pg_catalog.pg_attribute a on a.attrelid = c.oid join pg_catalog.pg_namespace m on m.oid = c.relnamespace
-join pg_catalog.pg_type x on x.oid = a.atttypid join pg_catalog.pg_type t on t.oid = case when x.typtype = 'b' and x.typcategory = 'A' and x.typelem <> '0' then x.typelem else x.oid end
-join pg_catalog.pg_namespace n on n.oid = t.typnamespace
-where c.relkind = 'c' and a.attnum > '0' and not a.attisdropped and t.oid >= '16384'
-union all
-select distinct 'call', n.nspname, t.typname, 't', f.schema, f.name
-from (select k.contypid as oid, d.refobjid from pg_catalog.pg_constraint k join pg_catalog.pg_depend d on d.classid = '2606' and d.objid = k.oid where k.contypid <> '0' and d.refclassid = '1255'
-      union all
-      select d.objid, d.refobjid from pg_catalog.pg_depend d where d.classid = '1247' and d.refclassid = '1255') o
-join pg_catalog.pg_type t on t.oid = o.oid join pg_catalog.pg_namespace n on n.oid = t.typnamespace
-join functions f on f.oid = o.refobjid
+select distinct 'call'::text, n.nspname::text, t.typname::text, 't'::text, f.schema::text, f.name::text
+from functions f join pg_catalog.pg_depend d on d.refclassid = '1255' and d.refobjid = f.oid and d.classid in ('1247', '2606')
+left join pg_catalog.pg_constraint k on d.classid = '2606' and k.oid = d.objid
+join pg_catalog.pg_type t on t.oid = case d.classid when '1247' then d.objid else k.contypid end join pg_catalog.pg_namespace n on n.oid = t.typnamespace
 union all
 select 'type', n.nspname, t.typname, t.typtype::text || coalesce(p.provolatile::text, 'v'), coalesce(m.nspname, ''), coalesce(b.typname, '')
 from pg_catalog.pg_type t left join pg_catalog.pg_range g on g.rngtypid = t.oid join pg_catalog.pg_namespace n on n.oid = t.typnamespace
@@ -204,7 +199,7 @@ left join pg_catalog.pg_proc p on p.oid = t.typinput::oid
 left join pg_catalog.pg_type v on v.oid = coalesce(nullif(t.typbasetype, '0'), g.rngsubtype)
 left join pg_catalog.pg_type b on b.oid = case when v.typtype = 'b' and v.typcategory = 'A' and v.typelem <> '0' then v.typelem else v.oid end left join pg_catalog.pg_namespace m on m.oid = b.typnamespace
 where t.oid >= '16384' and n.nspname <> 'pg_toast' and n.nspname::text not like 'pg\_t%temp%'
-  and (t.typrelid = '0' or exists (select '1' from pg_catalog.pg_class c where c.oid = t.typrelid and c.relkind = 'c')) and not (t.typtype = 'b' and t.typcategory = 'A')`
+  and t.typrelid = '0' and not (t.typtype = 'b' and t.typcategory = 'A')`
 
 // operatorsQuery asks for operators, casts and what orders values.
 const operatorsQuery = `with ` + bareFunctions + `
@@ -261,8 +256,6 @@ from (values
     (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_aggregate where aggfnoid::oid >= '16384'))),
   ('types', pg_catalog.concat_ws(' ',
     (select pg_catalog.concat(count(*), '/', sum(t.xmin::text::bigint)) from pg_catalog.pg_type t where t.oid >= '16384' and t.typrelid = '0' and not (t.typtype = 'b' and t.typcategory = 'A')),
-    (select pg_catalog.concat(count(*), '/', sum(c.xmin::text::bigint)) from pg_catalog.pg_class c where c.relkind = 'c'),
-    (select pg_catalog.concat(count(*), '/', sum(a.xmin::text::bigint)) from pg_catalog.pg_class c join pg_catalog.pg_attribute a on a.attrelid = c.oid where c.relkind = 'c'),
     (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_constraint where contypid <> '0'),
     (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid >= '16384'))),
   ('operators', pg_catalog.concat_ws(' ',

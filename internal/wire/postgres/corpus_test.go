@@ -4,6 +4,7 @@ import (
 	_ "embed"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -126,7 +127,9 @@ func ranAs(t *testing.T, c *pgx.Conn, sql string, r *catalog.Resolved) bool {
 		return false
 	}
 	for table, n := range touched(t, tx) {
-		if n.changed > before[table].changed {
+		_, bare, _ := strings.Cut(table, ".")
+		defined := slices.ContainsFunc(r.Defines, func(d *catalog.Defined) bool { return slices.Contains(d.Names, bare) })
+		if n.changed > before[table].changed && !defined {
 			assert.Contains(t, r.Writes, table, "the server changed it: %s", sql)
 		}
 		if n.scans > before[table].scans && len(r.Reasons) == 0 {
