@@ -10,7 +10,8 @@ import (
 
 // A schema of ten thousand tables takes seconds to be described. So it is read in parts, each of which takes a few
 // milliseconds, and read again only where something has changed. What tells that is a part's mark: how many rows the system
-// tables have that it is made of, and the sum of the transactions that wrote them.
+// tables have that it is made of, and the sum of the transactions that wrote them. It comes in the same answer as the part:
+// something that is made and taken away again in between would else leave the mark as it was.
 
 // Kind is what a question is about.
 type Kind string
@@ -183,6 +184,15 @@ func (r *Reader) Take(rows []Row, took time.Duration) (ended, ok bool) {
 			r.GiveUp()
 		}
 	}()
+	mark, marked := "", false
+	if q.Kind != RestMarks && q.Kind != Marks {
+		rows = slices.DeleteFunc(slices.Clone(rows), func(row Row) bool {
+			if row.What == "mark" {
+				mark, marked = row.OtherName, true
+			}
+			return row.What == "mark"
+		})
+	}
 	switch q.Kind {
 	case RestMarks:
 		ok = r.restMarks(rows)
@@ -191,11 +201,11 @@ func (r *Reader) Take(rows []Row, took time.Duration) (ended, ok bool) {
 	case Spans:
 		ok = r.span(q, rows)
 	case Relations, Links, Texts, Readers:
-		ok = r.relationRows(q, rows, took)
+		ok = r.relationRows(q, rows, mark, marked, took)
 	case Functions:
-		ok = r.functionRows(q, rows)
+		ok = marked && r.functionRows(q, rows, mark)
 	default:
-		p := &part{mark: r.fresh[q.Kind], read: true, rows: map[Kind][]Row{q.Kind: rows}}
+		p := &part{mark: mark, read: true, rows: map[Kind][]Row{q.Kind: rows}}
 		if old := r.rest[q.Kind]; old != nil {
 			if slices.Equal(old.rows[q.Kind], rows) {
 				p.rows = old.rows
@@ -203,7 +213,7 @@ func (r *Reader) Take(rows []Row, took time.Duration) (ended, ok bool) {
 				r.renamed = r.renamed || lacks(old.rows[q.Kind], rows)
 			}
 		}
-		r.rest[q.Kind], r.changed, ok = p, true, true
+		r.rest[q.Kind], r.changed, ok = p, true, marked
 	}
 	if !ok {
 		return false, false
@@ -211,10 +221,7 @@ func (r *Reader) Take(rows []Row, took time.Duration) (ended, ok bool) {
 	if len(r.queue) == 0 && r.renamed && !r.again {
 		r.again = true
 		for _, p := range r.relations {
-			r.queue = append(r.queue, Question{Kind: Relations, From: p.from, To: p.to}, Question{Kind: Links, From: p.from, To: p.to})
-			if p.hasTexts() {
-				r.queue = append(r.queue, Question{Kind: Texts, From: p.from, To: p.to})
-			}
+			r.reads(p)
 		}
 	}
 	r.round = len(r.queue) > 0
@@ -270,7 +277,6 @@ func (r *Reader) marks(q Question, rows []Row) bool {
 		if p == nil || p.to != span[1] || p.mark == rows[at].OtherName {
 			continue
 		}
-		p.mark = rows[at].OtherName
 		r.reads(p)
 	}
 	return true
@@ -305,7 +311,7 @@ func (r *Reader) span(q Question, rows []Row) bool {
 		r.relations = append(r.relations, p)
 	}
 	if !p.read || p.mark != rows[at].OtherName || p.to != to {
-		p.mark, p.to = rows[at].OtherName, to
+		p.mark, p.to = "", to
 		r.reads(p)
 	}
 	if to != last {
@@ -324,9 +330,9 @@ func (r *Reader) part(from uint32) *part {
 }
 
 // relationRows takes what is told of a part of relations.
-func (r *Reader) relationRows(q Question, rows []Row, took time.Duration) bool {
+func (r *Reader) relationRows(q Question, rows []Row, mark string, marked bool, took time.Duration) bool {
 	p := r.part(q.From)
-	if p == nil {
+	if p == nil || !marked && (q.Kind == Relations || q.Kind == Readers) {
 		return false
 	}
 	before := p.rows[q.Kind]
@@ -336,16 +342,14 @@ func (r *Reader) relationRows(q Question, rows []Row, took time.Duration) bool {
 			r.paced(took)
 		}
 		r.renamed = r.renamed || !r.again && renamed(before, rows)
-		p.rows[Relations] = rows
+		p.rows[Relations], p.mark = rows, mark
 		if r.unread(p) {
 			r.queue = append(r.queue, Question{Kind: Readers, From: p.from, To: p.to})
 		}
 	case Links:
 		p.rows[Links] = rows
 		if p.hasTexts() {
-			if !r.again {
-				r.queue = append([]Question{{Kind: Texts, From: p.from, To: p.to}}, r.queue...)
-			}
+			r.queue = append([]Question{{Kind: Texts, From: p.from, To: p.to}}, r.queue...)
 		} else {
 			delete(p.rows, Texts)
 		}
@@ -356,6 +360,9 @@ func (r *Reader) relationRows(q Question, rows []Row, took time.Duration) bool {
 		}
 		p.rows[Texts] = rows
 	case Readers:
+		if mark != r.roles {
+			r.roles = unknownRoles // they have changed meanwhile
+		}
 		for _, row := range before { // others may have the same readers as those that have gone from here
 			if !slices.ContainsFunc(rows, func(x Row) bool { return x.Name == row.Name }) {
 				rows = append(rows, row)
@@ -441,7 +448,7 @@ func keepTexts(before, rows []Row) {
 }
 
 // functionRows takes what is told of functions from a number on.
-func (r *Reader) functionRows(q Question, rows []Row) bool {
+func (r *Reader) functionRows(q Question, rows []Row, mark string) bool {
 	at := slices.IndexFunc(rows, func(row Row) bool { return row.What == "span" })
 	if at < 0 {
 		return false
@@ -450,7 +457,7 @@ func (r *Reader) functionRows(q Question, rows []Row) bool {
 	if err != nil {
 		return false
 	}
-	p := &part{from: q.From, to: last, mark: r.fresh[Functions], rows: map[Kind][]Row{Functions: slices.Delete(slices.Clone(rows), at, at+1)}}
+	p := &part{from: q.From, to: last, mark: mark, rows: map[Kind][]Row{Functions: slices.Delete(slices.Clone(rows), at, at+1)}}
 	r.functions = append(r.functions, p)
 	r.changed = true
 	if n >= q.Most {
@@ -464,6 +471,9 @@ func (r *Reader) functionRows(q Question, rows []Row) bool {
 	}
 	var now []Row
 	for _, p := range r.functions {
+		if p.mark != mark {
+			r.functions[0].mark = "" // they have changed meanwhile
+		}
 		now = append(now, p.rows[Functions]...)
 	}
 	r.renamed, r.before = r.renamed || lacks(r.before, now), nil

@@ -2,6 +2,8 @@ package postgres
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -248,34 +250,43 @@ from pg_catalog.pg_namespace n where n.nspname::text not like 'pg\_t%temp%'
 union all
 select 'event', '', '', '', '', e.evtname from pg_catalog.pg_event_trigger e where e.evtenabled <> 'D'`
 
-// restMarksQuery asks for the marks of all that is about no range of relations.
-const restMarksQuery = `select 'mark'::text, ''::text, ''::text, m.kind::text, ''::text, m.mark
-from (values
-  ('functions', pg_catalog.concat_ws(' ',
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid >= '16384'),
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_aggregate where aggfnoid::oid >= '16384'))),
-  ('types', pg_catalog.concat_ws(' ',
-    (select pg_catalog.concat(count(*), '/', sum(t.xmin::text::bigint)) from pg_catalog.pg_type t where t.oid >= '16384' and t.typrelid = '0' and not (t.typtype = 'b' and t.typcategory = 'A')),
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_constraint where contypid <> '0'),
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid >= '16384'))),
-  ('operators', pg_catalog.concat_ws(' ',
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_operator where oid >= '16384'),
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_cast),
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_amproc where oid >= '16384'),
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_type where oid >= '16384' and typtype = 'd'),
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid >= '16384'))),
-  ('builtins', (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid < '16384')),
-  ('rights', pg_catalog.concat_ws(' ',
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid < '16384'),
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_type where oid < '16384'),
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_namespace where nspname::text not like 'pg\_t%temp%'),
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_foreign_server),
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_event_trigger))),
-  ('readers', pg_catalog.concat_ws(' ',
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_namespace where nspname::text not like 'pg\_t%temp%'),
-    (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_auth_members),
-    (select pg_catalog.md5(pg_catalog.string_agg(pg_catalog.concat(o.oid, o.rolname, o.rolsuper, o.rolinherit, o.rolbypassrls), ' ' order by o.oid)) from pg_catalog.pg_roles o)))
-) m (kind, mark)`
+// restMarks give a text each that is another after anything has changed that is about no range of relations.
+var restMarks = map[catalog.Kind]string{
+	catalog.Functions: `pg_catalog.concat_ws(' ',
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid >= '16384'),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_aggregate where aggfnoid::oid >= '16384'))`,
+	catalog.Types: `pg_catalog.concat_ws(' ',
+  (select pg_catalog.concat(count(*), '/', sum(t.xmin::text::bigint)) from pg_catalog.pg_type t where t.oid >= '16384' and t.typrelid = '0' and not (t.typtype = 'b' and t.typcategory = 'A')),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_constraint where contypid <> '0'),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid >= '16384'))`,
+	catalog.Operators: `pg_catalog.concat_ws(' ',
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_operator where oid >= '16384'),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_cast),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_amproc where oid >= '16384'),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_type where oid >= '16384' and typtype = 'd'),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid >= '16384'))`,
+	catalog.BuiltIns: `(select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid < '16384')`,
+	catalog.Rights: `pg_catalog.concat_ws(' ',
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid < '16384'),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_type where oid < '16384'),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_namespace where nspname::text not like 'pg\_t%temp%'),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_foreign_server),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_event_trigger))`,
+	catalog.Readers: `pg_catalog.concat_ws(' ',
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_namespace where nspname::text not like 'pg\_t%temp%'),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_auth_members),
+  (select pg_catalog.md5(pg_catalog.string_agg(pg_catalog.concat(o.oid, o.rolname, o.rolsuper, o.rolinherit, o.rolbypassrls), ' ' order by o.oid)) from pg_catalog.pg_roles o))`,
+}
+
+// restMarksQuery asks for all of these.
+var restMarksQuery = func() string {
+	var rows []string
+	for _, kind := range slices.Sorted(maps.Keys(restMarks)) {
+		rows = append(rows, fmt.Sprintf("('%s', %s)", kind, restMarks[kind]))
+	}
+	return `select 'mark'::text, ''::text, ''::text, m.kind::text, ''::text, m.mark
+from (values ` + strings.Join(rows, ", ") + `) m (kind, mark)`
+}()
 
 // pathRow tells by which search path a question was asked.
 const pathRow = `
@@ -302,7 +313,19 @@ func catalogQuestion(q catalog.Question, version int) string {
 		"{from}", number(q.From), "{to}", number(q.To), "{most}", fmt.Sprintf("'%d'", q.Most), "{ranges}", strings.Join(ranges, ", "),
 		"{generated}", since(12, "a.attgenerated", "''::\"char\""), "{deterministic}", since(12, "l.collisdeterministic is distinct from false", "true"),
 		"{kind}", since(11, "p.prokind", "case when p.proisagg then 'a' else 'f' end"), "{parsed}", since(14, "p.prosqlbody is not null", "false"),
-	).Replace(catalogQueries[q.Kind]+pathRow)
+	).Replace(catalogQueries[q.Kind]+markRow(q.Kind)+pathRow)
+}
+
+// markRow adds the mark of what is asked for.
+func markRow(kind catalog.Kind) string {
+	mark, ok := restMarks[kind]
+	if kind == catalog.Relations {
+		mark, ok = relationMark, true
+	}
+	if !ok {
+		return ""
+	}
+	return "\nunion all\nselect 'mark', '', '', '', '', " + mark
 }
 
 var catalogQueries = map[catalog.Kind]string{
