@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/spf13/cobra"
 
+	"jollylarder/internal/control"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/analysis/postgres/grammar"
 	"jollylarder/internal/core/catalog"
@@ -24,13 +25,15 @@ import (
 func explainCommand() *cobra.Command {
 	var origin, rulesFile string
 	var asJSON bool
+	var to *toLarder
 	c := &cobra.Command{
-		Use:   "explain [--origin URL] [--json] 'SQL'",
+		Use:   "explain [--origin URL] [--control PATH] [--json] 'SQL'",
 		Short: "Say what a statement reads and writes, how that is known, and whether its result could be kept",
 		Long: `Prints a statement's pattern, the tables it reads and writes with the way to each, the columns it pins to values, whether
 its result could be kept or else why not, and its labels. With --origin the database's own catalog is asked, which knows
 what a view or a function hides; without, it says what it could not know. With - the statement is read from standard
-input. Nothing is run but the reading of the catalog.`,
+input. Nothing is run but the reading of the catalog. With --control a larder is asked which share of the pattern's calls
+were hits in the last hour, why the others passed, and what one setting or rule would turn them into hits.`,
 		Example: `  jollylarder explain 'select * from open_sailings where id = 3'
   jollylarder explain --origin postgres://ines@127.0.0.1/skerrow --json 'select route_name(1)'`,
 		Args: cobra.ExactArgs(1),
@@ -69,6 +72,14 @@ input. Nothing is run but the reading of the catalog.`,
 				}
 			}
 			x := explain.Statement(sql, facts.Facts, db)
+			if to.control != "" {
+				ctx, stop := interrupted()
+				defer stop()
+				var err error
+				if x.Calls, err = calls(ctx, to, string(x.Pattern)); err != nil {
+					return err
+				}
+			}
 			if asJSON {
 				enc := json.NewEncoder(os.Stdout)
 				enc.SetIndent("", "  ")
@@ -79,11 +90,33 @@ input. Nothing is run but the reading of the catalog.`,
 			return nil
 		},
 	}
+	to = connecting(c)
 	f := c.Flags()
 	f.StringVar(&origin, "origin", "", "URL of the database whose catalog is asked, such as postgres://user@host/database")
 	f.StringVar(&rulesFile, "rules", "", "rules file whose declarations count")
 	f.BoolVar(&asJSON, "json", false, "print JSON")
 	return c
+}
+
+// calls asks a larder what became of a pattern's calls; of one that it has not seen there are none.
+func calls(ctx context.Context, to *toLarder, id string) (*explain.Calls, error) {
+	l, err := to.client()
+	if err != nil {
+		return nil, err
+	}
+	p, err := l.Pattern(ctx, id)
+	var refused *control.RefusedError
+	if errors.As(err, &refused) && refused.Missing() {
+		return &explain.Calls{}, nil
+	}
+	if err != nil || p.Lately == nil {
+		return nil, err
+	}
+	out := &explain.Calls{Over: time.Duration(p.Lately.Span * float64(time.Millisecond)), Calls: p.Lately.Calls, Hits: p.Lately.Hits, Misses: p.Lately.Misses}
+	for _, r := range p.Lately.Passed {
+		out.Passed = append(out.Passed, explain.Passed{Reason: r.Reason, Calls: r.Count, Would: r.Would})
+	}
+	return out, nil
 }
 
 // describe reads a database's catalog over a connection of its own.

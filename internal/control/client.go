@@ -116,6 +116,9 @@ func (e *RefusedError) Error() string { return e.Problem }
 // Conflict says whether it was because of what is, or has been changed, and not because of how it was asked.
 func (e *RefusedError) Conflict() bool { return e.Code == http.StatusConflict }
 
+// Missing says whether what was asked for is not there.
+func (e *RefusedError) Missing() bool { return e.Code == http.StatusNotFound }
+
 // Rules asks for the rules in force.
 func (c *Client) Rules(ctx context.Context) (b RuleBook, err error) {
 	return b, c.do(ctx, "GET", "/v1/rules", nil, &b)

@@ -50,10 +50,28 @@ func describe(e *engine.Engine, p *engine.Pattern, whole bool) Pattern {
 	}
 	out.Outlook = outlook(look)
 	for _, r := range n.Reasons() {
-		out.Passed = append(out.Passed, Reason{r.Reason, r.Count})
+		out.Passed = append(out.Passed, reason(r, n.Calls()))
 	}
+	out.Lately = lately(n.Lately(now), now)
 	for _, c := range n.Callers() {
 		out.Callers = append(out.Callers, Caller{c.Application, c.User, c.Database, c.Calls})
+	}
+	return out
+}
+
+// reason makes the API's view of a reason for which some of so many calls passed.
+func reason(r ledger.ReasonCount, calls uint64) Reason {
+	return Reason{Reason: r.Reason, Count: r.Count, Share: float64(r.Count) / float64(max(calls, 1)), Would: advice.Remedy(r.Reason)}
+}
+
+// lately makes the API's view of what became of a pattern's calls.
+func lately(l ledger.Lately, now time.Time) *Lately {
+	out := &Lately{Calls: l.Sums.Calls(), Hits: l.Sums.Count[ledger.Hit], Misses: l.Sums.Count[ledger.Miss]}
+	if !l.Since.IsZero() {
+		out.Span = ms(now.Sub(l.Since))
+	}
+	for _, r := range l.Passed {
+		out.Passed = append(out.Passed, reason(r, out.Calls))
 	}
 	return out
 }

@@ -190,7 +190,9 @@ type Pattern struct {
 
 	Origin *Distribution `json:"origin,omitempty"` // how long replies took from the origin
 	Memory *Distribution `json:"memory,omitempty"` // and from memory
-	Passed []Reason      `json:"passed,omitempty"` // why its statements passed
+	Passed []Reason      `json:"passed,omitempty"` // why its statements passed, since it was first seen
+	// Lately is what became of its calls in the last hour, or since it was first seen.
+	Lately *Lately `json:"lately,omitempty"`
 
 	Advice  *Advice  `json:"advice,omitempty"`
 	Outlook *Outlook `json:"outlook,omitempty"`
@@ -288,6 +290,20 @@ type Bucket struct {
 type Reason struct {
 	Reason string `json:"reason"`
 	Count  uint64 `json:"count"`
+	// Share is that of all calls, from 0 to 1.
+	Share float64 `json:"share"`
+	// Would says what one setting or rule would turn them into hits, where one would.
+	Would string `json:"would_help,omitempty"`
+}
+
+// Lately is what became of a pattern's calls in the last hour, or since it was first seen; Span is how long that is, or 0 for the
+// latter.
+type Lately struct {
+	Span   float64  `json:"span_ms"`
+	Calls  uint64   `json:"calls"`
+	Hits   uint64   `json:"hits"`
+	Misses uint64   `json:"misses"`
+	Passed []Reason `json:"passed,omitempty"`
 }
 
 // Drop asks for results to be taken out: all, those of one pattern or one rule, or those that rest on one table.

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
@@ -32,6 +33,24 @@ type Explanation struct {
 	Cacheable *bool             `json:"cacheable"`
 	Reasons   []string          `json:"reasons"`
 	Labels    map[string]string `json:"labels"`
+	// Calls is what became of the pattern's calls, where a larder was asked.
+	Calls *Calls `json:"calls,omitempty"`
+}
+
+// Calls is what became of a pattern's calls over some time.
+type Calls struct {
+	Over   time.Duration `json:"over_ns"` // or 0, since they were first seen
+	Calls  uint64        `json:"calls"`
+	Hits   uint64        `json:"hits"`
+	Misses uint64        `json:"misses"`
+	Passed []Passed      `json:"passed"`
+}
+
+// Passed is why some calls passed, and what would have helped, if anything would.
+type Passed struct {
+	Reason string `json:"reason"`
+	Calls  uint64 `json:"calls"`
+	Would  string `json:"would_help,omitempty"`
 }
 
 // Database is what a statement is held against.
@@ -104,6 +123,27 @@ func unasked(f *analysis.Facts) []string {
 	return out
 }
 
+// lines says what became of calls.
+func (c *Calls) lines() (out []string) {
+	since := "since it was first seen"
+	if c.Over > 0 {
+		since = fmt.Sprintf("in the last %.0f minutes", c.Over.Minutes())
+	}
+	if c.Calls == 0 {
+		return []string{"none " + since}
+	}
+	share := func(n uint64) string { return fmt.Sprintf("%.0f%%", 100*float64(n)/float64(c.Calls)) }
+	out = append(out, fmt.Sprintf("%d %s: %s hits, %s misses", c.Calls, since, share(c.Hits), share(c.Misses)))
+	for _, p := range c.Passed {
+		text := share(p.Calls) + " passed: " + p.Reason
+		if p.Would != "" {
+			text += "; what would help: " + p.Would
+		}
+		out = append(out, text)
+	}
+	return out
+}
+
 // Print writes an explanation for people.
 func (x *Explanation) Print(w io.Writer) {
 	line := func(label string, texts ...string) {
@@ -144,6 +184,9 @@ func (x *Explanation) Print(w io.Writer) {
 		line("cacheable", "no")
 	}
 	line("because", x.Reasons...)
+	if x.Calls != nil {
+		line("calls", x.Calls.lines()...)
+	}
 	for _, k := range slices.Sorted(maps.Keys(x.Labels)) {
 		line("label", k+" = "+x.Labels[k])
 	}

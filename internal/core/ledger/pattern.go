@@ -16,6 +16,7 @@ type Pattern struct {
 	base   numbers
 	hot    atomic.Pointer[[lanes]numbers] // where connections are told apart, when it is asked often
 	ring
+	lately lately
 
 	sample  atomic.Pointer[sample]
 	room    *atomic.Int64
@@ -250,6 +251,7 @@ func (p *Pattern) Outlook(now time.Time) Outlook {
 // tick closes the present slot, and gives away the places of the pattern's inputs when it has long not been asked.
 func (p *Pattern) tick(now time.Time) {
 	p.close(p.Total())
+	p.lately.mark(p, now)
 	s := p.sample.Load()
 	if s == nil {
 		return

@@ -148,24 +148,46 @@ func callers(l *look.Look, p *control.Pattern, width int) (out []string) {
 		lines = append(lines, l.Cream.Render(look.Right(look.Count(c.Calls)+" × ", 10))+who)
 	}
 	out = append(out, labelled(l, "callers", lines)...)
-	lines = nil
-	for i, r := range p.Passed {
-		if i == 4 {
-			break
-		}
-		for j, part := range look.Wrap(r.Reason, width-22) {
-			head := strings.Repeat(" ", 10)
-			if j == 0 {
-				head = look.Right(look.Count(r.Count)+" × ", 10)
-			}
-			lines = append(lines, l.Cream.Render(head+part))
-		}
-	}
-	out = append(out, labelled(l, "passed", lines)...)
+	out = append(out, labelled(l, "passed", passed(l, p.Lately, width))...)
 	if p.Kept > 0 {
 		out = append(out, labelled(l, "kept", []string{l.Honey.Render(fmt.Sprintf("%s, %s", look.Number(float64(p.Kept), "result"), look.Bytes(p.KeptBytes)))})...)
 	}
 	return out
+}
+
+// passed draws which share of the calls of the last hour passed, why, and what would make hits of them.
+func passed(l *look.Look, lately *control.Lately, width int) (lines []string) {
+	if lately == nil || lately.Calls == 0 {
+		return nil
+	}
+	since := "since it was first seen"
+	if lately.Span > 0 {
+		since = fmt.Sprintf("in the last %.0f minutes", lately.Span/60_000)
+	}
+	share := func(n uint64) string { return look.Share(float64(n), float64(lately.Calls)) }
+	lines = append(lines, l.Cream.Render(fmt.Sprintf("%s of %s calls %s were hits, %s misses", strings.TrimSpace(share(lately.Hits)), look.Count(lately.Calls), since, strings.TrimSpace(share(lately.Misses)))))
+	for i, r := range lately.Passed {
+		if i == 4 {
+			break
+		}
+		for j, part := range look.Wrap(r.Reason, width-18) {
+			head := strings.Repeat(" ", 6)
+			if j == 0 {
+				head = look.Right(look.Share(r.Share, 1), 5) + " "
+			}
+			lines = append(lines, l.Cream.Render(head+part))
+		}
+		if r.Would != "" {
+			for j, part := range look.Wrap(r.Would, width-20) {
+				head := strings.Repeat(" ", 8)
+				if j == 0 {
+					head = strings.Repeat(" ", 6) + l.Slate.Render("›") + " "
+				}
+				lines = append(lines, head+l.Dim.Render(part))
+			}
+		}
+	}
+	return lines
 }
 
 // recently draws the pattern's last statements.

@@ -1,0 +1,41 @@
+package ledger
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// What passed long ago is not told of the last hour, and what passed since is, whatever was before.
+func TestWhyCallsPassedLately(t *testing.T) {
+	now := time.Unix(1_000_000, 0)
+	l := New(now)
+	p := l.NewPattern()
+	record := func(n int, outcome Outcome, why string) {
+		for range n {
+			p.Record(Record{Outcome: outcome, Reason: why})
+		}
+	}
+	record(7, Pass, "no rule")
+	assert.Equal(t, []ReasonCount{{"no rule", 7}}, p.Lately(now).Passed, "since it was first asked")
+	p.tick(now)
+	for range 30 {
+		now = now.Add(LatelyStep)
+		record(2, Hit, "")
+		record(1, Pass, "own writes")
+		p.tick(now)
+	}
+	lately := p.Lately(now)
+	assert.Equal(t, now.Add(-LatelySpan), lately.Since)
+	assert.Equal(t, []ReasonCount{{"own writes", 12}}, lately.Passed)
+	assert.Equal(t, uint64(24), lately.Sums.Count[Hit])
+	assert.Equal(t, []ReasonCount{{"own writes", 30}, {"no rule", 7}}, p.Reasons())
+	for range 30 { // nobody asks any more
+		now = now.Add(LatelyStep)
+		p.tick(now)
+	}
+	assert.Empty(t, p.Lately(now).Passed)
+	assert.Zero(t, p.Lately(now).Sums.Calls())
+	assert.LessOrEqual(t, len(p.lately.at), int(LatelySpan/LatelyStep)+2)
+}
