@@ -53,6 +53,15 @@ func describe(e *engine.Engine, p *engine.Pattern, whole bool) Pattern {
 		out.Passed = append(out.Passed, reason(r, n.Calls()))
 	}
 	out.Lately = lately(n.Lately(now), now)
+	if r := shownRule(e, p); r != nil && r.Keeps() {
+		for _, list := range [][]Reason{out.Passed, out.Lately.Passed} {
+			for i := range list {
+				if list[i].Reason == engine.WhyNoRule {
+					list[i].Would = "" // one does by now
+				}
+			}
+		}
+	}
 	for _, c := range n.Callers() {
 		out.Callers = append(out.Callers, Caller{c.Application, c.User, c.Database, c.Calls})
 	}

@@ -127,7 +127,10 @@ func unasked(f *analysis.Facts) []string {
 func (c *Calls) lines() (out []string) {
 	since := "since it was first seen"
 	if c.Over > 0 {
-		since = fmt.Sprintf("in the last %.0f minutes", c.Over.Minutes())
+		since = "in the last minute"
+		if n := c.Over.Round(time.Minute).Minutes(); n > 1 {
+			since = fmt.Sprintf("in the last %.0f minutes", n)
+		}
 	}
 	if c.Calls == 0 {
 		return []string{"none " + since}

@@ -174,6 +174,9 @@ const (
 	whySample         = "asked of the origin to compare: a control sample"
 )
 
+// WhyNoRule is the reason for which statements pass that no rule keeps.
+const WhyNoRule = whyNoRule
+
 // Decide says what to do with a statement. It changes nothing: Send is to be called when it is sent on.
 func (s *Session) Decide(r *Request, now time.Time) Decision {
 	p := r.Pattern

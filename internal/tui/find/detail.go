@@ -2,6 +2,7 @@ package find
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"jollylarder/internal/control"
@@ -148,7 +149,7 @@ func callers(l *look.Look, p *control.Pattern, width int) (out []string) {
 		lines = append(lines, l.Cream.Render(look.Right(look.Count(c.Calls)+" × ", 10))+who)
 	}
 	out = append(out, labelled(l, "callers", lines)...)
-	out = append(out, labelled(l, "passed", passed(l, p.Lately, width))...)
+	out = append(out, labelled(l, "calls", passed(l, p.Lately, width))...)
 	if p.Kept > 0 {
 		out = append(out, labelled(l, "kept", []string{l.Honey.Render(fmt.Sprintf("%s, %s", look.Number(float64(p.Kept), "result"), look.Bytes(p.KeptBytes)))})...)
 	}
@@ -162,7 +163,7 @@ func passed(l *look.Look, lately *control.Lately, width int) (lines []string) {
 	}
 	since := "since it was first seen"
 	if lately.Span > 0 {
-		since = fmt.Sprintf("in the last %.0f minutes", lately.Span/60_000)
+		since = "in the last " + strings.TrimPrefix(look.Number(math.Round(max(lately.Span/60_000, 1)), "minute"), "1 ")
 	}
 	share := func(n uint64) string { return look.Share(float64(n), float64(lately.Calls)) }
 	lines = append(lines, l.Cream.Render(fmt.Sprintf("%s of %s calls %s were hits, %s misses", strings.TrimSpace(share(lately.Hits)), look.Count(lately.Calls), since, strings.TrimSpace(share(lately.Misses)))))
@@ -171,17 +172,17 @@ func passed(l *look.Look, lately *control.Lately, width int) (lines []string) {
 			break
 		}
 		for j, part := range look.Wrap(r.Reason, width-18) {
-			head := strings.Repeat(" ", 6)
+			head := strings.Repeat(" ", 13)
 			if j == 0 {
-				head = look.Right(look.Share(r.Share, 1), 5) + " "
+				head = look.Right(look.Share(r.Share, 1), 4) + " passed: "
 			}
 			lines = append(lines, l.Cream.Render(head+part))
 		}
 		if r.Would != "" {
 			for j, part := range look.Wrap(r.Would, width-20) {
-				head := strings.Repeat(" ", 8)
+				head := strings.Repeat(" ", 15)
 				if j == 0 {
-					head = strings.Repeat(" ", 6) + l.Slate.Render("›") + " "
+					head = strings.Repeat(" ", 13) + l.Slate.Render("›") + " "
 				}
 				lines = append(lines, head+l.Dim.Render(part))
 			}
