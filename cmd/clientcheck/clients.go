@@ -25,7 +25,6 @@ type client struct {
 	command []string
 	run     func(url string) (string, error) // of one in this program
 	before  string                           // a pooler that it connects to instead, which connects to the larder
-	behind  bool
 	least   int // how many of its reads are to be answered from memory
 }
 

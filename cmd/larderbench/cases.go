@@ -226,6 +226,8 @@ var cases = []struct {
 	{"simple, 16 connections", func(b *bench) error { return b.points("simple, 16 connections", false, 16) }},
 	{"prepared, 1 connection", func(b *bench) error { return b.points("prepared, 1 connection", true, 1) }},
 	{"prepared, 16 connections", func(b *bench) error { return b.points("prepared, 16 connections", true, 16) }},
+	{"transaction, 1 connection", func(b *bench) error { return b.transactions("transaction, 1 connection", 1) }},
+	{"transaction, 16 connections", func(b *bench) error { return b.transactions("transaction, 16 connections", 16) }},
 	{"1,000 rows", (*bench).thousandRows},
 	{"100 MB result", func(b *bench) error { return b.stream("100 MB result", large, nil) }},
 	{"COPY out, 100 MB", func(b *bench) error { return b.stream("COPY out, 100 MB", copyOut, nil) }},
@@ -301,6 +303,45 @@ func (b *bench) targets(key string, kept, passed target) ([]target, error) {
 	kv.request, kv.reply = lookup(key, value)
 	return []target{named(passed, "direct", b.direct, nil), named(passed, "relay", b.relayed, b.relay), named(passed, "pass", b.through, b.larder),
 		named(kept, "hit", b.through, b.larder), kv}, nil
+}
+
+// transactions measures blocks of BEGIN, three reads and COMMIT, each a request of its own: the reads are hits.
+func (b *bench) transactions(name string, n int) error {
+	block := func(read string) (steps []step, err error) {
+		c, err := pgConn(b.direct)
+		if err != nil {
+			return nil, err
+		}
+		defer c.Close()
+		for _, sql := range []string{"begin", read, read, read, "commit"} {
+			request := message('Q', []byte(sql+"\x00"))
+			reply, err := ask(c, request)
+			if err != nil {
+				return nil, err
+			}
+			steps = append(steps, step{request, len(reply)})
+		}
+		return steps, nil
+	}
+	kept, err := block(keptPoint)
+	if err != nil {
+		return err
+	}
+	passed, err := block(passedPoint)
+	if err != nil {
+		return err
+	}
+	open := func(a string) (net.Conn, error) { return pgConn(a) }
+	rates, err := b.compare(name, n, target{name: "direct", address: b.direct, open: open, steps: passed}, target{name: "relay", address: b.relayed, open: open, steps: passed, process: b.relay},
+		target{name: "pass", address: b.through, open: open, steps: passed, process: b.larder}, target{name: "hits", address: b.through, open: open, steps: kept, process: b.larder})
+	if err != nil || b.just != "" {
+		return err
+	}
+	b.results.Ratios = append(b.results.Ratios,
+		ratio(name, "hits", "direct", rates["hits"], rates["direct"], 0),
+		ratio(name, "pass", "relay", rates["pass"], rates["relay"], 1),
+		ratio(name, "pass", "direct", rates["pass"], rates["direct"], 0))
+	return nil
 }
 
 func (b *bench) points(name string, prepared bool, n int) error {

@@ -16,7 +16,14 @@ type target struct {
 	open    func(address string) (net.Conn, error) // ready for requests
 	request []byte
 	reply   int      // the length of every reply in bytes
+	steps   []step   // or several of them, one after the other's reply
 	process *process // what answers, or stands between; nil if its processor time is not measured
+}
+
+// step is one of several requests that are sent in turn, and the length of its reply in bytes.
+type step struct {
+	request []byte
+	reply   int
 }
 
 // pgConn opens a connection to something that speaks PostgreSQL's protocol, and prepares statements named s0, s1, ...
@@ -67,7 +74,11 @@ func (t target) fleet(n int) (*fleet, error) {
 			return nil, fmt.Errorf("%s: %w", t.name, err)
 		}
 		f.conns = append(f.conns, c)
-		f.bufs = append(f.bufs, make([]byte, t.reply))
+		longest := t.reply
+		for _, s := range t.steps {
+			longest = max(longest, s.reply)
+		}
+		f.bufs = append(f.bufs, make([]byte, longest))
 	}
 	_, err := f.run(20 * time.Millisecond)
 	return f, err
@@ -87,17 +98,23 @@ func (f *fleet) run(d time.Duration) (float64, error) {
 	errs := make([]error, len(f.conns))
 	before := f.process.processor()
 	start := time.Now()
+	steps := f.steps
+	if steps == nil {
+		steps = []step{{f.request, f.reply}}
+	}
 	for i, c := range f.conns {
 		wg.Go(func() {
 			for n := 0; ; n++ {
 				if n&15 == 0 && time.Since(start) > d {
 					return
 				}
-				if _, errs[i] = c.Write(f.request); errs[i] != nil {
-					return
-				}
-				if _, errs[i] = io.ReadFull(c, f.bufs[i]); errs[i] != nil {
-					return
+				for _, s := range steps {
+					if _, errs[i] = c.Write(s.request); errs[i] != nil {
+						return
+					}
+					if _, errs[i] = io.ReadFull(c, f.bufs[i][:s.reply]); errs[i] != nil {
+						return
+					}
 				}
 				counts[i]++
 			}

@@ -118,7 +118,7 @@ func TestIsolationOfBegin(t *testing.T) {
 	for sql, want := range map[string]analysis.Isolation{
 		"begin": analysis.DefaultIsolation, "start transaction read only": analysis.DefaultIsolation,
 		"begin isolation level read committed": analysis.ReadCommitted, "begin isolation level read uncommitted": analysis.ReadCommitted,
-		"begin isolation level repeatable read": analysis.SnapshotIsolation, "start transaction isolation level serializable, read only": analysis.SnapshotIsolation,
+		"begin isolation level repeatable read": analysis.RepeatableRead, "start transaction isolation level serializable, read only": analysis.Serializable,
 	} {
 		assert.Equal(t, want, Facts(sql).Isolation, sql)
 	}
