@@ -13,21 +13,20 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
-
-	"jollylarder/internal/core/analysis"
 )
-
-type analysisName = analysis.Name
 
 // client is one way in which applications use the database.
 type client struct {
 	name    string
 	command []string
 	run     func(url string) (string, error) // of one in this program
-	before  string                           // a pooler that it connects to instead, which connects to the larder
-	least   int // how many of its reads are to be answered from memory
+	before  string                           // the mode of a pooler that it connects to, which connects to the larder
+	behind  string                           // and of one that the larder connects to
+	least   int                              // how many of its reads are to be answered from memory
 }
 
+// usual is how many that are mostly: the rest are asked for the first time, or have been changed, or stand in the very first
+// transaction.
 const usual = 30
 
 const javaPath = "/usr/share/java/postgresql.jar:/usr/share/java/HikariCP.jar:/usr/share/java/slf4j-api.jar:/usr/share/java/slf4j-nop.jar:."
@@ -42,7 +41,7 @@ var clients = []client{
 	{name: "pgjdbc, autocommit off", command: []string{"java", "-cp", javaPath, "Jdbc.java", "plain"}, least: usual},
 	{name: "pgjdbc, isolation set for the session", command: []string{"java", "-cp", javaPath, "Jdbc.java", "session"}, least: usual},
 	{name: "pgjdbc, read-only transactions", command: []string{"java", "-cp", javaPath, "Jdbc.java", "readonly"}, least: usual},
-	{name: "pgjdbc after DO, CALL and several statements in a string", command: []string{"java", "-cp", javaPath, "Jdbc.java", "procedures"}, least: usual},
+	{name: "pgjdbc after DO, CALL and several statements in a string", command: []string{"java", "-cp", javaPath, "Jdbc.java", "procedures"}, least: 10},
 	{name: "pgjdbc, asking for keys and indexes on the way", command: []string{"java", "-cp", javaPath, "Jdbc.java", "metadata"}, least: usual},
 	{name: "pgjdbc, DISCARD ALL and RESET ALL in turn after each transaction", command: []string{"java", "-cp", javaPath, "Jdbc.java", "reset"}, least: usual},
 	{name: "pgjdbc with HikariCP, autocommit off", command: []string{"sh", "-c", "javac -cp " + javaPath + " Jdbc.java Pooled.java && java -cp " + javaPath + " Pooled"}, least: usual},
@@ -55,6 +54,7 @@ var clients = []client{
 	{name: "pgx", run: pgxAlone, least: usual},
 	{name: "pgx with its pool", run: pgxPool, least: usual},
 	{name: "psycopg2 behind pgbouncer, sessions pooled", command: []string{"/usr/bin/python3", "psycopg2_default.py"}, before: "session", least: usual},
+	{name: "psycopg2, and pgbouncer behind the larder, sessions pooled", command: []string{"/usr/bin/python3", "psycopg2_default.py"}, behind: "session", least: usual},
 	{name: "psycopg2 behind pgbouncer, transactions pooled", command: []string{"/usr/bin/python3", "psycopg2_default.py"}, before: "transaction", least: usual},
 }
 

@@ -20,6 +20,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"jollylarder/internal/core/analysis"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
@@ -44,7 +45,7 @@ const turns = 20
 
 func main() {
 	only := flag.String("only", "", "run the clients whose name holds this")
-	node := flag.String("node", "node_modules", "where the packages for Node are")
+	node := flag.String("node", "bin/clients/node_modules", "where the packages for Node are")
 	why := flag.Bool("why", false, "show why calls passed")
 	flag.Parse()
 	if err := run(*only, *node, *why); err != nil {
@@ -83,7 +84,7 @@ func run(only, node string, why bool) error {
 		if !strings.Contains(c.name, only) {
 			continue
 		}
-		r, err := b.try(l, fmt.Sprintf("c%d", i), c)
+		r, err := b.tryBehind(l, fmt.Sprintf("c%d", i), c)
 		if err != nil {
 			return fmt.Errorf("%s: %w", c.name, err)
 		}
@@ -181,6 +182,23 @@ type result struct {
 	reasons     map[string]int
 }
 
+// tryBehind is try, with a pooler between the larder and the database where the client is to have one.
+func (b *bench) tryBehind(l *larder, database string, c client) (result, error) {
+	if c.behind == "" {
+		return b.try(l, database, c)
+	}
+	address, stop, err := b.pooler(b.server.Address(), c.behind)
+	if err != nil {
+		return result{}, err
+	}
+	defer stop()
+	if l, err = b.larder(address); err != nil {
+		return result{}, err
+	}
+	defer l.close()
+	return b.try(l, database, c)
+}
+
 // try has a client work on a fresh database twice, the second time through the larder.
 func (b *bench) try(l *larder, database string, c client) (r result, err error) {
 	ctx := context.Background()
@@ -216,7 +234,7 @@ func (b *bench) try(l *larder, database string, c client) (r result, err error) 
 			continue
 		}
 		f := e.Pattern.Facts
-		if read := f.Verb == "select" && slices.ContainsFunc(f.Reads, func(n analysisName) bool { return n.Schema == "" && (n.Name == "ports" || n.Name == "sailings") }); !read {
+		if read := f.Verb == "select" && slices.ContainsFunc(f.Reads, func(n analysis.Name) bool { return n.Schema == "" && (n.Name == "ports" || n.Name == "sailings") }); !read {
 			continue
 		}
 		r.reads++

@@ -144,6 +144,24 @@ func (r *Reader) Next() (Question, bool) {
 	return r.queue[0], true
 }
 
+// Bundle gives the next questions that are short and do not rest on each other's answers, which may be asked in one go.
+func (r *Reader) Bundle() (list []Question) {
+	for _, q := range r.queue {
+		short := q.Kind == RestMarks || q.Kind == Marks || q.Kind == Spans
+		if len(list) == mostAtOnce || len(list) > 0 && !short {
+			break
+		}
+		list = append(list, q)
+		if !short {
+			break
+		}
+	}
+	return list
+}
+
+// mostAtOnce bounds the questions that are asked in one go.
+const mostAtOnce = 3
+
 // InRound says whether a round has begun and not ended.
 func (r *Reader) InRound() bool { return r.round }
 

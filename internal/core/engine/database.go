@@ -87,6 +87,7 @@ type round struct {
 	count    uint64        // how many beginnings and ends of changed definitions there had been
 	open     []*definition // those that had ended
 	short    bool          // it is for these alone
+	first    bool          // nothing was known before
 	took     time.Duration // what the questions took
 }
 

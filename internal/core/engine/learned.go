@@ -50,24 +50,26 @@ func (s *Session) TakePlainCatalog(now time.Time) {
 	s.db.plain, s.db.askNext = true, now
 }
 
-// LearnedPart takes the answer to CatalogQuestion, or nil for none. After the last one it gives what is to be called then, at
+// LearnedPart takes the answer to the first of CatalogQuestions that has had none, or nil for none. After the last one it gives what is to be called then, at
 // any time and from any goroutine: for a large schema that takes a while.
 func (s *Session) LearnedPart(rows []catalog.Row, now time.Time) (end func(now time.Time)) {
-	if !s.askedSchema {
+	if !s.askedSchema || len(s.questions) == 0 {
 		return nil
 	}
+	q := s.questions[0]
+	s.questions = s.questions[1:]
 	done, ok := false, rows != nil
-	if s.question.Kind == catalog.Plain {
+	if q.Kind == catalog.Plain {
 		done = ok
 	} else if ok {
-		done, ok = s.tookPart(rows, now)
+		done, ok = s.tookPart(q, rows, now)
 	}
 	switch {
 	case !ok:
 		s.LearnedCatalog(nil, now)
 	case done:
 		s.askedSchema = false
-		e, db, plain := s.e, s.db, s.question.Kind == catalog.Plain
+		e, db, plain := s.e, s.db, q.Kind == catalog.Plain
 		return func(now time.Time) {
 			if plain {
 				db.learns(e, rows, nil, now)
@@ -83,19 +85,20 @@ func (s *Session) LearnedPart(rows []catalog.Row, now time.Time) (end func(now t
 }
 
 // tookPart has the reader take a part of the catalog.
-func (s *Session) tookPart(rows []catalog.Row, now time.Time) (done, ok bool) {
+func (s *Session) tookPart(q catalog.Question, rows []catalog.Row, now time.Time) (done, ok bool) {
 	s.db.mu.Lock()
 	defer s.db.mu.Unlock()
 	took := now.Sub(s.askedAt)
 	s.db.round.took += took
+	s.askedAt = now
 	if s.elsewhere() && !freshness.Off(freshness.OtherServers) {
 		return false, false
 	}
-	if next, asked := s.db.reader.Next(); !asked || !next.Same(s.question) {
+	if next, asked := s.db.reader.Next(); !asked || !next.Same(q) {
 		return false, false
 	}
 	done, ok = s.db.reader.Take(rows, took)
-	if ok && !done {
+	if ok && !done && len(s.questions) == 0 {
 		s.askedSchema, s.db.asking = false, false
 	}
 	return done, ok
@@ -121,9 +124,14 @@ func (db *database) answeredCatalog(now time.Time) {
 
 // pauses leaves the catalog unread for a while. It is called with the database's lock held.
 func (db *database) pauses(now time.Time) {
-	if db.round.short { // which is soon done
+	switch {
+	case db.round.first: // the next will cost a small part of it
+		db.askNext = now.Add(min(db.round.took/2, time.Second))
+	case db.round.short: // which is soon done
 		db.askSoon = now.Add(min(db.round.took, time.Second))
-	} else {
+	case !db.reader.Changed(): // looking whether it has changed was all
+		db.askNext = now.Add(min(2*db.round.took, time.Second))
+	default:
 		db.askNext = now.Add(min(catalogPause*db.round.took, time.Second))
 	}
 	db.round.took = 0

@@ -115,8 +115,8 @@ type Session struct {
 	asked       uint64 // the generation for which settings were asked
 	needed      bool   // a statement came that could not be decided without them
 	askedSchema bool
-	question    catalog.Question // of the catalog
-	unfit       bool             // its answers about the catalog cannot be trusted
+	questions   []catalog.Question // of the catalog
+	unfit       bool               // its answers about the catalog cannot be trusted
 	askedAt     time.Time
 
 	definitions []*definition   // that it is changing
@@ -300,8 +300,8 @@ func (s *Session) WantsCatalog(now time.Time) bool {
 	return !s.unfit && !s.db.asking && (s.db.reader.InRound() || !now.Before(next))
 }
 
-// CatalogQuestion gives what of the catalog the server is to be asked.
-func (s *Session) CatalogQuestion() catalog.Question { return s.question }
+// CatalogQuestions gives what of the catalog the server is to be asked, in this order.
+func (s *Session) CatalogQuestions() []catalog.Question { return s.questions }
 
 // PlainCatalog says whether the database has shown that it cannot describe its schema whole.
 func (s *Session) PlainCatalog() bool {
@@ -336,12 +336,12 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 				}
 				s.db.round = round{
 					schemaAt: s.db.clocks.Schema.Changes(), schema: freshness.Readings{s.db.clocks.Schema}.Take(), grants: freshness.Readings{s.db.clocks.Grants}.Take(),
-					count: s.db.definitions.count.Load(), open: open, short: short,
+					count: s.db.definitions.count.Load(), open: open, short: short, first: s.db.rows == nil,
 				}
 			}
-			s.question, _ = s.db.reader.Next()
+			s.questions = s.db.reader.Bundle()
 			if s.db.plain {
-				s.question = catalog.Question{Kind: catalog.Plain}
+				s.questions = []catalog.Question{{Kind: catalog.Plain}}
 			}
 		}
 		s.db.mu.Unlock()

@@ -130,15 +130,21 @@ func (s *session) ask(need engine.Need) {
 		if need&n == 0 {
 			continue
 		}
-		sql := settingsQuery
-		if s.plainSettings {
-			sql = plainSettingsQuery
+		var list []string
+		switch {
+		case n == engine.NeedCatalog:
+			for _, q := range s.eng.CatalogQuestions() {
+				list = append(list, catalogQuestion(q, majorVersion(s.parameters["server_version"])))
+			}
+		case s.plainSettings:
+			list = []string{plainSettingsQuery}
+		default:
+			list = []string{settingsQuery}
 		}
-		if n == engine.NeedCatalog {
-			sql = catalogQuestion(s.eng.CatalogQuestion(), majorVersion(s.parameters["server_version"]))
+		for _, sql := range list {
+			questions = append(questions, &question{need: n, done: make(chan struct{})})
+			msg = append(msg, questionMessages(sql)...)
 		}
-		questions = append(questions, &question{need: n, done: make(chan struct{})})
-		msg = append(msg, questionMessages(sql)...)
 	}
 	if msg != nil {
 		s.put(questions, msg)

@@ -42,9 +42,10 @@ func (s *session) readCatalog() {
 // readParts asks one question after the other, until the catalog has been read or another session asks.
 func (s *session) readParts(c *pgconn.PgConn) error {
 	for more := true; more; {
-		s.mu.Lock()
-		q := s.eng.CatalogQuestion()
-		s.mu.Unlock()
+		q, ok := s.nextCatalogQuestion()
+		if !ok {
+			return nil // another round has begun
+		}
 		ctx, cancel := context.WithTimeout(s.server.running(), s.settings.ConnectTime)
 		rows, err := askCatalog(ctx, c, q)
 		if refused := (*pgconn.PgError)(nil); errors.As(err, &refused) && lacking(refused.Code) && q.Kind != catalog.Plain {
@@ -70,6 +71,16 @@ func (s *session) readParts(c *pgconn.PgConn) error {
 	return nil
 }
 
+func (s *session) nextCatalogQuestion() (q catalog.Question, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list := s.eng.CatalogQuestions()
+	if len(list) == 0 {
+		return q, false
+	}
+	return list[0], true
+}
+
 // learnsPart hands on the answer to a question about the catalog, and says whether another is to be asked.
 func (s *session) learnsPart(rows []catalog.Row) (end func(time.Time), more bool) {
 	s.mu.Lock()
@@ -77,6 +88,9 @@ func (s *session) learnsPart(rows []catalog.Row) (end func(time.Time), more bool
 	now := s.server.now()
 	if end = s.eng.LearnedPart(rows, now); end != nil {
 		return end, false
+	}
+	if len(s.eng.CatalogQuestions()) > 0 {
+		return nil, true
 	}
 	return nil, s.eng.WantsCatalog(now) && s.eng.Asking(engine.NeedCatalog, now)&engine.NeedCatalog != 0
 }
