@@ -318,7 +318,7 @@ func (r *Reader) span(q Question, rows []Row) bool {
 	to := uint32(last)
 	if n >= q.Most {
 		end, err := strconv.ParseUint(rows[at].Flags, 10, 32)
-		if err != nil {
+		if err != nil || uint32(end) < q.From {
 			return false
 		}
 		to = uint32(end)
@@ -480,7 +480,7 @@ func (r *Reader) functionRows(q Question, rows []Row, mark string) bool {
 	r.changed = true
 	if n >= q.Most {
 		end, err := strconv.ParseUint(rows[at].Flags, 10, 32)
-		if err != nil || end >= last {
+		if err != nil || end >= last || uint32(end) < q.From {
 			return false
 		}
 		p.to = uint32(end)

@@ -329,3 +329,35 @@ func TestAReaderAsksOnlyWhatHasChanged(t *testing.T) {
 	assert.False(t, ok, "an answer that is none")
 	assert.False(t, r.InRound())
 }
+
+// Whatever a server answers, a round ends, and what is made of it is a description that can be read.
+func FuzzAnswers(f *testing.F) {
+	f.Add("mark||functions|||1\nmark||types|||\nmark||operators|||\nmark||builtins|||\nmark||rights|||\nmark||readers|||x\n\nspan||0|4294967295||m\n\nspan||0|0||\nmark|||||1")
+	f.Add("span||20|5||\n\nspan||20|5||")
+	f.Add("mark|||||a\nrelation|public|t|r|7|\ncolumns|public|t|||n id\ngranted|public|t|k||")
+	f.Fuzz(func(t *testing.T, text string) {
+		var answers [][]Row
+		for part := range strings.SplitSeq(text, "\n\n") {
+			rows := []Row{}
+			for line := range strings.SplitSeq(part, "\n") {
+				fields := append(strings.SplitN(line, "|", 6), "", "", "", "", "")
+				rows = append(rows, Row{fields[0], fields[1], fields[2], fields[3], fields[4], fields[5]})
+			}
+			answers = append(answers, rows)
+		}
+		var r Reader
+		for round := range 2 {
+			r.Begin()
+			for i := round; ; i++ {
+				if _, more := r.Next(); !more {
+					break
+				}
+				if _, ok := r.Take(answers[i%len(answers)], time.Duration(i)*time.Millisecond); !ok || i > 2000 {
+					break
+				}
+				_ = r.Bundle()
+			}
+			New(r.Rows(), Parse{})
+		}
+	})
+}

@@ -51,3 +51,17 @@ func TestBoundValuesThatMayMeanNow(t *testing.T) {
 	assert.False(t, boundMayMeanNow([]byte{0, 0, 0, 1, 0xff, 0xff, 0xff, 0xff, 0, 0}), "a null")
 	assert.True(t, boundMayMeanNow([]byte{0, 0, 0, 9}), "what is cut short is not trusted")
 }
+
+// What a server says of itself and of an error is read without harm, whatever it is.
+func FuzzServersWords(f *testing.F) {
+	f.Add([]byte("SERROR\x00C42601\x00Msyntax error\x00\x00"), "15.18 (Debian)")
+	f.Add([]byte("M"), "99999999999999999999")
+	f.Fuzz(func(t *testing.T, body []byte, version string) {
+		if why := messageOf(body); len(why) > len(body) {
+			t.Fatal(why)
+		}
+		if majorVersion(version) < 0 {
+			t.Fatal(version)
+		}
+	})
+}
