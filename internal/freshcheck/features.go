@@ -165,14 +165,17 @@ var features = []feature{
 		sequences: []sequence{{"0:begin", "1:create table made{v} ()", "0:select x from stepping", "2:select sum(n) from blind", "2:select sum(n) from blind", "0:commit", "2:select sum(n) from blind"}}},
 	{name: "definitions", make: func(g *generator, _ func(...string) string) {
 		g.add("create table d0 (id int primary key, n int)", "insert into d0 select g, 0 from generate_series(0, 9) g", "create table d1 (id int primary key, n int)", "insert into d1 select g, 0 from generate_series(0, 9) g",
-			"create function noted() returns trigger language plpgsql as $$ begin update d0 set n = n + 1; return new; end $$", "create schema north")
+			"create function noted() returns trigger language plpgsql as $$ begin update d0 set n = n + 1; return new; end $$", "create schema north",
+			"create function bumps() returns int language plpgsql as $$ begin update d0 set n = n + 1; return 1; end $$", "create table dz (id int primary key, up int references d1 on delete cascade)", "insert into dz select g, g from generate_series(0, 9) g")
 		g.reads = append(g.reads, definedReads...)
 		g.writes = append(g.writes, "update d0 set n = {v} where id = {i}", "update d1 set n = {v} where id = {i}")
 		g.rare = append(g.rare, definitions...)
 	}, reads: definedReads, writes: append([]string{"update d0 set n = {v} where id = {i}", "update d1 set n = {v} where id = {i}", "insert into d1 values ({v}, 1)", "insert into dn values ({v}, {i})", "delete from d0 where id = {i}",
-		"insert into d0 values ({i}, 0) on conflict do nothing", "insert into dc values (100 + {i}, 5)", "update dr set n = {v}", "begin", "commit", "rollback", "commit"}, definitions...),
+		"insert into d0 values ({i}, 0) on conflict do nothing", "insert into dc values (100 + {i}, 5)", "update dr set n = {v}", "select x from dw", "delete from d1 where id = {i}", "insert into d1 values ({i}, 0) on conflict do nothing", "insert into dz values ({i}, {i}) on conflict do nothing", "begin", "commit", "rollback", "commit"}, definitions...),
 		sequences: []sequence{
 			{"0:create table if not exists dn (id int primary key, up int references d0 on delete cascade)", "1:insert into dn values ({v}, {i})", "0:begin", "0:delete from d0 where id = {i}", "1:select count(*) from dn", "1:select count(*) from dn", "0:commit", "1:select count(*) from dn"},
+			{"0:create or replace view dw as select bumps() as x", "1:select sum(n), count(*) from d0", "2:select x from dw", "1:select sum(n), count(*) from d0"},
+			{"0:update d1 set n = 5", "0:alter table d1 add constraint fk foreign key (n) references d0 on delete cascade", "1:select count(*) from dz", "1:select count(*) from dz", "2:delete from d0 where id = 5", "1:select count(*) from dz", "0:alter table d1 drop constraint if exists fk"},
 			{"0:begin", "0:create or replace trigger tr after insert on d1 for each row execute function noted()", "1:select sum(n), count(*) from d0", "0:commit", "2:insert into d1 values ({v}, 1)", "1:select sum(n), count(*) from d0"},
 			{"0:set search_path = north, public", "0:select n from d0 where id = {i}", "0:select n from d0 where id = {i}", "1:create table north.d0 as select id, 77 as n from public.d0", "0:select n from d0 where id = {i}", "0:select n from d0 where id = {i}", "1:drop table north.d0", "0:select n from d0 where id = {i}", "0:reset search_path"},
 			{"1:drop schema north cascade", "0:set search_path = north, public", "0:select n from d0 where id = {i}", "0:select n from d0 where id = {i}", "1:create schema north", "1:create table north.d0 as select id, 78 as n from public.d0", "0:select n from d0 where id = {i}", "0:select n from d0 where id = {i}", "1:update north.d0 set n = {v}", "0:select n from d0 where id = {i}", "1:drop table north.d0", "0:reset search_path"},
@@ -183,9 +186,9 @@ var features = []feature{
 var (
 	definitions = []string{"create table if not exists dn (id int primary key, up int references d0 on delete cascade)", "drop table if exists dn", "drop table if exists dn cascade",
 		"create or replace trigger tr after insert on d1 for each row execute function noted()", "drop trigger if exists tr on d1", "create or replace view dv as select sum(n) as n from d0", "create or replace view dv as select sum(n) as n from d1",
-		"drop view if exists dv", "alter table d1 rename to dr", "alter table dr rename to d1", "alter table d0 add column if not exists x int default 3", "alter table d0 drop column if exists x",
+		"drop view if exists dv", "create or replace view dw as select bumps() as x", "drop view if exists dw", "alter table d1 add constraint fk foreign key (n) references d0 on delete cascade", "alter table d1 drop constraint if exists fk", "alter table d1 rename to dr", "alter table dr rename to d1", "alter table d0 add column if not exists x int default 3", "alter table d0 drop column if exists x",
 		"create table if not exists north.d0 as select id, 55 as n from public.d0", "drop table if exists north.d0", "create table if not exists dc () inherits (d0)", "drop table if exists dc", "create unique index if not exists du on d1 (id, n)",
 		"drop index if exists du", "alter table d0 alter n type bigint", "alter table d0 alter n type int", "alter table d0 rename n to m", "alter table d0 rename m to n", "set search_path = north, public", "reset search_path"}
 	definedReads = []string{"select n from d0 where id = {i}", "select sum(n), count(*) from d0", "select n from dv", "select count(*) from dn", "select n from d1 where id = {i}", "select count(*), sum(n) from dr", "select * from d0 where id = {i}",
-		"select up from dn where id < 5", "select count(*) from dc"}
+		"select up from dn where id < 5", "select count(*) from dc", "select count(*) from dz", "select up from dz where id = {i}"}
 )

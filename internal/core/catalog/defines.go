@@ -12,6 +12,8 @@ type Defined struct {
 	// Names are those of relations, without their schemas.
 	Names []string
 	Quiet analysis.Quiet
+	// Same is set when rows, columns and keys stay what they are: what only reads is not concerned.
+	Same bool
 	// Unknown is set when the catalog does not name the first of them.
 	Unknown bool
 	// All is set for one that concerns everything.
@@ -31,10 +33,13 @@ func (d *Defined) Concerns(name string) bool {
 }
 
 // Among says what changes of definitions mean for what was resolved before them: touched is set when some of them concern
-// what it names or came to, and quiet says what may happen then.
-func (o *Resolved) Among(list []*Defined) (touched bool, quiet analysis.Quiet) {
+// what it names or came to, and quiet says what may happen then. Writes says whether it may write.
+func (o *Resolved) Among(list []*Defined, writes bool) (touched bool, quiet analysis.Quiet) {
 	quiet = analysis.QuietAll
 	for _, d := range list {
+		if d.Same && !writes {
+			continue
+		}
 		if d.All || slices.ContainsFunc(o.Names, d.Concerns) {
 			touched, quiet = true, min(quiet, d.Quiet)
 		}
@@ -54,7 +59,7 @@ func (r *resolver) defines(f *analysis.Facts, how []string) {
 			r.definesIndexes(d)
 			continue
 		}
-		def := &Defined{Quiet: d.Quiet}
+		def := &Defined{Quiet: d.Quiet, Same: d.Same}
 		if d.Quiet == analysis.Loud {
 			def.Quiet, def.Unknown = r.s.quiet(d.Names[0].Name, false), len(r.s.relations[d.Names[0].Name]) == 0
 		}
@@ -92,6 +97,17 @@ func (s *Schema) quiet(name string, asParent bool) analysis.Quiet {
 		}
 	}
 	return q
+}
+
+// loud takes into account that what a definition is made of does more than to read, which it will do again whenever what was
+// defined is used.
+func (r *resolver) loud() {
+	if len(r.written) == 0 && !r.out.Settings {
+		return
+	}
+	for _, d := range r.out.Defines {
+		d.Quiet, d.Same = analysis.Loud, false
+	}
 }
 
 // redefines takes into account that a relation that there is changes.

@@ -99,6 +99,7 @@ func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
 	}
 	r.facts(f, nil, "")
 	r.out.Names = slices.Sorted(maps.Keys(r.names))
+	r.loud()
 	if r.out.Settings && h.Path != nil { // the search path may be another by the time that a name is looked up
 		h.Path = nil
 		return s.Resolve(f, h)

@@ -148,8 +148,8 @@ func (r *resolution) among(p *Pattern) *resolution {
 		list[i] = d.Defined
 	}
 	out := r
-	touched, quiet := r.Among(list)
-	writes := len(p.Facts.Writes) > 0 || r.Everything
+	writes := len(p.Facts.Writes)+len(r.Writes) > 0 || r.Everything
+	touched, quiet := r.Among(list, writes)
 	switch {
 	case !touched:
 	case quiet == analysis.QuietAll || quiet == analysis.QuietReads && !writes:
@@ -184,7 +184,7 @@ func (db *database) changed(r *resolution, from, to uint64) (last uint64, sure b
 	}
 	for _, d := range db.definitions.log {
 		ended := d.ended.Load()
-		if touched, _ := r.Among([]*catalog.Defined{d.Defined}); !touched || d.begun > to {
+		if touched, _ := r.Among([]*catalog.Defined{d.Defined}, false); !touched || d.begun > to {
 			continue
 		}
 		if ended == 0 || ended > from {

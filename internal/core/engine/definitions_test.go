@@ -39,16 +39,20 @@ func TestWhileADefinitionHasNotBeenReadAgain(t *testing.T) {
 		other bool // and that of ports
 	}{
 		"a new table, and what is put into it": {[]string{"create table x (id serial, n int references ports on delete cascade)", "insert into x values (1, 2)", "update x set n = 3", "select * from x"}, true, true},
-		"an index":                             {[]string{"create index on berths (n)"}, false, true},
-		"a column more, and a write":           {[]string{"alter table berths add column more text", "update berths set n = 1"}, false, true},
-		"a trigger, and a read":                {[]string{"create trigger t after insert on berths execute function f()", "select n from berths"}, false, true},
-		"a trigger, and a write":               {[]string{"create trigger t after insert on berths execute function f()", "insert into berths values (1)"}, false, false},
-		"a table of that name elsewhere":       {[]string{"create table north.berths (id int)"}, false, true},
-		"an index of that name":                {[]string{"create table berth (n int)", "create index berths on berth (n)"}, false, true},
-		"one that is dropped and made again":   {[]string{"drop table ports", "create table ports (n int)", "insert into ports values (1)"}, true, false},
-		"in a block that is rolled back":       {[]string{"begin", "alter table berths add column more text", "rollback"}, false, true},
-		"in a block":                           {[]string{"begin", "alter table berths add column more text"}, false, true},
-		"of its name's beginning":              {[]string{"create table ber (id int)"}, true, true},
+		"an index":                             {[]string{"create index on berths (n)"}, true, true},
+		"an index that is dropped":             {[]string{"drop index berths_pkey"}, false, true},
+		"a reference with a cascade, and a write of what is referred to": {[]string{"alter table ports add foreign key (n) references berths on delete cascade", "delete from berths where n = 77"}, false, false},
+		"a reference without, and the same":                              {[]string{"create table x (n int references berths)", "delete from ports where n = 77"}, true, true},
+		"a view that writes, and a read of it":                           {[]string{"create view busy as select moves()", "select * from busy"}, false, false},
+		"a column more, and a write":                                     {[]string{"alter table berths add column more text", "update berths set n = 1"}, false, true},
+		"a trigger, and a read":                                          {[]string{"create trigger t after insert on berths execute function f()", "select n from berths"}, false, true},
+		"a trigger, and a write":                                         {[]string{"create trigger t after insert on berths execute function f()", "insert into berths values (1)"}, false, false},
+		"a table of that name elsewhere":                                 {[]string{"create table north.berths (id int)"}, false, true},
+		"an index of that name":                                          {[]string{"create table berth (n int)", "create index berths on berth (n)"}, false, true},
+		"one that is dropped and made again":                             {[]string{"drop table ports", "create table ports (n int)", "insert into ports values (1)"}, true, false},
+		"in a block that is rolled back":                                 {[]string{"begin", "alter table berths add column more text", "rollback"}, false, true},
+		"in a block":                                                     {[]string{"begin", "alter table berths add column more text"}, false, true},
+		"of its name's beginning":                                        {[]string{"create table ber (id int)"}, true, true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			e := quays(t)
@@ -95,12 +99,18 @@ func TestAWriteThatEndsUnderANewerCatalog(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			e := quays(t)
 			reader, writer := client(e, "10", described), client(e, "10", described)
-			sends(writer, "create table lines (id int, n int references ports on delete cascade)")
-			if !meanwhile {
+			definer := client(e, "10", described)
+			defines := func() {
+				sends(definer, "create table lines (id int, n int references ports on delete cascade)")
 				settle(reader, "10", "UTC", after)
 			}
+			if !meanwhile {
+				defines()
+			}
 			sends(writer, "begin", "delete from ports where n = 7")
-			settle(reader, "10", "UTC", after)
+			if meanwhile {
+				defines()
+			}
 			ask(reader, read, now)
 			ask(reader, child, now)
 			require.Equal(t, ledger.Hit, ask(reader, child, now))
@@ -124,8 +134,12 @@ func TestAStatementPreparedBeforeItsTableChanged(t *testing.T) {
 	assert.Equal(t, ledger.Hit, askParsed(s, read, &before).Outcome, "another table's")
 	sends(writer, "create index on berths (n)")
 	settle(s, "10", "UTC", described)
+	assert.Equal(t, ledger.Hit, askParsed(s, read, &before).Outcome, "an index is no matter")
+	sends(writer, "alter table berths add column more text")
+	settle(s, "10", "UTC", described)
 	after := s.Parsed()
-	assert.Equal(t, ledger.Hit, askParsed(s, read, &after).Outcome, "an index drops nothing")
+	assert.Equal(t, ledger.Miss, askParsed(s, read, &after).Outcome)
+	assert.Equal(t, ledger.Hit, askParsed(s, read, &after).Outcome)
 	assert.Equal(t, ledger.Miss, askParsed(s, read, &before).Outcome, "it has a result of its own")
 	assert.Equal(t, ledger.Hit, askParsed(s, read, &before).Outcome)
 

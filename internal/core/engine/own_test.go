@@ -17,7 +17,8 @@ import (
 // described is a schema that is described whole.
 var described = []catalog.Row{
 	{What: "builtin", OtherName: "i lower\nv lo_unlink\nv nextval"}, {What: "system", OtherName: "pg_catalog.pg_class"}, {What: "numbers", OtherName: "964 lo_unlink\n1574 nextval"},
-	{What: "relation", Schema: "public", Name: "berths", Flags: "r"}, {What: "columns", Schema: "public", Name: "berths", OtherName: "n id\nn n"}, {What: "key", Schema: "public", Name: "berths", OtherName: "id"},
+	{What: "relation", Schema: "public", Name: "berths", Flags: "r"}, {What: "columns", Schema: "public", Name: "berths", OtherName: "n id\nn n"}, {What: "key", Schema: "public", Name: "berths", Flags: "berths_pkey", OtherName: "id"},
+	{What: "function", Schema: "public", Name: "moves", Flags: "vf", OtherSchema: "plpgsql", OtherName: "create function moves() returns int language plpgsql as $$ begin update ports set n = n + 1; update berths set n = n + 1; return 1; end $$"},
 	{What: "relation", Schema: "public", Name: "ports", Flags: "r"}, {What: "columns", Schema: "public", Name: "ports", OtherName: "n id\nn n"},
 	{What: "granted", Schema: "public", Name: "berths", Flags: "1"}, {What: "granted", Schema: "public", Name: "ports", Flags: "1"}, {What: "readers", Name: "1", OtherName: "10\n11"},
 }
@@ -80,7 +81,7 @@ func TestWhatASessionHasOfItsOwn(t *testing.T) {
 		"a new table":                             {[]string{"create table x (id int primary key, at timestamptz default now() check (at > '2026-01-01'))"}, false},
 		"a new table that calls something":        {[]string{"create table x (id int default unheard())"}, true},
 		"an index elsewhere":                      {[]string{"create index on ports (n)"}, false},
-		"an index":                                {[]string{"create index on berths (n)"}, true},
+		"an index":                                {[]string{"create index on berths (n)"}, false},
 		"an index that calls something":           {[]string{"create index on ports (unheard(n))"}, true},
 		"a column more elsewhere":                 {[]string{"alter table ports add column more text"}, false},
 		"a column more":                           {[]string{"alter table berths add column more text"}, true},

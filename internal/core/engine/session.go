@@ -227,6 +227,9 @@ func (s *Session) counts(application string) {
 	s.class = s.e.Ledger.Class(ledger.Class{Caller: s.who, Client: s.host})
 }
 
+// Knows says whether the session's settings are known.
+func (s *Session) Knows() bool { return len(s.identity) > 0 }
+
 // SetUTF8 says whether what the client sends is encoded in UTF-8.
 func (s *Session) SetUTF8(is bool) { s.utf8 = is }
 
@@ -283,6 +286,9 @@ func (s *Session) mayNeed() bool {
 
 // WantsCatalog says whether the catalog is among what Wants would give.
 func (s *Session) WantsCatalog(now time.Time) bool {
+	if s.epoch != 0 && s.elsewhere() {
+		return false // what its server says is not what counts
+	}
 	young := s.db.younger(now, s.e.opts.CatalogAge)
 	if young && len(s.db.settledDefinitions()) == 0 {
 		return false

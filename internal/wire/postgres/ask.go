@@ -106,7 +106,7 @@ func (s *session) mayAsk() bool {
 
 // mayRestOn says whether the decision on a statement may rest on what is being asked.
 func (s *session) mayRestOn(p *engine.Pattern) bool {
-	return s.server.Engine.MayKeep(p) || len(p.Facts.Writes) > 0 && s.server.Engine.Rules().Keeps()
+	return !s.eng.Knows() && (s.server.Engine.MayKeep(p) || len(p.Facts.Writes) > 0 && s.server.Engine.Rules().Keeps())
 }
 
 // awaitQuestions waits for the answers to the larder's own questions that stand before everything else.

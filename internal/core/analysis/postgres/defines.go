@@ -24,8 +24,8 @@ func (r *reader) defines(n *pg.Node) bool {
 	case *pg.Node_IndexStmt:
 		i := s.IndexStmt
 		d = analysis.Definition{Names: []analysis.Name{name(i.Relation)}, Quiet: analysis.QuietAll, Calls: true, Same: true}
-		if i.Idxname != "" {
-			d.Names = append(d.Names, analysis.Name{Schema: i.Relation.Schemaname, Name: i.Idxname})
+		if i.Idxname != "" { // by which a table of that name in another schema may not be found any more
+			r.f.Defines = append(r.f.Defines, analysis.Definition{Names: []analysis.Name{{Schema: i.Relation.Schemaname, Name: i.Idxname}}, Quiet: analysis.QuietAll})
 		}
 		ok = r.indexed(i.IndexParams) && r.indexed(i.IndexIncludingParams)
 		r.walk(i.WhereClause)
@@ -38,9 +38,9 @@ func (r *reader) defines(n *pg.Node) bool {
 			d.Quiet = analysis.QuietAll
 		}
 	case *pg.Node_CreateSeqStmt:
-		d, ok = analysis.Definition{Names: []analysis.Name{name(s.CreateSeqStmt.Sequence)}, Quiet: analysis.QuietAll, Same: true}, true
+		d, ok = analysis.Definition{Names: []analysis.Name{name(s.CreateSeqStmt.Sequence)}, Quiet: analysis.QuietAll}, true
 	case *pg.Node_AlterSeqStmt:
-		d, ok = analysis.Definition{Names: []analysis.Name{name(s.AlterSeqStmt.Sequence)}, Quiet: analysis.QuietAll, Same: true}, true
+		d, ok = analysis.Definition{Names: []analysis.Name{name(s.AlterSeqStmt.Sequence)}, Quiet: analysis.QuietAll}, true
 	case *pg.Node_CreateTrigStmt:
 		d, ok = analysis.Definition{Names: []analysis.Name{name(s.CreateTrigStmt.Relation)}, Quiet: analysis.QuietReads}, true
 	case *pg.Node_AlterTableStmt:
@@ -53,10 +53,12 @@ func (r *reader) defines(n *pg.Node) bool {
 	for _, n := range d.Names {
 		ok = ok && n.Name != "" && len(n.Name) <= longestDefined
 	}
-	if ok {
-		r.f.Defines = append(r.f.Defines, d)
+	if !ok || len(d.Names) == 0 {
+		r.f.Defines = nil
+		return false
 	}
-	return ok && len(d.Names) > 0
+	r.f.Defines = append(r.f.Defines, d)
+	return true
 }
 
 func (r *reader) createsTable(s *pg.CreateStmt) (d analysis.Definition, ok bool) {
@@ -118,6 +120,9 @@ func (r *reader) tablePart(n *pg.Node) (quiet, understood bool) {
 		case pg.ConstrType_CONSTR_NULL, pg.ConstrType_CONSTR_NOTNULL, pg.ConstrType_CONSTR_PRIMARY, pg.ConstrType_CONSTR_UNIQUE, pg.ConstrType_CONSTR_DEFAULT,
 			pg.ConstrType_CONSTR_CHECK, pg.ConstrType_CONSTR_IDENTITY, pg.ConstrType_CONSTR_GENERATED, pg.ConstrType_CONSTR_FOREIGN,
 			pg.ConstrType_CONSTR_ATTR_DEFERRABLE, pg.ConstrType_CONSTR_ATTR_NOT_DEFERRABLE, pg.ConstrType_CONSTR_ATTR_DEFERRED, pg.ConstrType_CONSTR_ATTR_IMMEDIATE:
+			if c.Pktable != nil && (acts(c.FkUpdAction) || acts(c.FkDelAction)) { // a write of the other table goes on to this one, and from there on
+				r.f.Defines = append(r.f.Defines, analysis.Definition{Names: []analysis.Name{name(c.Pktable)}, Quiet: analysis.QuietReads, Same: true})
+			}
 			return true, true
 		}
 		return false, false
@@ -126,6 +131,9 @@ func (r *reader) tablePart(n *pg.Node) (quiet, understood bool) {
 	}
 	return false, false
 }
+
+// acts says whether the letter of a reference's action is of one that writes. Source: FKCONSTR_ACTION_* in the server's parsenodes.h.
+func acts(action string) bool { return action == "c" || action == "n" || action == "d" }
 
 // serials are the types that stand for a number from a sequence of the column's own.
 var serials = set("serial bigserial smallserial serial2 serial4 serial8")
