@@ -84,10 +84,12 @@ const (
 	partTime     = 4 * time.Millisecond
 	marksAtOnce  = 150 // relations, about
 	functionsIn  = 60
+	fewParts     = 16 // whose marks are always asked for: that is one short question
 )
 
 // Begin begins a round of questions, after which the description is that of a moment since. One that is begun for some changes
-// of definitions alone asks no more than what these concern.
+// of definitions alone asks no more than what these concern, where there is much. What is new comes last: numbers count up. Where they
+// have begun anew, the next whole round finds it.
 func (r *Reader) Begin(list ...*Defined) {
 	r.queue, r.fresh, r.renamed, r.again, r.round = nil, map[Kind]string{}, false, false, true
 	if r.size == 0 {
@@ -111,7 +113,7 @@ func (r *Reader) Begin(list ...*Defined) {
 		}
 	}
 	for _, p := range r.relations {
-		if n := len(p.rows[Relations]); p.read && p.to != last && (len(list) == 0 || p.concerned(list)) {
+		if n := len(p.rows[Relations]); p.read && p.to != last && (len(list) == 0 || len(r.relations) <= fewParts || p.concerned(list)) {
 			if held += n; len(ranges) > 0 && held > 6*marksAtOnce || len(ranges) >= 16 { // rows are about six for each
 				flush()
 				held = n
