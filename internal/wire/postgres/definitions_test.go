@@ -80,6 +80,21 @@ func TestASuiteThatMakesTablesAllTheTime(t *testing.T) {
 	assert.Greater(t, hits, reads/3)
 }
 
+// A table that is put into the schema of temporary ones stands before others of its name, for its session alone.
+func TestATableInTheTemporarySchema(t *testing.T) {
+	l := newLarder(t, berths, oneBerth)
+	l.keepAll()
+	c := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	l.hit(c, func() { one(t, c, readBerth) })
+	for _, sql := range []string{"create table pg_temp.berths (id int, n int)", "insert into pg_temp.berths values (1, 777)"} {
+		_, err := c.Exec(ctx, sql)
+		require.NoError(t, err)
+	}
+	for range 20 {
+		require.Equal(t, "777", one(t, c, readBerth))
+	}
+}
+
 // A schema that is made may stand in a search path that named it already.
 func TestASchemaOfASearchPathIsMade(t *testing.T) {
 	l := newLarder(t, berths, oneBerth)

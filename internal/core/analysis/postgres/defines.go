@@ -1,6 +1,8 @@
 package postgres
 
 import (
+	"strings"
+
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"jollylarder/internal/core/analysis"
@@ -51,7 +53,8 @@ func (r *reader) defines(n *pg.Node) bool {
 		d, ok = drops(s.DropStmt)
 	}
 	for _, n := range d.Names {
-		ok = ok && n.Name != "" && len(n.Name) <= longestDefined
+		// In that schema it is a temporary one, whatever else is said.
+		ok = ok && n.Name != "" && len(n.Name) <= longestDefined && !strings.HasPrefix(n.Schema, "pg_temp")
 	}
 	if !ok || len(d.Names) == 0 {
 		r.f.Defines = nil
