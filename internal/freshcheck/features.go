@@ -160,9 +160,9 @@ var features = []feature{
 		g.add("create table blind (id int primary key, n int)", "insert into blind values (1, 0)", "create function steps() returns int language plpgsql as $$ begin update blind set n = n + 1; return 1; end $$", "create view stepping as select steps() as x")
 		g.reads = append(g.reads, "select n from blind where id = 1", "select sum(n) from blind")
 		g.writes = append(g.writes, "select x from stepping")
-		g.rare = append(g.rare, "create table made{v} ()")
-	}, reads: []string{"select n from blind where id = 1", "select sum(n) from blind"}, writes: []string{"create table made{v} ()", "select x from stepping", "begin", "select x from stepping", "commit"},
-		sequences: []sequence{{"0:begin", "1:create table made{v} ()", "0:select x from stepping", "2:select sum(n) from blind", "2:select sum(n) from blind", "0:commit", "2:select sum(n) from blind"}}},
+		g.rare = append(g.rare, "create schema made{v}")
+	}, reads: []string{"select n from blind where id = 1", "select sum(n) from blind"}, writes: []string{"create schema made{v}", "select x from stepping", "begin", "select x from stepping", "commit"},
+		sequences: []sequence{{"0:begin", "1:create schema made{v}", "0:select x from stepping", "2:select sum(n) from blind", "2:select sum(n) from blind", "0:commit", "2:select sum(n) from blind"}}},
 	{name: "definitions", make: func(g *generator, _ func(...string) string) {
 		g.add("create table d0 (id int primary key, n int)", "insert into d0 select g, 0 from generate_series(0, 9) g", "create table d1 (id int primary key, n int)", "insert into d1 select g, 0 from generate_series(0, 9) g",
 			"create function noted() returns trigger language plpgsql as $$ begin update d0 set n = n + 1; return new; end $$", "create schema north",

@@ -35,7 +35,7 @@ var causes = map[string]struct {
 	"reads while the catalog is not known":  {freshness.BlindReads, []string{"blind"}},
 	"checks of types":                       {freshness.TypeChecks, []string{"type checks"}},
 	"texts that mean the time in functions": {freshness.NowInBodies, []string{"now"}},
-	"roles that are renamed":                {freshness.RolesByNumber, []string{"renamed roles"}},
+	"roles that are renamed":                {freshness.RolesByNumber | freshness.SchemasAnew, []string{"renamed roles"}},
 	"columns that are compared otherwise":   {freshness.ViaAlike, []string{"collations"}},
 	"parameters of another type":            {freshness.MixedTypes, []string{"mixed types"}},
 	"what no rollback undoes":               {freshness.Unrollable, []string{"far away"}},
