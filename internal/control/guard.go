@@ -203,7 +203,7 @@ func guarded(e *engine.Engine) (list []GuardedTable, unknown []UnknownWrite) {
 	list, unknown = []GuardedTable{}, []UnknownWrite{}
 	e.Patterns(func(p *engine.Pattern) {
 		does, ref := e.Does(p), PatternRef{string(p.ID), p.Text}
-		if does.Everything && p.Facts.Effect&analysis.Schema == 0 && !p.Unsure() && p.Numbers.Calls() > 0 {
+		if does.Everything && p.Facts.Effect&analysis.Schema == 0 && len(p.Facts.Defines) == 0 && !p.Unsure() && p.Numbers.Calls() > 0 {
 			u := UnknownWrite{PatternRef: ref, Calls: p.Numbers.Calls()}
 			if len(does.Reasons) > 0 {
 				u.Why = does.Reasons[0]

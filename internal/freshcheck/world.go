@@ -130,11 +130,11 @@ func (w *world) features(has func() bool, pick func(...string) string) {
 
 // session are statements that change what a session sees, or how.
 var sessionStatements = []string{
-	"begin", "begin", "begin", "begin isolation level repeatable read", "begin; savepoint p", "commit", "commit", "commit", "rollback", "commit and chain", "savepoint p", "rollback to p",
+	"begin", "begin", "begin", "begin isolation level repeatable read", "begin isolation level repeatable read", "start transaction isolation level repeatable read, read write", "begin; savepoint p", "commit", "commit", "commit", "rollback", "commit and chain", "savepoint p", "rollback to p",
 	"prepare transaction 'x{k}'", "commit prepared 'x{k}'", "rollback prepared 'x{k}'",
 	"set time zone 'Asia/Tokyo'", "set local time zone 'UTC'", "select set_config('timezone', 'America/Lima', false)", "reset time zone", "set datestyle = 'German'", "set search_path = north, public", "reset search_path",
 	"set role " + role, "reset role", "set session characteristics as transaction isolation level serializable", "set default_transaction_isolation = 'read committed'",
-	"create temp table c (id int, n bigint, k int); insert into c values ({i}, {v}, 0)", "drop table if exists pg_temp.c", "discard all", "reset all", "set transaction isolation level serializable", "set row_security = off",
+	"create temp table c (id int, n bigint, k int); insert into c values ({i}, {v}, 0)", "drop table if exists pg_temp.c", "discard all", "reset all", "set transaction isolation level serializable", "set transaction isolation level repeatable read", "set default_transaction_isolation = 'repeatable read'", "set local statement_timeout = '20s'", "set app.mine = '7'", "set row_security = off",
 }
 
 // fill puts values into a statement.

@@ -57,10 +57,10 @@ func Sort(list []Statement, allowWrites bool) (out []Statement, leftOut []string
 		case transactions[f.Verb]:
 			control++
 			continue
-		case f.Effect == analysis.Settings && len(f.Writes) == 0 && f.Verb != "select":
+		case f.Effect&^(analysis.Settings|analysis.Patience|analysis.Isolates) == 0 && sets[f.Verb]:
 			settings++
 			continue
-		case f.Effect&(analysis.Schema|analysis.Commits) != 0 || alone[f.Verb]:
+		case f.Effect&(analysis.Schema|analysis.Commits) != 0 || len(f.Defines) > 0 || alone[f.Verb]:
 			return nil, nil, fmt.Errorf("%q cannot be run in a trial, since it could not be taken back: take it out", short(s.SQL))
 		case why != "" && !allowWrites:
 			if len(refused) < 3 {
@@ -87,10 +87,11 @@ func Sort(list []Statement, allowWrites bool) (out []Statement, leftOut []string
 	return out, leftOut, nil
 }
 
-// transactions are the verbs of what begins, divides and ends transactions, and alone those of some statements that run in none, or end one that
+// transactions are the verbs of what begins, divides and ends transactions, sets those of what sets something for its session, and alone those of some statements that run in none, or end one that
 // is not the trial's.
 var (
 	transactions = map[string]bool{"begin": true, "commit": true, "rollback": true, "savepoint": true}
+	sets         = map[string]bool{"set": true, "reset": true}
 	alone        = map[string]bool{"vacuum": true, "commit prepared": true, "rollback prepared": true, "prepare transaction": true, "checkpoint": true, "cluster": true, "reindex": true, "copy": true}
 )
 

@@ -109,7 +109,10 @@ func TestStatementsThatMayWriteAreRefused(t *testing.T) {
 	require.Len(t, out, 1)
 	assert.True(t, out[0].writes)
 	assert.Len(t, leftOut, 2)
-	for _, sql := range []string{"create table x (n int)", "commit prepared 'x'", "vacuum berths"} {
+	_, leftOut, err = Sort([]Statement{{SQL: "select 1"}, {SQL: "set statement_timeout = 5"}, {SQL: "set transaction read only"}, {SQL: "reset all"}, {SQL: "set app.mine = 'x'"}}, false)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"4 statements that set something for their session"}, leftOut)
+	for _, sql := range []string{"create table x (n int)", "alter table berths add column more text", "drop view busy", "create schema x", "commit prepared 'x'", "vacuum berths"} {
 		_, _, err := Sort([]Statement{{SQL: sql}}, true)
 		assert.ErrorContains(t, err, "could not be taken back", sql)
 	}
