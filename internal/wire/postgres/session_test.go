@@ -139,6 +139,6 @@ func TestQuestionsAreNotPutIntoAClientsTransaction(t *testing.T) {
 	s.askAhead()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	require.Equal(t, 2, s.queue.len(), "while the session is at rest, they are put: for its settings and the first two about the catalog")
+	require.Equal(t, 3, s.queue.len(), "while the session is at rest, they are put: for its settings and the first two about the catalog")
 	require.NotNil(t, s.queue.last().question)
 }
