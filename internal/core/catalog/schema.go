@@ -47,7 +47,8 @@ import (
 //	reach      there are ways to other databases
 //	equality   there is an operator = by which values that are told apart may be compared
 //	restricted not everybody may use all of the server's own functions, types and schemas
-//	numbers    the numbers of the server's own functions that may be called by them, in OtherName: a line for each, with its name
+//	number     the number of the function Schema.Name is Flags
+//	numbers    the numbers of the server's own functions, in OtherName: a line for each, with its name
 //	builtin    the server's own functions, in OtherName: a line for each, its volatility and its name
 //
 // A description may lack whatever its server could not say; the first kind of relation row then carries more flags.
@@ -296,8 +297,12 @@ func New(rows []Row, parse Parse) *Schema {
 			for line := range strings.SplitSeq(r.OtherName, "\n") {
 				number, name, _ := strings.Cut(line, " ")
 				if n, err := strconv.ParseUint(number, 10, 32); err == nil {
-					s.numbers[uint32(n)] = name
+					s.numbers[uint32(n)] = "pg_catalog." + quoted(name)
 				}
+			}
+		case "number":
+			if n, err := strconv.ParseUint(r.Flags, 10, 32); err == nil {
+				s.numbers[uint32(n)] = quoted(r.Schema) + "." + quoted(r.Name)
 			}
 		case "typed":
 			s.typed[r.Schema+"."+r.Name] = append(s.typed[r.Schema+"."+r.Name], typeName(r.OtherSchema, r.OtherName))
@@ -455,8 +460,10 @@ func (s *Schema) With(declared map[string]Declaration) *Schema {
 	return &with
 }
 
-// Numbered gives the name of one of the server's own functions by its number, or nothing for one that is not known.
+// Numbered gives the full name of a function by its number, quoted for SQL, or nothing for one that is not known.
 func (s *Schema) Numbered(n uint32) string { return s.numbers[n] }
+
+func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
 // Has says whether there is a table, a view or the like of a name, in whatever schema.
 func (s *Schema) Has(name string) bool { return len(s.relations[name]) > 0 }

@@ -71,11 +71,11 @@ func (s *Session) follows(d *Decision) {
 	}
 }
 
-// Numbered gives the statement that stands for a call of one of the server's own functions by its number; it may do anything where that is not known.
+// Numbered gives the statement that stands for a call of a function by its number; it may do anything where that is not known.
 func (s *Session) Numbered(n uint32) Statement {
 	if schema := s.db.current(); schema != nil {
 		if name := schema.Numbered(n); name != "" {
-			return s.Read([]byte(`select pg_catalog."` + name + `"()`)).Clone()
+			return s.Read([]byte("select " + name + "()")).Clone()
 		}
 	}
 	return Statement{Pattern: s.e.Unreadable("a function call by number")}

@@ -179,6 +179,8 @@ from functions f join pg_catalog.pg_aggregate g on g.aggfnoid::oid = f.oid
 join pg_catalog.pg_proc q on q.oid in (g.aggtransfn::oid, g.aggfinalfn::oid, g.aggcombinefn::oid, g.aggserialfn::oid, g.aggdeserialfn::oid, g.aggmtransfn::oid, g.aggminvtransfn::oid, g.aggmfinalfn::oid) join pg_catalog.pg_namespace m on m.oid = q.pronamespace
 where m.nspname <> 'pg_catalog' or q.oid >= '16384'
 union all
+select 'number', f.schema, f.name, f.oid::text, '', '' from functions f
+union all
 select 'span', '', count(*)::text, coalesce(max(f.oid)::text, '0'), '', '' from functions f`
 
 // bareFunctions is what is needed of functions elsewhere.
@@ -231,7 +233,7 @@ from (select pg_catalog.max(p.provolatile::text) || ' ' || p.proname::text as li
 union all
 select 'numbers', '', '', '', '', pg_catalog.string_agg(p.oid::text || ' ' || p.proname::text, E'\n')
 from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
-where n.nspname = 'pg_catalog' and p.oid < '16384' and p.provolatile = 'v'`
+where n.nspname = 'pg_catalog' and p.oid < '16384'`
 
 // rightsQuery asks for what holds for all of a database.
 const rightsQuery = `select 'restricted'::text, ''::text, ''::text, ''::text, ''::text, ''::text

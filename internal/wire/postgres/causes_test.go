@@ -307,9 +307,10 @@ func TestWhatIsNeedless(t *testing.T) {
 	}
 }
 
-// A call of one of the server's own functions by its number does what the function does: with large objects, nothing that is kept is concerned.
+// A call of a function by its number does what the function does: with large objects, or where another table is written, nothing that is kept is concerned.
 func TestCallsByNumber(t *testing.T) {
-	l := newLarder(t, "create table t (n int)", "insert into t values (1)", "create function f() returns int language plpgsql as $$ begin update t set n = n + 1; return 1; end $$")
+	l := newLarder(t, "create table t (n int)", "insert into t values (1)", "create function f() returns int language plpgsql as $$ begin update t set n = n + 1; return 1; end $$",
+		"create table u (n int)", `create function "G h"() returns int language plpgsql as $$ begin insert into u values (1); return 1; end $$`)
 	l.keepAll()
 	reader, writer := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	number := func(name string) (n uint32) {
@@ -320,7 +321,7 @@ func TestCallsByNumber(t *testing.T) {
 		function string
 		argument []byte
 		drops    bool
-	}{{"lo_create(oid)", []byte("0"), false}, {"f()", nil, true}} {
+	}{{"lo_create(oid)", []byte("0"), false}, {"f()", nil, true}, {`"G h"()`, nil, false}, {"pi()", nil, false}} {
 		n := number(x.function)
 		l.hit(reader, func() { text(t, reader, "select n from t") })
 		f := writer.PgConn().Frontend()
