@@ -519,9 +519,21 @@ func (r *Reader) Accept() { r.changed = false }
 // Rows gives the description.
 func (r *Reader) Rows() (out []Row) {
 	readers := map[string]bool{}
+	type full struct{ schema, name string }
+	there := map[full]bool{}
+	for _, p := range r.relations {
+		for _, row := range p.rows[Relations] {
+			if row.What == "relation" {
+				there[full{row.Schema, row.Name}] = true
+			}
+		}
+	}
 	for _, p := range r.relations {
 		for _, kind := range []Kind{Relations, Links, Texts} {
 			for _, row := range p.rows[kind] {
+				if kind != Relations && !there[full{row.Schema, row.Name}] {
+					continue // it was there for a moment
+				}
 				switch row.What {
 				case "relation", "view", "rule", "policy":
 					row.OtherSchema = "" // which told its number or version

@@ -17,6 +17,14 @@ func compare(a, b Row) int {
 // Explained says whether two descriptions, both sorted, differ only in what some changes of definitions concern, and, if
 // grants is set, in who may read what.
 func Explained(before, after []Row, list []*Defined, grants bool) bool {
+	sequences, others := map[string]bool{}, map[string]bool{}
+	for _, rows := range [][]Row{before, after} {
+		for _, r := range rows {
+			if r.What == "relation" {
+				map[bool]map[string]bool{true: sequences, false: others}[strings.HasPrefix(r.Flags, "S")][r.Name] = true
+			}
+		}
+	}
 	concerned := func(name string) bool {
 		return slices.ContainsFunc(list, func(d *Defined) bool { return d.Concerns(name) })
 	}
@@ -25,7 +33,8 @@ func Explained(before, after []Row, list []*Defined, grants bool) bool {
 		case "granted", "readers":
 			return true // by number; see below
 		case "relation", "columns", "key", "view", "rule", "policy", "typed", "trigger":
-			return concerned(r.Name)
+			// No result rests on a sequence; it may go with a table of which it has not the name.
+			return sequences[r.Name] && !others[r.Name] || concerned(r.Name)
 		case "call":
 			return r.Flags != "t" && concerned(r.Name)
 		case "child", "reference", "part":

@@ -224,7 +224,8 @@ func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader
 		db.catalog.Store(&reading{have.read, have.schema, asked.schema, asked.grants, at, asked.count})
 		return
 	}
-	explained := have != nil && catalog.Explained(db.rows, sorted, concerned(asked.open), !have.grants.Valid())
+	// What was defined since the round began may have been read, too; it stays open until the next.
+	explained := have != nil && catalog.Explained(db.rows, sorted, concerned(db.openDefinitions()), !have.grants.Valid())
 	db.rows = sorted
 	if reader != nil {
 		reader.Accept()

@@ -202,7 +202,7 @@ from pg_catalog.pg_type t left join pg_catalog.pg_range g on g.rngtypid = t.oid 
 left join pg_catalog.pg_proc p on p.oid = t.typinput::oid
 left join pg_catalog.pg_type v on v.oid = coalesce(nullif(t.typbasetype, '0'), g.rngsubtype)
 left join pg_catalog.pg_type b on b.oid = case when v.typtype = 'b' and v.typcategory = 'A' and v.typelem <> '0' then v.typelem else v.oid end left join pg_catalog.pg_namespace m on m.oid = b.typnamespace
-where t.oid >= '16384' and n.nspname <> 'pg_toast' and n.nspname::text not like 'pg\_t%temp%'
+where t.oid >= '16384' and n.nspname <> 'pg_toast' and n.nspname::text !~ '^pg_(toast_)?temp_'::text
   and t.typrelid = '0' and not (t.typtype = 'b' and t.typcategory = 'A')`
 
 // operatorsQuery asks for operators, casts and what orders values.
@@ -248,7 +248,7 @@ select 'reach', '', '', '', '', ''
 where exists (select '1' from pg_catalog.pg_foreign_server)
 union all
 select 'schemas', '', '', '', '', pg_catalog.string_agg(n.nspname::text || ' ' || coalesce(n.nspacl::text, ''), E'\n' order by n.oid)
-from pg_catalog.pg_namespace n where n.nspname::text not like 'pg\_t%temp%'
+from pg_catalog.pg_namespace n where n.nspname::text !~ '^pg_(toast_)?temp_'::text
 union all
 select 'event', '', '', '', '', e.evtname from pg_catalog.pg_event_trigger e where e.evtenabled <> 'D'`
 
@@ -271,11 +271,11 @@ var restMarks = map[catalog.Kind]string{
 	catalog.Rights: `pg_catalog.concat_ws(' ',
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid < '16384'),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_type where oid < '16384'),
-  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_namespace where nspname::text not like 'pg\_t%temp%'),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_namespace where nspname::text !~ '^pg_(toast_)?temp_'::text),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_foreign_server),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_event_trigger))`,
 	catalog.Readers: `pg_catalog.concat_ws(' ',
-  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_namespace where nspname::text not like 'pg\_t%temp%'),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_namespace where nspname::text !~ '^pg_(toast_)?temp_'::text),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_auth_members),
   (select pg_catalog.md5(pg_catalog.string_agg(pg_catalog.concat(o.oid, o.rolname, o.rolsuper, o.rolinherit, o.rolbypassrls), ' ' order by o.oid)) from pg_catalog.pg_roles o))`,
 }
