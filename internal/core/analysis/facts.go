@@ -128,8 +128,6 @@ type Definition struct {
 	// Calls is set when functions may be called for the rows that there are: those by which an index or a check of the relation
 	// is made.
 	Calls bool
-	// Cascades is set when what depends on the relations changes with them.
-	Cascades bool
 	// Part is set when it makes the first of the relations a part of the others.
 	Part bool
 	// Indexes is set when the names are those of indexes.

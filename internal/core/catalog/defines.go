@@ -71,7 +71,7 @@ func (r *resolver) defines(f *analysis.Facts, how []string) {
 			for _, rel := range r.s.relations[n.Name] {
 				r.redefines(rel, d)
 			}
-			if d.Cascades && r.s.typedBy(n.Name) {
+			if !d.Same && r.s.typedBy(n.Name) { // values of its rows' type stand elsewhere
 				r.out.anything()
 			}
 		}
@@ -124,8 +124,7 @@ func (r *resolver) redefines(rel *relation, d *analysis.Definition) {
 		return
 	}
 	// Whatever is known of a relation is known by the tables that it is made of.
-	behind := &resolver{s: r.s, out: newResolved(), read: map[*relation]bool{}, again: map[*relation]bool{}, written: map[*relation]change{}, rewrite: map[*relation]bool{},
-		narrow: map[*relation]WritePin{}, called: map[*function]bool{}, checked: map[analysis.Name]bool{}}
+	behind := newResolver(r.s, nil)
 	behind.readRelation(rel, nil, "")
 	if len(behind.out.Reads) == 0 && rel.kind != 'S' {
 		r.out.anything()
@@ -144,6 +143,7 @@ func (r *resolver) definesIndexes(d *analysis.Definition) {
 		for _, list := range r.s.relations {
 			for _, rel := range list {
 				if slices.Contains(rel.keyNames, n.Name) {
+					r.redefines(rel, d)
 					r.out.Defines = append(r.out.Defines, &Defined{Names: []string{rel.name}, Quiet: analysis.QuietAll})
 				}
 			}

@@ -92,11 +92,7 @@ type Hints struct {
 
 // Resolve widens facts by the schema.
 func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
-	r := &resolver{
-		s: s, path: h.Path, out: newResolved(),
-		read: map[*relation]bool{}, again: map[*relation]bool{}, written: map[*relation]change{}, rewrite: map[*relation]bool{},
-		narrow: map[*relation]WritePin{}, called: map[*function]bool{}, checked: map[analysis.Name]bool{},
-	}
+	r := newResolver(s, h.Path)
 	r.facts(f, nil, "")
 	r.out.Names = slices.Sorted(maps.Keys(r.names))
 	r.loud()
@@ -122,8 +118,12 @@ func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
 	return r.out
 }
 
-func newResolved() *Resolved {
-	return &Resolved{ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}, ReadPins: map[string]ReadPin{}, ReadColumns: map[string][]string{}, WritePins: map[string]WritePin{}}
+func newResolver(s *Schema, path []string) *resolver {
+	return &resolver{
+		s: s, path: path, out: &Resolved{ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}, ReadPins: map[string]ReadPin{}, ReadColumns: map[string][]string{}, WritePins: map[string]WritePin{}},
+		read: map[*relation]bool{}, again: map[*relation]bool{}, written: map[*relation]change{}, rewrite: map[*relation]bool{},
+		narrow: map[*relation]WritePin{}, called: map[*function]bool{}, checked: map[analysis.Name]bool{}, names: map[string]bool{},
+	}
 }
 
 // resolver follows one statement through a schema.
@@ -143,12 +143,7 @@ type resolver struct {
 }
 
 // named notes a name that was looked up or come to.
-func (r *resolver) named(name string) {
-	if r.names == nil {
-		r.names = map[string]bool{}
-	}
-	r.names[name] = true
-}
+func (r *resolver) named(name string) { r.names[name] = true }
 
 func (r *resolver) reason(text string) {
 	if !slices.Contains(r.out.Reasons, text) {

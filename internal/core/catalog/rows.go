@@ -25,20 +25,26 @@ func Explained(before, after []Row, list []*Defined, grants bool) bool {
 			}
 		}
 	}
-	concerned := func(name string) bool {
-		return slices.ContainsFunc(list, func(d *Defined) bool { return d.Concerns(name) })
+	// By the very name: what the server makes for a relation under another is no row here, but for sequences. Results of relations
+	// that a definition leaves the same have not been dropped, so that such a one explains keys, references and calls alone.
+	concerned := func(name string, same bool) bool {
+		return slices.ContainsFunc(list, func(d *Defined) bool { return (same || !d.Same) && slices.Contains(d.Names, name) })
 	}
 	explained := func(r Row) bool {
 		switch r.What {
 		case "granted", "readers":
 			return true // by number; see below
-		case "relation", "columns", "key", "view", "rule", "policy", "typed", "trigger":
+		case "relation", "columns", "view", "rule", "policy", "typed", "trigger":
 			// No result rests on a sequence; it may go with a table of which it has not the name.
-			return sequences[r.Name] && !others[r.Name] || concerned(r.Name)
+			return sequences[r.Name] && !others[r.Name] || concerned(r.Name, false)
+		case "key":
+			return concerned(r.Name, true)
 		case "call":
-			return r.Flags != "t" && concerned(r.Name)
-		case "child", "reference", "part":
-			return concerned(r.Name) || concerned(r.OtherName)
+			return r.Flags != "t" && concerned(r.Name, true) // also of an index
+		case "reference":
+			return concerned(r.Name, true) || concerned(r.OtherName, true)
+		case "child", "part":
+			return concerned(r.Name, false) || concerned(r.OtherName, false)
 		}
 		return false
 	}
@@ -72,7 +78,7 @@ func Explained(before, after []Row, list []*Defined, grants bool) bool {
 	was, is := readersOf(before), readersOf(after)
 	for name, roles := range was {
 		if now, there := is[name]; there && now != roles {
-			if _, bare, _ := strings.Cut(name, "\n"); !concerned(bare) {
+			if _, bare, _ := strings.Cut(name, "\n"); !concerned(bare, false) {
 				return false
 			}
 		}

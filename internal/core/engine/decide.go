@@ -131,6 +131,7 @@ type Decision struct {
 	stamp    freshness.Stamp
 	key      []byte
 	moment   uint64
+	defined  uint64       // how many beginnings and ends of changed definitions there had been, but for those that may come first
 	rule     *rules.Rule  // that keeps it
 	flight   *flight      // others may wait for what it fetches
 	sampled  bool         // it is a control sample
@@ -183,6 +184,7 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 	set := s.e.Rules()
 	s.rechecksPath()
 	acts := s.acts(p, r.Exact)
+	defined := s.db.definedSoFar() // before it is worked out what the statement does
 	res := acts.in(s.e, s.db, s.path(), s.pathKey)
 	if len(s.unsure) > 0 && res.schema != nil {
 		s.judge()
@@ -190,10 +192,9 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 	}
 	if res.ifOwn != nil && s.owns(res.Missing) {
 		res = res.ifOwn
-	} else {
-		res = res.among(acts)
 	}
-	d := Decision{Outcome: ledger.Pass, Pattern: p, resolved: res, does: acts.Facts, labels: r.Comment}
+	res = res.among(acts)
+	d := Decision{Outcome: ledger.Pass, Pattern: p, resolved: res, defined: defined, does: acts.Facts, labels: r.Comment}
 	if p.secondPhase() {
 		d.write = &writing{name: s.handedOver(r)}
 	}

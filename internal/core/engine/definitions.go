@@ -15,8 +15,9 @@ import (
 // definition is such a change. The numbers count the beginnings and ends of all of them in their database.
 type definition struct {
 	*catalog.Defined
-	begun uint64
-	ended atomic.Uint64 // 0 while it is under way
+	begun  uint64
+	ended  atomic.Uint64 // 0 while it is under way
+	counts atomic.Bool   // it may have been committed, and what rests on its relations has been dropped
 }
 
 // definitions are those of a database.
@@ -100,6 +101,16 @@ func (db *database) defined(list []*definition) {
 	}
 }
 
+// definedSoFar gives how many beginnings and ends there have been; one less while a definition is under way, which may come
+// before what is sent now.
+func (db *database) definedSoFar() uint64 {
+	n := db.definitions.count.Load()
+	if slices.ContainsFunc(db.openDefinitions(), func(d *definition) bool { return d.ended.Load() == 0 }) {
+		n--
+	}
+	return n
+}
+
 // openDefinitions gives those that the catalog does not hold yet.
 func (db *database) openDefinitions() []*definition {
 	if open := db.definitions.open.Load(); open != nil {
@@ -143,10 +154,7 @@ func (r *resolution) among(p *Pattern) *resolution {
 	if have := r.amid.Load(); have != nil && have.open == open {
 		return have.res
 	}
-	list := make([]*catalog.Defined, len(*open))
-	for i, d := range *open {
-		list[i] = d.Defined
-	}
+	list := concerned(*open)
 	out := r
 	writes := len(p.Facts.Writes)+len(r.Writes) > 0 || r.Everything
 	touched, quiet := r.Among(list, writes)

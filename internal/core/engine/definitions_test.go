@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -148,6 +149,63 @@ func TestAStatementPreparedBeforeItsTableChanged(t *testing.T) {
 	sends(writer, "commit")
 	settle(s, "10", "UTC", described)
 	assert.Equal(t, ledger.Pass, askParsed(s, read, &during).Outcome, "nobody knows which came first")
+}
+
+// A write that was decided on before a definition, and sent after it, counts for what that adds.
+func TestAWriteDecidedOnBeforeADefinition(t *testing.T) {
+	e := quays(t)
+	reader, writer, definer := client(e, "10", described), client(e, "10", described), client(e, "10", described)
+	d := decide(writer, "update ports set n = 1")
+	sends(definer, "create trigger t after update on ports execute function f()")
+	ask(reader, read, now)
+	require.Equal(t, ledger.Hit, ask(reader, read, now))
+	writer.Send(&d, now)
+	p := writer.Pending()
+	p.End()
+	writer.Ready(Idle)
+	assert.NotEqual(t, ledger.Hit, ask(reader, read, now))
+}
+
+// A write of a table of its session's own may write others, too, to which definitions have added something.
+func TestAWriteOfATemporaryTableAndAnother(t *testing.T) {
+	e := quays(t)
+	reader, writer := client(e, "10", described), client(e, "10", described)
+	sends(writer, "create temp table mine (id int)")
+	settle(writer, "10", "UTC", described)
+	ask(reader, read, now)
+	require.Equal(t, ledger.Hit, ask(reader, read, now))
+	sends(writer, "create trigger t after update on ports execute function f()", "with w as (insert into mine values (1) returning id) update ports set n = id from w")
+	assert.NotEqual(t, ledger.Hit, ask(reader, read, now))
+}
+
+// What changed around the larder is found though something of a similar name, or an index of the same table, was defined through it.
+func TestAChangeAroundBesideADefinition(t *testing.T) {
+	for name, c := range map[string]struct {
+		sent    []string
+		changed string // whose columns are others afterwards
+	}{
+		"of an index":                  {[]string{"create index on berths (n)"}, "berths"},
+		"of one that is not committed": {[]string{"begin", "alter table berths add column more text"}, "berths"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			e := quays(t)
+			reader, writer := client(e, "10", described), client(e, "10", described)
+			ask(reader, read, now)
+			require.Equal(t, ledger.Hit, ask(reader, read, now))
+			sends(writer, c.sent...)
+			after := slices.Clone(described)
+			for i := range after {
+				if after[i].What == "columns" && after[i].Name == c.changed {
+					after[i].OtherName = "n id\nt n"
+				}
+			}
+			settle(reader, "10", "UTC", after)
+			sends(writer, "rollback")
+			settle(reader, "10", "UTC", after)
+			settle(reader, "10", "UTC", after)
+			assert.Equal(t, ledger.Miss, ask(reader, read, now), "what was kept before is dropped")
+		})
+	}
 }
 
 // A change of which schemas there are has every session ask anew which of them it uses.

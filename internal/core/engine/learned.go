@@ -208,8 +208,8 @@ func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader
 		return
 	}
 	asked, at := db.round, now
-	if asked.short {
-		at = have.at
+	if asked.short { // it does not look at everything
+		at, asked.count = have.at, have.asked
 	}
 	if have != nil && have.stamp.Valid() {
 		db.versions.read(asked.schemaAt, true) // what differs is told by the definitions
@@ -225,7 +225,8 @@ func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader
 		return
 	}
 	// What was defined since the round began may have been read, too; it stays open until the next.
-	explained := have != nil && catalog.Explained(db.rows, sorted, concerned(db.openDefinitions()), !have.grants.Valid())
+	counting := slices.DeleteFunc(slices.Clone(db.openDefinitions()), func(d *definition) bool { return !d.counts.Load() })
+	explained := have != nil && catalog.Explained(db.rows, sorted, concerned(counting), !have.grants.Valid())
 	db.rows = sorted
 	if reader != nil {
 		reader.Accept()

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"slices"
 	"time"
 
 	"jollylarder/internal/core/analysis"
@@ -82,10 +81,6 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	if d.Outcome == ledger.Write {
 		change = d.write.change
 	}
-	defined := s.db.definitions.count.Load()
-	if slices.ContainsFunc(s.db.openDefinitions(), func(d *definition) bool { return d.ended.Load() == 0 }) {
-		defined-- // one of these may come first
-	}
 	redefines := res.SchemaChanges
 	if len(res.Defines) > 0 && !res.Everything {
 		list, ok := s.db.defines(res.Defines)
@@ -118,7 +113,7 @@ func (s *Session) Send(d *Decision, now time.Time) {
 		s.collected.AddAll(change)
 		if res.schema != nil && !res.Everything && len(res.Defines) == 0 && len(s.writes) <= mostWrites {
 			if len(s.writes) == 0 {
-				s.writesBy, s.writesAt = res.schema, defined
+				s.writesBy, s.writesAt = res.schema, d.defined
 			}
 			s.writes = append(s.writes, write{d.does, d.Pattern})
 		}
@@ -162,6 +157,9 @@ func (s *Session) begin(c freshness.Change, schemaAt uint64, by source, now time
 	}
 	if list := s.definitions; len(list) > 0 {
 		s.definitions = nil
+		for _, d := range list {
+			d.counts.Store(true)
+		}
 		db := s.db
 		p.AtEnd(func() { db.defined(list) })
 	}

@@ -162,7 +162,6 @@ func (r *reader) altersTable(s *pg.AlterTableStmt) (d analysis.Definition, ok bo
 	d = analysis.Definition{Names: []analysis.Name{name(s.Relation)}, Quiet: analysis.QuietAll, Calls: true}
 	for _, n := range s.Cmds {
 		c := n.GetAlterTableCmd()
-		d.Cascades = d.Cascades || c.Behavior == pg.DropBehavior_DROP_CASCADE
 		switch c.Subtype {
 		case pg.AlterTableType_AT_DropColumn, pg.AlterTableType_AT_DropNotNull, pg.AlterTableType_AT_SetNotNull, pg.AlterTableType_AT_DropConstraint,
 			pg.AlterTableType_AT_ValidateConstraint, pg.AlterTableType_AT_AlterConstraint, pg.AlterTableType_AT_SetStatistics, pg.AlterTableType_AT_SetStorage,
@@ -211,7 +210,6 @@ func renames(s *pg.RenameStmt) (d analysis.Definition, ok bool) {
 	switch s.RenameType {
 	case pg.ObjectType_OBJECT_TABLE, pg.ObjectType_OBJECT_VIEW, pg.ObjectType_OBJECT_MATVIEW, pg.ObjectType_OBJECT_SEQUENCE:
 		d.Names = append(d.Names, analysis.Name{Schema: s.Relation.Schemaname, Name: s.Newname})
-		d.Cascades = true // the name of the type of its rows changes, too
 	case pg.ObjectType_OBJECT_COLUMN, pg.ObjectType_OBJECT_TABCONSTRAINT:
 		if s.RenameType == pg.ObjectType_OBJECT_COLUMN && s.RelationType != pg.ObjectType_OBJECT_TABLE && s.RelationType != pg.ObjectType_OBJECT_VIEW {
 			return d, false
@@ -224,7 +222,7 @@ func renames(s *pg.RenameStmt) (d analysis.Definition, ok bool) {
 }
 
 func drops(s *pg.DropStmt) (d analysis.Definition, ok bool) {
-	d = analysis.Definition{Quiet: analysis.QuietAll, Cascades: s.Behavior == pg.DropBehavior_DROP_CASCADE}
+	d = analysis.Definition{Quiet: analysis.QuietAll}
 	for _, o := range s.Objects {
 		parts := o.GetList().GetItems()
 		switch s.RemoveType {
