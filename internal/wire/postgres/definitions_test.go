@@ -77,13 +77,12 @@ func TestASuiteThatMakesTablesAllTheTime(t *testing.T) {
 // What a unique index said of a table is not so any more when it has gone, and rows of a table's type are written otherwise
 // when the table is.
 func TestWhatADefinitionSaidElsewhere(t *testing.T) {
-	l := newLarder(t, berths, oneBerth, "create table plain (id int, n int)", "create unique index alone on plain (id)", "insert into plain values (1, 10), (2, 20)",
+	l := newLarder(t, berths, oneBerth, "create table plain (id int default 1, n int)", "create unique index alone on plain (id)", "insert into plain values (1, 10), (2, 20)",
 		"create table kind (a int, b int)", "create table uses (id int primary key, k kind)", "insert into uses values (1, row(1, 2))")
 	l.keepAll()
 	c, other, direct := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
 	for read, sent := range map[string][]string{
-		"select sum(n) from plain where id = 1":              {"drop index alone", "insert into plain select 1, 70"},
-		"select sum(n), 2 from plain where id = 2":           {"create unique index again on plain (id, n)", "drop index again", "insert into plain select 2, 70"},
+		"select n from plain where id = 1 order by n":        {"drop index alone", "insert into plain (n) values (70)"},
 		"select row_to_json(k)::text from uses where id = 1": {"alter table kind rename b to c"},
 		"select k::text from uses where id = 1":              {"alter table kind add column d int"},
 	} {
