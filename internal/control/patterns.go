@@ -75,7 +75,7 @@ func reason(r ledger.ReasonCount, calls uint64) Reason {
 
 // lately makes the API's view of what became of a pattern's calls.
 func lately(l ledger.Lately, now time.Time) *Lately {
-	out := &Lately{Calls: l.Sums.Calls(), Hits: l.Sums.Count[ledger.Hit], Misses: l.Sums.Count[ledger.Miss]}
+	out := &Lately{Calls: l.Calls, Hits: l.Hits, Misses: l.Misses}
 	if !l.Since.IsZero() {
 		out.Span = ms(now.Sub(l.Since))
 	}

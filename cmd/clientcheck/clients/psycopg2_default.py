@@ -1,5 +1,4 @@
 """psycopg2 as it is by default: every statement is in a transaction."""
-import os
 import psycopg2
 
 for connection in range(2):

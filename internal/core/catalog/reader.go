@@ -309,21 +309,9 @@ func (r *Reader) reads(p *part) {
 
 // span takes where a part of relations ends, and its mark.
 func (r *Reader) span(q Question, rows []Row) bool {
-	at := slices.IndexFunc(rows, func(row Row) bool { return row.What == "span" })
-	if at < 0 {
+	at, to, ok := spanIn(rows, q)
+	if !ok {
 		return false
-	}
-	n, err := strconv.Atoi(rows[at].Name)
-	if err != nil {
-		return false
-	}
-	to := uint32(last)
-	if n >= q.Most {
-		end, err := strconv.ParseUint(rows[at].Flags, 10, 32)
-		if err != nil || uint32(end) < q.From {
-			return false
-		}
-		to = uint32(end)
 	}
 	p := r.part(q.From)
 	if p == nil {
@@ -338,6 +326,21 @@ func (r *Reader) span(q Question, rows []Row) bool {
 		r.queue = append(r.queue, Question{Kind: Spans, From: to + 1, To: last, Most: r.size})
 	}
 	return true
+}
+
+// spanIn finds the row that says how many of a question's range were told of, and gives the last number of these, or that of all
+// where there are no more.
+func spanIn(rows []Row, q Question) (at int, to uint32, ok bool) {
+	at = slices.IndexFunc(rows, func(row Row) bool { return row.What == "span" })
+	if at < 0 {
+		return at, 0, false
+	}
+	n, err := strconv.Atoi(rows[at].Name)
+	if err != nil || n < q.Most {
+		return at, last, err == nil
+	}
+	end, err := strconv.ParseUint(rows[at].Flags, 10, 32)
+	return at, uint32(end), err == nil && end < last && uint32(end) >= q.From
 }
 
 func (r *Reader) part(from uint32) *part {
@@ -469,23 +472,14 @@ func keepTexts(before, rows []Row) {
 
 // functionRows takes what is told of functions from a number on.
 func (r *Reader) functionRows(q Question, rows []Row, mark string) bool {
-	at := slices.IndexFunc(rows, func(row Row) bool { return row.What == "span" })
-	if at < 0 {
+	at, to, ok := spanIn(rows, q)
+	if !ok {
 		return false
 	}
-	n, err := strconv.Atoi(rows[at].Name)
-	if err != nil {
-		return false
-	}
-	p := &part{from: q.From, to: last, mark: mark, rows: map[Kind][]Row{Functions: slices.Delete(slices.Clone(rows), at, at+1)}}
+	p := &part{from: q.From, to: to, mark: mark, rows: map[Kind][]Row{Functions: slices.Delete(slices.Clone(rows), at, at+1)}}
 	r.functions = append(r.functions, p)
 	r.changed = true
-	if n >= q.Most {
-		end, err := strconv.ParseUint(rows[at].Flags, 10, 32)
-		if err != nil || end >= last || uint32(end) < q.From {
-			return false
-		}
-		p.to = uint32(end)
+	if to != last {
 		r.queue = append([]Question{{Kind: Functions, From: p.to + 1, Most: functionsIn}}, r.queue...)
 		return true
 	}

@@ -306,6 +306,9 @@ func (s *Session) WantsCatalog(now time.Time) bool {
 	return !s.unfit && !s.db.asking && (s.db.reader.InRound() || !now.Before(next))
 }
 
+// AsksCatalog says whether an answer about the catalog is still of interest.
+func (s *Session) AsksCatalog() bool { return s.askedSchema }
+
 // CatalogQuestions gives what of the catalog the server is to be asked, in this order.
 func (s *Session) CatalogQuestions() []catalog.Question { return s.questions }
 

@@ -11,14 +11,19 @@ import (
 // then, and not of all since the beginning, why they passed.
 type lately struct {
 	mu    sync.Mutex
-	at    []time.Time
-	sums  []Sums
-	notes [][]ReasonCount // the same slice while nothing passed
+	marks []latelyMark // the oldest first
+}
+
+// latelyMark is what a pattern's calls had come to at a moment. Every pattern in use has some, so that they are few and short.
+type latelyMark struct {
+	at     time.Time
+	counts [len(Sums{}.Count)]uint64
+	passed []ReasonCount // the same slice as before while nothing passed
 }
 
 // LatelyStep is how far these moments are apart, and LatelySpan how far they reach back.
 const (
-	LatelyStep = 5 * time.Minute
+	LatelyStep = 15 * time.Minute
 	LatelySpan = time.Hour
 )
 
@@ -26,28 +31,32 @@ const (
 func (l *lately) mark(p *Pattern, now time.Time) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if n := len(l.at); n > 0 && now.Sub(l.at[n-1]) < LatelyStep {
+	n := len(l.marks)
+	if n == 0 && p.Calls() < followedFrom { // most patterns of a flood never come again
 		return
 	}
-	for len(l.at) > 1 && now.Sub(l.at[1]) >= LatelySpan {
-		l.at, l.sums, l.notes = slices.Delete(l.at, 0, 1), slices.Delete(l.sums, 0, 1), slices.Delete(l.notes, 0, 1)
+	if n > 0 && now.Sub(l.marks[n-1].at) < LatelyStep {
+		return
 	}
-	total := p.Total()
-	if n := len(l.at); n > 0 && total == l.sums[n-1] {
+	for len(l.marks) > 1 && now.Sub(l.marks[1].at) >= LatelySpan {
+		l.marks = slices.Delete(l.marks, 0, 1)
+	}
+	m := latelyMark{at: now, counts: p.Total().Count}
+	if n = len(l.marks); n > 0 && m.counts == l.marks[n-1].counts {
 		return // nothing has been asked since
 	}
-	notes := p.Reasons()
-	if n := len(l.at); n > 0 && slices.Equal(notes, l.notes[n-1]) {
-		notes = l.notes[n-1]
+	m.passed = p.Reasons()
+	if n > 0 && slices.Equal(m.passed, l.marks[n-1].passed) {
+		m.passed = l.marks[n-1].passed
 	}
-	l.at, l.sums, l.notes = append(l.at, now), append(l.sums, total), append(l.notes, notes)
+	l.marks = append(l.marks, m)
 }
 
 // Lately is what became of a pattern's calls since a moment, of which there may be none.
 type Lately struct {
-	Since  time.Time
-	Sums   Sums
-	Passed []ReasonCount // the most frequent first
+	Since               time.Time
+	Calls, Hits, Misses uint64
+	Passed              []ReasonCount // the most frequent first
 }
 
 // Lately gives what became of the calls of about the last hour.
@@ -55,16 +64,21 @@ func (p *Pattern) Lately(now time.Time) Lately {
 	l := &p.lately
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	out := Lately{Sums: p.Total(), Passed: p.Reasons()}
-	if len(l.at) == 0 {
+	total := p.Total().Count
+	out := Lately{Calls: p.Calls(), Hits: total[Hit], Misses: total[Miss], Passed: p.Reasons()}
+	if len(l.marks) == 0 {
 		return out
 	}
-	out.Since, out.Sums = l.at[0], out.Sums.Minus(l.sums[0])
-	if from := now.Add(-LatelySpan); out.Since.Before(from) {
-		out.Since = from
+	first := &l.marks[0]
+	if out.Since = first.at; out.Since.Before(now.Add(-LatelySpan)) {
+		out.Since = now.Add(-LatelySpan)
 	}
+	for _, n := range first.counts {
+		out.Calls -= n
+	}
+	out.Hits, out.Misses = out.Hits-first.counts[Hit], out.Misses-first.counts[Miss]
 	before := map[string]uint64{}
-	for _, r := range l.notes[0] {
+	for _, r := range first.passed {
 		before[r.Reason] = r.Count
 	}
 	left := out.Passed[:0]

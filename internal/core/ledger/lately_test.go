@@ -28,14 +28,14 @@ func TestWhyCallsPassedLately(t *testing.T) {
 	}
 	lately := p.Lately(now)
 	assert.Equal(t, now.Add(-LatelySpan), lately.Since)
-	assert.Equal(t, []ReasonCount{{"own writes", 12}}, lately.Passed)
-	assert.Equal(t, uint64(24), lately.Sums.Count[Hit])
+	assert.Equal(t, []ReasonCount{{"own writes", 4}}, lately.Passed)
+	assert.Equal(t, uint64(8), lately.Hits)
 	assert.Equal(t, []ReasonCount{{"own writes", 30}, {"no rule", 7}}, p.Reasons())
 	for range 30 { // nobody asks any more
 		now = now.Add(LatelyStep)
 		p.tick(now)
 	}
 	assert.Empty(t, p.Lately(now).Passed)
-	assert.Zero(t, p.Lately(now).Sums.Calls())
-	assert.LessOrEqual(t, len(p.lately.at), int(LatelySpan/LatelyStep)+2)
+	assert.Zero(t, p.Lately(now).Calls)
+	assert.LessOrEqual(t, len(p.lately.marks), int(LatelySpan/LatelyStep)+2)
 }

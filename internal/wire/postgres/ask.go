@@ -263,6 +263,7 @@ func (s *session) answeredCatalog(q *question, now time.Time) {
 	rows, strange := catalogRows(q.rows)
 	log := s.server.log().With("database", s.eng.Database, "user", s.eng.User, "application", s.eng.Application)
 	switch {
+	case !s.eng.AsksCatalog(): // one before it in the same breath went wrong
 	case !q.bad && !strange:
 		if end := s.eng.LearnedPart(rows, now); end != nil {
 			s.aside(func() { end(s.server.now()) })

@@ -25,7 +25,7 @@ func (s *session) readCatalog() {
 	defer cancel()
 	c, err := s.server.connect(ctx, s.settings, *s.settings.Catalog, s.eng.Database, map[string]string{"application_name": "jolly larder", "search_path": ""})
 	if err == nil {
-		defer c.Close(context.Background())
+		defer c.Close(ctx)
 		if r, err := c.Exec(ctx, "select "+serverIdentity).ReadAll(); err == nil && len(r) == 1 && len(r[0].Rows) == 1 {
 			s.server.Engine.SeenServer(s.server.Name, string(r[0].Rows[0][0]))
 		}
