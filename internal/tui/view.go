@@ -304,10 +304,12 @@ func (a *App) next() string {
 		}
 		return strings.Join(keys, "   ")
 	case a.help:
-		if a.helpFrom+a.bodyHeight()-1 < len(a.helpLines(a.mainWidth()))-1 {
-			return l.Dim.Render("any key shows more, ") + l.Key("esc", "closes this")
+		step := a.bodyHeight() - 1
+		page, pages := a.helpFrom/step+1, (len(a.helpLines(a.mainWidth()))-2)/step+1
+		if page < pages {
+			return l.Dim.Render(fmt.Sprintf("page %d of %d: any key shows more, ", page, pages)) + l.Key("esc", "closes this")
 		}
-		return l.Dim.Render("any key closes this")
+		return l.Dim.Render(fmt.Sprintf("page %d of %d: any key closes this", page, pages))
 	case a.frozen:
 		return say("What is shown is frozen.", "space", "goes on.")
 	case a.station == 0 && a.watch.SelectedPattern() != "":
