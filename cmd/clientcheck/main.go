@@ -234,14 +234,14 @@ func (b *bench) try(l *larder, database string, c client) (r result, err error) 
 			continue
 		}
 		f := e.Pattern.Facts
-		if read := f.Verb == "select" && slices.ContainsFunc(f.Reads, func(n analysis.Name) bool { return n.Schema == "" && (n.Name == "ports" || n.Name == "sailings") }); !read {
+		if read := f.Kind == analysis.KindSelect && slices.ContainsFunc(f.Reads, func(n analysis.Name) bool { return n.Schema == "" && (n.Name == "ports" || n.Name == "sailings") }); !read {
 			continue
 		}
 		r.reads++
 		if e.Outcome == ledger.Hit {
 			r.hits++
 		} else {
-			r.reasons[e.Outcome.String()+": "+e.Reason]++
+			r.reasons[e.Outcome.String()+": "+e.Reason.String()]++
 		}
 	}
 	l.events = nil

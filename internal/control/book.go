@@ -70,7 +70,7 @@ func (s *server) possible(r *rules.Rule) error {
 	}
 	does := s.l.Engine().Does(p)
 	if r.Verdict == rules.Keep && len(does.Reasons) > 0 && !p.Unsure() && !(r.AcceptTime && does.OfTime) {
-		return fmt.Errorf("the pattern %s cannot be kept: %s", r.Pattern, does.Reasons[0])
+		return fmt.Errorf("the pattern %s cannot be kept: %s", r.Pattern, does.Reasons[0].String())
 	}
 	return nil
 }

@@ -206,7 +206,7 @@ func guarded(e *engine.Engine) (list []GuardedTable, unknown []UnknownWrite) {
 		if does.Everything && p.Facts.Effect&analysis.Schema == 0 && len(p.Facts.Defines) == 0 && !p.Unsure() && p.Numbers.Calls() > 0 {
 			u := UnknownWrite{PatternRef: ref, Calls: p.Numbers.Calls()}
 			if len(does.Reasons) > 0 {
-				u.Why = does.Reasons[0]
+				u.Why = does.Reasons[0].String()
 			}
 			for _, f := range p.Facts.Functions {
 				u.Functions = append(u.Functions, f.String())

@@ -13,6 +13,7 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/filter"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
 )
 
@@ -22,7 +23,7 @@ func describe(e *engine.Engine, p *engine.Pattern, whole bool) Pattern {
 	n := p.Numbers
 	does := e.Does(p)
 	out := Pattern{
-		ID: string(p.ID), Text: p.Text, Verb: p.Facts.Verb, Keepable: len(does.Reasons) == 0, Reasons: does.Reasons, Pins: does.Pins,
+		ID: string(p.ID), Text: p.Text, Verb: p.Facts.Called(), Keepable: len(does.Reasons) == 0, Reasons: reason.Sentences(does.Reasons), Pins: does.Pins,
 		Minute: sums(n.Minute()), Total: sums(n.Total()), Rows: n.Rows(), Bytes: n.Bytes(), Merged: n.Merged.Load(),
 		Failed: n.Failed(), Drops: n.Drops.Load(), Kept: int(n.Kept.Held.Load()), KeptBytes: n.Kept.HeldBytes.Load(), Slots: allSums(n.Slots()),
 		Origin: distribution(n.Origin(), whole), Memory: distribution(n.Memory(), whole),
@@ -49,38 +50,33 @@ func describe(e *engine.Engine, p *engine.Pattern, whole bool) Pattern {
 		return out
 	}
 	out.Outlook = outlook(look)
-	for _, r := range n.Reasons() {
-		out.Passed = append(out.Passed, reason(r, n.Calls()))
-	}
-	out.Lately = lately(n.Lately(now), now)
-	if r := shownRule(e, p); r != nil && r.Keeps() {
-		for _, list := range [][]Reason{out.Passed, out.Lately.Passed} {
-			for i := range list {
-				if list[i].Reason == engine.WhyNoRule {
-					list[i].Would = "" // one does by now
-				}
-			}
-		}
-	}
+	r := shownRule(e, p)
+	kept := r != nil && r.Keeps()
+	out.Passed = passed(n.Reasons(), n.Calls(), kept)
+	out.Lately = lately(n.Lately(now), now, kept)
 	for _, c := range n.Callers() {
 		out.Callers = append(out.Callers, Caller{c.Application, c.User, c.Database, c.Calls})
 	}
 	return out
 }
 
-// reason makes the API's view of a reason for which some of so many calls passed.
-func reason(r ledger.ReasonCount, calls uint64) Reason {
-	return Reason{Reason: r.Reason, Count: r.Count, Share: float64(r.Count) / float64(max(calls, 1)), Would: advice.Remedy(r.Reason)}
+// passed makes the API's view of the reasons for which some of so many calls passed. Kept is set when a rule keeps the pattern by now.
+func passed(list []ledger.ReasonCount, calls uint64, kept bool) (out []Reason) {
+	for _, r := range list {
+		would := advice.Remedy(r.Reason)
+		if r.Reason.Code == reason.NoRule && kept {
+			would = ""
+		}
+		out = append(out, Reason{Reason: r.Reason.String(), Count: r.Count, Share: float64(r.Count) / float64(max(calls, 1)), Would: would})
+	}
+	return out
 }
 
 // lately makes the API's view of what became of a pattern's calls.
-func lately(l ledger.Lately, now time.Time) *Lately {
-	out := &Lately{Calls: l.Calls, Hits: l.Hits, Misses: l.Misses}
+func lately(l ledger.Lately, now time.Time, kept bool) *Lately {
+	out := &Lately{Calls: l.Calls, Hits: l.Hits, Misses: l.Misses, Passed: passed(l.Passed, l.Calls, kept)}
 	if !l.Since.IsZero() {
 		out.Span = ms(now.Sub(l.Since))
-	}
-	for _, r := range l.Passed {
-		out.Passed = append(out.Passed, reason(r, out.Calls))
 	}
 	return out
 }
@@ -121,7 +117,7 @@ func shownRule(e *engine.Engine, p *engine.Pattern) (shown *rules.Rule) {
 }
 
 // ruled says what a rule has made of a pattern.
-func ruled(r *rules.Rule, reasons []string, minute ledger.Sums) string {
+func ruled(r *rules.Rule, reasons []reason.Reason, minute ledger.Sums) string {
 	some := ""
 	if !r.When.None() {
 		some = " for some callers"
@@ -132,7 +128,7 @@ func ruled(r *rules.Rule, reasons []string, minute ledger.Sums) string {
 	case r.Paused:
 		return "The rule that keeps it is paused" + some + "."
 	case len(reasons) > 0:
-		return "A rule keeps it, but at this moment nothing is: it " + advice.Clause(reasons[0]) + "."
+		return "A rule keeps it, but at this moment nothing is: it " + reasons[0].Clause() + "."
 	}
 	return fmt.Sprintf("Kept for %s%s. In the last minute %d of %d calls were answered from memory: %s spared, %s still waited.",
 		rules.FormatTTL(r.TTL), some, minute.Count[ledger.Hit], minute.Calls(), advice.Waiting(minute.Spared), advice.Waiting(minute.AllWaited()))
@@ -256,7 +252,7 @@ func (x *patternSubject) Texts(field string) (out []string) {
 	case "pattern":
 		return []string{string(x.p.ID)}
 	case "verb":
-		return []string{x.p.Facts.Verb}
+		return []string{x.p.Facts.Called()}
 	case "table":
 		does := x.e.Does(x.p)
 		for _, t := range append(slices.Clone(does.Reads), does.Writes...) {

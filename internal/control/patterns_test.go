@@ -36,7 +36,7 @@ func (l *larder) Values([]byte) []string                                  { retu
 // withPatterns makes a larder that has seen so many patterns.
 func withPatterns(t testing.TB, n int) *larder {
 	facts := func(string) *analysis.Facts {
-		return &analysis.Facts{Verb: "select", Reads: []analysis.Name{{Name: "berths"}}}
+		return &analysis.Facts{Kind: analysis.KindSelect, Reads: []analysis.Name{{Name: "berths"}}}
 	}
 	now := time.Now()
 	e, err := engine.New(engine.Options{Facts: facts}, now)

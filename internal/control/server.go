@@ -248,7 +248,7 @@ func (s *server) everybodys() Status {
 		st.Applications = append(st.Applications, Application{Name: name, Minute: sums(t.Minute()), Total: sums(t.Total()), Seconds: allSums(t.Slots())})
 	})
 	for _, r := range e.Running() {
-		st.Running = append(st.Running, Running{r.Application, r.User, r.Database, r.Address, string(r.Pattern.ID), r.Pattern.Text, r.Outcome.String(), r.Reason, ms(now.Sub(r.Since))})
+		st.Running = append(st.Running, Running{r.Application, r.User, r.Database, r.Address, string(r.Pattern.ID), r.Pattern.Text, r.Outcome.String(), r.Reason.String(), ms(now.Sub(r.Since))})
 	}
 	slices.SortFunc(st.Running, func(a, b Running) int { return int(b.For - a.For) })
 	e.Databases(func(name string, known, whole bool, tables []string) {

@@ -247,7 +247,7 @@ func event(ev engine.Event, l Larder) *Event {
 		return &Event{At: ev.At, Kind: "drop", Table: ev.Table, Database: ev.Database, Count: uint64(ev.Dropped)}
 	}
 	out := &Event{
-		At: ev.At, Kind: "statement", Pattern: string(ev.Pattern.ID), Text: ev.Pattern.Text, Outcome: ev.Outcome.String(), Reason: ev.Reason,
+		At: ev.At, Kind: "statement", Pattern: string(ev.Pattern.ID), Text: ev.Pattern.Text, Outcome: ev.Outcome.String(), Reason: ev.Reason.String(),
 		Application: ev.Application, User: ev.User, Database: ev.Database, Client: ev.Address,
 		Took: ms(ev.Took), Spared: ms(ev.Spared), Age: ms(ev.Age), Rows: ev.Rows, Bytes: ev.Bytes, Failed: ev.Failed,
 		Statement: string(ev.Exact),

@@ -12,6 +12,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/statement"
 )
 
@@ -94,9 +95,9 @@ func Statement(sql string, facts func(string) *analysis.Facts, db *Database) Exp
 		x.Writes = append(x.Writes, Table{"any table", []string{"what it does is not known"}})
 	}
 	x.Pins = append([]string{}, r.Pins...)
-	x.Reasons = append([]string{}, r.Reasons...)
+	x.Reasons = append([]string{}, reason.Sentences(r.Reasons)...)
 	if scan.MayMeanNow && f.Plain() {
-		x.Reasons = append(x.Reasons, "a value in it may mean the current time")
+		x.Reasons = append(x.Reasons, reason.Of(reason.ValueMayMeanTime).String())
 	}
 	yes := len(x.Reasons) == 0
 	switch {

@@ -6,7 +6,6 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"jollylarder/internal/core/analysis/postgres/grammar"
-
 	"jollylarder/internal/core/statement"
 )
 

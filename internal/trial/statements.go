@@ -54,13 +54,13 @@ func Sort(list []Statement, allowWrites bool) (out []Statement, leftOut []string
 			known[s.SQL] = f
 		}
 		switch why := unsafe(f); {
-		case transactions[f.Verb]:
+		case transactions[f.Kind]:
 			control++
 			continue
-		case f.Effect&^(analysis.Settings|analysis.Patience|analysis.Isolates) == 0 && sets[f.Verb]:
+		case f.Effect&^(analysis.Settings|analysis.Patience|analysis.Isolates) == 0 && sets[f.Kind]:
 			settings++
 			continue
-		case f.Effect&(analysis.Schema|analysis.Commits) != 0 || len(f.Defines) > 0 || alone[f.Verb]:
+		case f.Effect&(analysis.Schema|analysis.Commits) != 0 || len(f.Defines) > 0 || alone[f.Kind]:
 			return nil, nil, fmt.Errorf("%q cannot be run in a trial, since it could not be taken back: take it out", short(s.SQL))
 		case why != "" && !allowWrites:
 			if len(refused) < 3 {
@@ -87,12 +87,15 @@ func Sort(list []Statement, allowWrites bool) (out []Statement, leftOut []string
 	return out, leftOut, nil
 }
 
-// transactions are the verbs of what begins, divides and ends transactions, sets those of what sets something for its session, and alone those of some statements that run in none, or end one that
+// transactions are the kinds of what begins, divides and ends transactions, sets those of what sets something for its session, and alone those of some statements that run in none, or end one that
 // is not the trial's.
 var (
-	transactions = map[string]bool{"begin": true, "commit": true, "rollback": true, "savepoint": true}
-	sets         = map[string]bool{"set": true, "reset": true}
-	alone        = map[string]bool{"vacuum": true, "commit prepared": true, "rollback prepared": true, "prepare transaction": true, "checkpoint": true, "cluster": true, "reindex": true, "copy": true}
+	transactions = map[analysis.Kind]bool{analysis.KindBegin: true, analysis.KindCommit: true, analysis.KindRollback: true, analysis.KindSavepoint: true}
+	sets         = map[analysis.Kind]bool{analysis.KindSet: true, analysis.KindReset: true}
+	alone        = map[analysis.Kind]bool{
+		analysis.KindVacuum: true, analysis.KindCommitPrepared: true, analysis.KindRollbackPrepared: true, analysis.KindPrepareTransaction: true,
+		analysis.KindCheckpoint: true, analysis.KindCluster: true, analysis.KindReindex: true, analysis.KindCopy: true,
+	}
 )
 
 // unsafe says why a statement is not known to read only, or nothing.
@@ -106,8 +109,8 @@ func unsafe(f *analysis.Facts) string {
 		return "calls " + f.Functions[0].String() + ", which may write"
 	}
 	for _, r := range f.Reasons {
-		if !analysis.OfTime(r) {
-			return "may be no plain read: " + r
+		if !r.OfTime() {
+			return "may be no plain read: " + r.String()
 		}
 	}
 	return ""

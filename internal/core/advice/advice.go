@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
 )
 
@@ -30,7 +31,7 @@ type Seen struct {
 	Decided bool
 	Ruled   string
 	// Reasons says why its results cannot be kept; Tables are those it reads.
-	Reasons []string
+	Reasons []reason.Reason
 	Tables  []string
 	// Calls is how many there were in the last minute.
 	Calls float64
@@ -161,21 +162,13 @@ func (s *Seen) weigh(a *Advice) {
 }
 
 func (s *Seen) notPossible() Advice {
-	a := Advice{Kind: NotPossible, Sentence: "Cannot be kept: it " + Clause(s.Reasons[0]) + ".", Against: s.Reasons}
+	a := Advice{Kind: NotPossible, Sentence: "Cannot be kept: it " + s.Reasons[0].Clause() + ".", Against: reason.Sentences(s.Reasons)}
 	for _, r := range s.Reasons {
-		var could string
-		switch {
-		case strings.Contains(r, "whose tables are not known"), strings.Contains(r, "what that depends on is not known"):
-			could = "a declaration of what that function reads and writes, in the rules file: [[declare]]"
-		case strings.Contains(r, "current time"), strings.Contains(r, "changes with time"), strings.Contains(r, "today"):
+		could := others[r.Code]
+		if r.OfTime() {
 			could = "the time as a parameter, rounded, in place of the function that asks for it"
-		case strings.Contains(r, "several statements"):
-			could = "its parts sent one by one"
-		case strings.Contains(r, "reads a setting"):
-			could = "the value as a parameter in place of a setting"
-		case strings.Contains(r, "catalog does not say"):
-			could = "a database that describes its schema: this one is followed by names alone"
-		default:
+		}
+		if could == "" {
 			continue
 		}
 		if !slices.Contains(a.Could, could) {
@@ -183,6 +176,19 @@ func (s *Seen) notPossible() Advice {
 		}
 	}
 	return a
+}
+
+// others say what other statement or schema would make keeping possible, by what a rule alone cannot change.
+var others = map[reason.Code]string{
+	reason.UnknownTables:      declare,
+	reason.UnknownBody:        declare,
+	reason.UnknownLanguage:    declare,
+	reason.UnknownDependence:  declare,
+	reason.Several:            part,
+	reason.ReadsSetting:       parameter,
+	reason.UnknownParts:       describe,
+	reason.UnknownView:        describe,
+	reason.UnknownRowSecurity: describe,
 }
 
 func (s *Seen) watchLonger() Advice {
@@ -245,13 +251,4 @@ func size(n float64) string {
 		return fmt.Sprintf("%.0f KiB", n/(1<<10))
 	}
 	return fmt.Sprintf("%.1f MiB", n/(1<<20))
-}
-
-// Clause makes a reason fit behind "it".
-func Clause(reason string) string {
-	first, _, _ := strings.Cut(reason, " ")
-	if strings.HasSuffix(first, "s") && first != "its" && first != "this" && first != "columns" {
-		return reason
-	}
-	return "passes: " + reason
 }

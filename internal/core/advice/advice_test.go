@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 )
 
 // busy is a pattern that is worth keeping.
@@ -57,7 +58,7 @@ func TestOtherAdvice(t *testing.T) {
 	assert.Equal(t, "It could be kept. Watch it for about 2m more to know what that would bring: 10 calls were followed so far.", a.Sentence)
 
 	s = busy()
-	s.Reasons = []string{"calls loyalty(), whose tables are not known: it is written in c"}
+	s.Reasons = []reason.Reason{reason.About(reason.UnknownLanguage, "c").Behind(reason.Way("").Calls().Function("loyalty"))}
 	a = Give(s)
 	assert.Equal(t, NotPossible, a.Kind)
 	assert.Equal(t, "Cannot be kept: it calls loyalty(), whose tables are not known: it is written in c.", a.Sentence)
@@ -70,10 +71,4 @@ func TestOtherAdvice(t *testing.T) {
 
 	s.Decided, s.Ruled = true, "Kept for 30s."
 	assert.Equal(t, Decided, Give(s).Kind)
-}
-
-func TestClause(t *testing.T) {
-	assert.Equal(t, "reads a sequence", Clause("reads a sequence"))
-	assert.Equal(t, "passes: several statements in one string", Clause("several statements in one string"))
-	assert.Equal(t, "passes: its SQL is not understood", Clause("its SQL is not understood"))
 }

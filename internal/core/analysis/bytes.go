@@ -14,8 +14,11 @@ func (f *Facts) Bytes() int64 {
 	for _, w := range f.Writes {
 		n += int64(unsafe.Sizeof(w)) + perText + int64(len(w.Sets))*perText
 	}
-	for _, list := range [...][]string{f.BuiltIns, f.Columns, f.Operators, f.CastTo, f.Reasons} {
+	for _, list := range [...][]string{f.BuiltIns, f.Columns, f.Operators, f.CastTo} {
 		n += int64(len(list)) * perText
+	}
+	for _, r := range f.Reasons {
+		n += int64(unsafe.Sizeof(r)) + int64(len(r.Detail)+len(r.Way))
 	}
 	for _, list := range [...][]*Ref{f.Refs, f.DateCasts, f.Shifted} {
 		n += int64(len(list)) * int64(unsafe.Sizeof(Ref{})+perText)

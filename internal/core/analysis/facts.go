@@ -7,7 +7,8 @@ package analysis
 
 import (
 	"slices"
-	"strings"
+
+	"jollylarder/internal/core/reason"
 )
 
 // Name is the name of a table, function or type as the statement writes it, unquoted names in lower case.
@@ -146,8 +147,9 @@ const (
 
 // Facts is what a pattern's text tells.
 type Facts struct {
-	// Verb is the statement's kind in one or two words: "select", "insert", "create table".
-	Verb string
+	Kind Kind
+	// Definition is what a statement of KindDefinition is called, for people: "create table".
+	Definition string
 	// Reads and Writes name each table once, in the order they are met.
 	Reads  []Name
 	Writes []Write
@@ -217,42 +219,18 @@ type Facts struct {
 	Grants []Name
 	// Defines are the definitions that it changes which concern some relations only. Where it may change others, its effects say so.
 	Defines []Definition
-	// Reasons says, in words, why results are not kept; empty when the text gives no reason.
-	Reasons []string
-}
-
-// How the reasons end that rest on the current time alone.
-const (
-	AsksForTime     = "asks for the current time"
-	ChangesWithTime = "changes with time"
-	MayMeanTime     = "may be a text meaning the current time"
-	DependsOnToday  = "depends on today's date"
-	ReadsAsToday    = "may read a text as the time of today"
-	ReadByToday     = "read by today's date"
-)
-
-// OfTime says whether a reason rests on the current time alone: who accepts an age in results may accept it.
-func OfTime(reason string) bool {
-	for _, end := range [...]string{AsksForTime, ChangesWithTime, MayMeanTime, DependsOnToday, ReadsAsToday, ReadByToday} {
-		if strings.HasSuffix(reason, end) {
-			return true
-		}
-	}
-	return false
+	// Reasons says why results are not kept; empty when the text gives no reason.
+	Reasons []reason.Reason
 }
 
 // Plain says whether the text describes a read that could be kept.
 func (f *Facts) Plain() bool { return len(f.Reasons) == 0 }
 
 // AddReason adds a reason that is not there yet.
-func (f *Facts) AddReason(reason string) {
-	for _, r := range f.Reasons {
-		if r == reason {
-			return
-		}
-	}
-	f.Reasons = append(f.Reasons, reason)
-}
+func (f *Facts) AddReason(r reason.Reason) { f.Reasons = reason.Add(f.Reasons, r) }
+
+// Passes adds a reason that speaks of nothing in particular.
+func (f *Facts) Passes(c reason.Code) { f.AddReason(reason.Of(c)) }
 
 // AddWrite adds a way of writing a table.
 func AddWrite(list []Write, w Write) []Write {
@@ -275,6 +253,6 @@ func AddWrite(list []Write, w Write) []Write {
 }
 
 // Unreadable gives the facts of a statement of which nothing is known.
-func Unreadable(reason string) *Facts {
-	return &Facts{Verb: "unknown", Effect: Unknown | Shared | Commits | Settings, Reasons: []string{reason}}
+func Unreadable(why reason.Reason) *Facts {
+	return &Facts{Kind: KindUnknown, Effect: Unknown | Shared | Commits | Settings, Reasons: []reason.Reason{why}}
 }

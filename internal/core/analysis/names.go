@@ -1,5 +1,7 @@
 package analysis
 
+import "jollylarder/internal/core/reason"
+
 // Scope is what names can mean at one place of a statement: the items of the query that the place is in, and, where none of them is meant,
 // those of the queries around it.
 type Scope struct {
@@ -58,10 +60,10 @@ type Field struct {
 
 // Judged is what is known of one of the server's own functions by its name.
 type Judged struct {
-	// Known is set when it does no more than the rest says: Reason is why its result is not kept, or empty, and System is set when it reads the
-	// system catalogs.
+	// Known is set when it does no more than the rest says: Reason is why its result is not kept, if there is one, and System is set when it
+	// reads the system catalogs.
 	Known, System bool
-	Reason        string
+	Reason        reason.Reason
 }
 
 // VariableType is the type of a variable, a parameter or a result of a function: what is assigned to it is turned into that type, whatever it is.

@@ -1,50 +1,50 @@
 package catalog
 
 import (
-	"fmt"
 	"strings"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/reason"
 )
 
 // callName follows a call of a function that is named.
-func (r *resolver) callName(n analysis.Name, how []string, which string) {
+func (r *resolver) callName(n analysis.Name, how []string, way reason.Way) {
 	found := false
 	for _, fn := range r.s.functions[n.Name] {
 		if n.Schema == "" || n.Schema == fn.schema || fn.schema == "" {
 			found = true
-			r.call(fn, how, which+"calls ")
+			r.call(fn, how, way.Calls())
 		}
 	}
 	if n.Schema != "" && n.Schema != "pg_catalog" || found && r.s.builtin[n.Name] == 0 {
 		if !found {
-			r.unknownFunction(n, which)
+			r.unknownFunction(n, way)
 		}
 		return
 	}
 	switch r.s.builtin[n.Name] {
 	case 'i':
 	case 's':
-		r.reason(which + "calls " + n.Name + "(), and what that depends on is not known")
+		r.passes(way.Calls().Function(n.Name), reason.UnknownDependence, "")
 	case 'v':
-		r.reason(which + "calls " + n.Name + "(), which may do anything")
+		r.passes(way.Calls().Function(n.Name), reason.MayDoAnything, "")
 		r.out.anything()
 	default:
-		r.unknownFunction(n, which)
+		r.unknownFunction(n, way)
 	}
 }
 
-func (r *resolver) unknownFunction(n analysis.Name, which string) {
+func (r *resolver) unknownFunction(n analysis.Name, way reason.Way) {
 	if d, ok := r.s.declared[n.String()]; ok {
 		r.declared(d, []string{"as declared for the function " + n.String()})
 		return
 	}
-	r.reason(which + "calls " + n.Name + "(), a function whose tables are not known")
+	r.passes(way.Calls().Function(n.Name), reason.UnknownTables, "")
 	r.out.anything()
 }
 
 // call follows a function of the database.
-func (r *resolver) call(fn *function, how []string, which string) {
+func (r *resolver) call(fn *function, how []string, way reason.Way) {
 	r.named(fn.name)
 	if r.called[fn] {
 		return
@@ -61,7 +61,7 @@ func (r *resolver) call(fn *function, how []string, which string) {
 	}
 	through := then(how, "through the function "+fn.name+"()")
 	if len(fn.bodies) == 0 {
-		r.reason(which + fn.name + "(), a function whose tables are not known")
+		r.passes(way.Function(fn.name), reason.UnknownTables, "")
 		r.out.anything()
 	}
 	for _, b := range fn.bodies {
@@ -70,7 +70,7 @@ func (r *resolver) call(fn *function, how []string, which string) {
 		case b.language == "sql" || b.language == "plpgsql":
 			f, err := b.definition(r.s.parse)
 			if err != nil {
-				r.reason(which + fn.name + "(), whose tables are not known: " + err.Error())
+				r.passes(way.Function(fn.name), reason.UnknownBody, err.Error())
 				r.mayWrite(b.volatility)
 				break
 			}
@@ -78,27 +78,27 @@ func (r *resolver) call(fn *function, how []string, which string) {
 			if b.ownPath || f.Effect&analysis.Settings != 0 {
 				back = r.anyPath()
 			}
-			r.facts(f, through, which+fn.name+"(), which ")
+			r.facts(f, through, way.Within(fn.name))
 			back()
 		case b.language == "c" && reviewed(b.sql):
 			switch b.volatility {
 			case 's':
-				r.reason(which + fn.name + "(), and what that depends on is not known")
+				r.passes(way.Function(fn.name), reason.UnknownDependence, "")
 			case 'v':
-				r.reason(which + fn.name + "(), which may give another value at every call")
+				r.passes(way.Function(fn.name), reason.MayDiffer, "")
 			}
 		case b.volatility == 'i' && (b.language == "c" || b.language == "internal"):
 			// The server itself relies on it: such a function may stand in an index.
 		case b.language == "":
-			r.reason(which + fn.name + "(), a function whose tables are not known")
+			r.passes(way.Function(fn.name), reason.UnknownTables, "")
 			r.mayWrite(b.volatility)
 		default:
-			r.reason(fmt.Sprintf("%s%s(), whose tables are not known: it is written in %s", which, fn.name, b.language))
+			r.passes(way.Function(fn.name), reason.UnknownLanguage, b.language)
 			r.mayWrite(b.volatility)
 		}
 	}
 	for _, made := range fn.made {
-		r.call(made, through, which)
+		r.call(made, through, way)
 	}
 }
 
@@ -114,7 +114,7 @@ func (r *resolver) declared(d Declaration, how []string) {
 		}
 	}
 	for _, name := range d.Writes {
-		r.reason("writes")
+		r.passes("", reason.Writes, "")
 		for _, rel := range r.declaredTables(name) {
 			r.write(rel, change{events: analysis.Insert | analysis.Update | analysis.Delete | analysis.Truncate}, how)
 		}
@@ -128,7 +128,7 @@ func (r *resolver) declaredTables(name string) []*relation {
 	}
 	meant := r.s.meant(n, nil)
 	if len(meant) == 0 {
-		r.reason("is declared to use " + name + ", which the catalog does not name")
+		r.passes("", reason.DeclaredNotNamed, name)
 		r.out.anything()
 	}
 	return meant
@@ -138,18 +138,18 @@ func (r *resolver) declaredTables(name string) []*relation {
 const castTo = "cast to "
 
 // operator follows the functions of an operator or a cast that this database defines.
-func (r *resolver) operator(op, what string, how []string, which string) {
+func (r *resolver) operator(op string, how []string, way reason.Way) {
 	for _, row := range r.s.operators[op] {
 		if row.OtherName == "" { // only its volatility is known
 			if row.Flags != "i" {
-				r.reason(which + what + "a function whose tables are not known")
+				r.passes(way, reason.UnknownTables, "")
 				r.mayWrite(worst(row.Flags))
 			}
 			continue
 		}
 		for _, fn := range r.s.functions[row.OtherName] {
 			if fn.schema == row.OtherSchema {
-				r.call(fn, how, which+what)
+				r.call(fn, how, way)
 			}
 		}
 	}

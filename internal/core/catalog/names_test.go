@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/reason"
 )
 
 // quay has two tables with columns of the same names, a view, and a table of which two schemas have one.
@@ -125,7 +126,7 @@ func TestWhatFieldsAre(t *testing.T) {
 		if why == "" {
 			assert.Empty(t, r.Reasons, sql)
 		} else {
-			assert.Contains(t, strings.Join(r.Reasons, "; "), why, sql)
+			assert.Contains(t, strings.Join(reason.Sentences(r.Reasons), "; "), why, sql)
 		}
 	}
 }

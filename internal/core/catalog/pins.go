@@ -55,7 +55,7 @@ func (r *resolver) pins(f *analysis.Facts) {
 		if c == nil || c.Type == freshness.NoType {
 			continue
 		}
-		assigned := p.Of == analysis.PinOfNew && f.Verb != "insert"
+		assigned := p.Of == analysis.PinOfNew && f.Kind != analysis.KindInsert
 		if pin := rel.full() + "." + c.Name; !assigned && !slices.Contains(r.out.Pins, pin) {
 			r.out.Pins = append(r.out.Pins, pin)
 		}

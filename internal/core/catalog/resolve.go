@@ -1,13 +1,13 @@
 package catalog
 
 import (
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/reason"
 )
 
 // Resolved is what a pattern does to one database. Tables are named in full: schema, dot, name.
@@ -30,7 +30,7 @@ type Resolved struct {
 	// Settings is set when settings of the session may be others afterwards.
 	Settings bool
 	// Reasons says why the result is not kept; empty when it may be.
-	Reasons []string
+	Reasons []reason.Reason
 	// Pins are the columns that are fixed to literals, as "schema.table.column", where it is known how their values are compared and
 	// the table is mentioned but once.
 	Pins []string
@@ -104,7 +104,7 @@ func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
 	r.pins(f)
 	slices.Sort(r.out.Reads)
 	slices.Sort(r.out.Writes)
-	r.out.OfTime = len(r.out.Reasons) > 0 && !slices.ContainsFunc(r.out.Reasons, func(s string) bool { return !analysis.OfTime(s) })
+	r.out.OfTime = len(r.out.Reasons) > 0 && !slices.ContainsFunc(r.out.Reasons, func(x reason.Reason) bool { return !x.OfTime() })
 	r.out.private = r.out.private || len(r.called) > 0 // a function may ask who calls it
 	if len(r.out.Missing) > 0 {
 		without := *r.out
@@ -145,10 +145,11 @@ type resolver struct {
 // named notes a name that was looked up or come to.
 func (r *resolver) named(name string) { r.names[name] = true }
 
-func (r *resolver) reason(text string) {
-	if !slices.Contains(r.out.Reasons, text) {
-		r.out.Reasons = append(r.out.Reasons, text)
-	}
+func (r *resolver) reason(why reason.Reason) { r.out.Reasons = reason.Add(r.out.Reasons, why) }
+
+// passes notes a reason of what a way leads to, with what it speaks of.
+func (r *resolver) passes(way reason.Way, c reason.Code, detail string) {
+	r.reason(reason.About(c, detail).Behind(way))
 }
 
 // anything takes into account what is not known at all.
@@ -168,10 +169,10 @@ func (r *resolver) mayWrite(volatility byte) {
 // then adds a step to the way to a table.
 func then(how []string, step string) []string { return append(slices.Clone(how), step) }
 
-// facts takes in what a statement, or a part of the schema that it came to, does. Which is put before its reasons.
-func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
-	for _, reason := range f.Reasons {
-		r.reason(which + reason)
+// facts takes in what a statement, or a part of the schema that it came to, does.
+func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
+	for _, why := range f.Reasons {
+		r.reason(why.Behind(way))
 	}
 	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 {
 		r.out.anything()
@@ -190,10 +191,10 @@ func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
 	}
 	r.nameAll(f)
 	if f.System {
-		r.system(which + "reads the system catalogs")
+		r.system(reason.Of(reason.ReadsCatalog).Behind(way))
 	}
 	for _, n := range f.Reads {
-		r.readName(f, n, how, which)
+		r.readName(f, n, how, way)
 	}
 	for _, w := range f.Writes {
 		meant := r.s.meant(w.Name, r.path)
@@ -223,37 +224,37 @@ func (r *resolver) facts(f *analysis.Facts, how []string, which string) {
 		}
 	}
 	for _, n := range f.Functions {
-		r.callName(n, how, which)
+		r.callName(n, how, way)
 	}
 	for _, name := range f.BuiltIns {
 		for _, fn := range r.s.functions[name] { // one of this database's may be meant
-			r.call(fn, how, which+"calls ")
+			r.call(fn, how, way.Calls())
 		}
 	}
 	for i := range f.Fields {
-		r.field(&f.Fields[i], how, which)
+		r.field(&f.Fields[i], how, way)
 	}
 	for _, op := range f.Operators {
-		r.operator(op, fmt.Sprintf("uses the operator %s, which is ", op), how, which)
+		r.operator(op, how, way.Operator(op))
 	}
 	for _, name := range f.CastTo {
-		r.operator(castTo+name, "may use a cast of this database's own to "+name+", which is ", how, which)
+		r.operator(castTo+name, how, way.Cast(name))
 	}
-	r.operator("cast", "may use a cast of this database's own, which is ", how, which)
+	r.operator("cast", how, way.Cast(""))
 	for _, t := range f.Types {
-		r.castTo(t, how, which)
+		r.castTo(t, how, way)
 	}
 	for _, v := range f.Variables {
-		r.variable(v, how, which)
+		r.variable(v, how, way)
 	}
 	for _, c := range f.DateCasts {
 		if !r.kindOf(c, func(c *Column) bool { return c.Dated }) {
-			r.reason(which + "casts " + c.Path[len(c.Path)-1] + " to a date or time, and that " + analysis.MayMeanTime)
+			r.passes(way, reason.ColumnMayMeanTime, c.Path[len(c.Path)-1])
 		}
 	}
 	for _, c := range f.Shifted {
 		if !r.kindOf(c, func(c *Column) bool { return c.Stamp }) {
-			r.reason(which + "reads " + c.Path[len(c.Path)-1] + " at a time zone, and of a time without a date that " + analysis.DependsOnToday)
+			r.passes(way, reason.ColumnZoneOfToday, c.Path[len(c.Path)-1])
 		}
 	}
 	r.out.AnyRows = r.out.AnyRows || f.AnyRows
@@ -284,74 +285,73 @@ func (r *resolver) definition() {
 }
 
 // system notes that a result rests on the system catalogs.
-func (r *resolver) system(reason string) {
+func (r *resolver) system(why reason.Reason) {
 	if !r.s.Whole {
-		r.reason(reason)
+		r.reason(why)
 		return
 	}
 	r.out.System = true
 }
 
-func (r *resolver) readName(f *analysis.Facts, n analysis.Name, how []string, which string) {
+func (r *resolver) readName(f *analysis.Facts, n analysis.Name, how []string, way reason.Way) {
 	if r.s.isSystem(n) {
-		switch why := shifting(f, n); {
-		case why != "":
-			r.reason(which + "reads " + n.Name + ", " + why)
-		default:
-			r.system(which + "reads the system table " + n.Name)
+		if why := shifting(f, n); why.Some() {
+			r.reason(why.Behind(way))
+		} else {
+			r.system(reason.About(reason.ReadsSystemTable, n.Name).Behind(way))
 		}
 		return
 	}
 	meant := r.s.meant(n, r.path)
 	if len(meant) == 0 {
-		r.reason(which + "reads " + n.String() + ", which the catalog does not name")
+		r.passes(way, reason.NotNamed, n.String())
 		return
 	}
 	for _, rel := range meant {
-		r.readRelation(rel, how, which)
+		r.readRelation(rel, how, way)
 	}
 }
 
 // readRelation follows what a relation's rows come from.
-func (r *resolver) readRelation(rel *relation, how []string, which string) {
+func (r *resolver) readRelation(rel *relation, how []string, way reason.Way) {
 	r.named(rel.name)
 	if r.read[rel] {
 		r.again[rel] = true
 		return
 	}
 	r.read[rel] = true
-	say := func(why string) { r.reason(which + "reads " + rel.full() + ", " + why) }
+	say := func(c reason.Code) { r.passes(way, c, rel.full()) }
 	switch rel.kind {
 	case 'r', 'm', 'p':
 		r.add(&r.out.Reads, r.out.ReadHow, rel, how)
 		if rel.kind == 'p' && !r.s.Whole {
-			say("a partitioned table: this database's catalog does not say what its parts are")
+			say(reason.UnknownParts)
 		}
 	case 'v':
 		if rel.view == nil {
 			r.add(&r.out.Reads, r.out.ReadHow, rel, how)
-			say("a view: this database's catalog does not say what is behind it")
+			say(reason.UnknownView)
 		}
 	case 'f':
-		say("a table of another server")
+		say(reason.ForeignTable)
 	case 'S':
-		say("a sequence")
+		say(reason.Sequence)
 	default:
-		say("which is no plain table")
+		say(reason.NoPlainTable)
 	}
 	for _, flag := range rel.flags {
 		switch flag {
 		case FlagTimeTZ:
-			say("which has a column of a time with time zone, " + analysis.ReadByToday)
+			say(reason.ReadByToday)
 		case FlagRowSecurity:
 			if len(rel.policies) == 0 && !r.s.Whole {
-				say("which has row security: this database's catalog does not say by which conditions")
+				say(reason.UnknownRowSecurity)
 			}
 		case FlagInherits:
-			say("which shares rows with another table by inheritance or partitioning")
+			say(reason.SharesRows)
 		case FlagRules:
 			if !r.s.Whole {
-				say("which has rewrite rules")
+				say(reason.HasRewriteRules)
 			}
 		}
 	}
@@ -362,15 +362,15 @@ func (r *resolver) readRelation(rel *relation, how []string, which string) {
 		}
 	}
 	for _, child := range rel.children {
-		r.readRelation(child, then(how, "a part of "+rel.full()), which)
+		r.readRelation(child, then(how, "a part of "+rel.full()), way)
 	}
 	if rel.view != nil && rel.kind == 'v' {
-		r.recorded(rel, 'v', rel.view.query(r.s.parse), then(how, "through the view "+rel.full()), which+"reads the view "+rel.full()+", which ")
+		r.recorded(rel, 'v', rel.view.query(r.s.parse), then(how, "through the view "+rel.full()), way.View(rel.full()))
 	}
 	if strings.ContainsRune(rel.flags, FlagRowSecurity) {
-		which += "reads " + rel.full() + ", whose row security "
+		way = way.RowSecurity(rel.full())
 		for _, t := range rel.policies {
-			r.recorded(rel, 'p', t.query(r.s.parse), then(how, "through the row security of "+rel.full()), which)
+			r.recorded(rel, 'p', t.query(r.s.parse), then(how, "through the row security of "+rel.full()), way)
 		}
 	}
 }
@@ -378,19 +378,19 @@ func (r *resolver) readRelation(rel *relation, how []string, which string) {
 // recorded follows what the schema says of a part of a relation: a view's query, a condition of its row security. The
 // server's record of what that depends on says which tables are meant, however the text names them: it names them by
 // the search path of the session that asked. The record is silent on the system's own.
-func (r *resolver) recorded(rel *relation, letter byte, text *analysis.Facts, how []string, which string) {
+func (r *resolver) recorded(rel *relation, letter byte, text *analysis.Facts, how []string, way reason.Way) {
 	for _, part := range rel.parts[letter] {
-		r.readRelation(part, how, which)
+		r.readRelation(part, how, way)
 	}
 	for _, fn := range rel.calls[letter] {
-		r.call(fn, how, which+"calls ")
+		r.call(fn, how, way.Calls())
 	}
 	f := *text
 	f.Reads = slices.DeleteFunc(slices.Clone(f.Reads), func(n analysis.Name) bool {
 		return slices.ContainsFunc(rel.parts[letter], func(p *relation) bool { return p.name == n.Name })
 	})
 	defer r.anyPath()()
-	r.facts(&f, how, which)
+	r.facts(&f, how, way)
 }
 
 // anyPath has names without schema stand for every table so named, until what it gives is called.

@@ -6,6 +6,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/reason"
 )
 
 // isSystem says whether a name is of the system catalogs: of those that the server has by itself, where the schema's description says which
@@ -46,18 +47,18 @@ age xmin xmax cmin cmax ctid atthasmissing attmissingval
 // withDrifting are the catalogs that have such columns, so that asking for all of a row asks for them.
 var withDrifting = strings.Fields("pg_class pg_database pg_index pg_tables pg_attribute")
 
-// shifting says why what a statement reads in a system table may change without a definition, or nothing.
-func shifting(f *analysis.Facts, n analysis.Name) string {
+// shifting says why what a statement reads in a system table may change without a definition, if it may.
+func shifting(f *analysis.Facts, n analysis.Name) reason.Reason {
 	if n.Schema != "information_schema" && !slices.Contains(defined, n.Name) {
-		return "which tells of the server's activity"
+		return reason.About(reason.TellsOfActivity, n.Name)
 	}
 	for _, c := range f.Columns {
 		if slices.Contains(drifting, c) && n.Schema != "information_schema" {
-			return "whose column " + c + " changes on its own"
+			return reason.About(reason.DriftingColumn, c).Behind(reason.Way("").Reads(n.Name))
 		}
 	}
 	if f.Star && slices.Contains(withDrifting, n.Name) {
-		return "of which some columns change on their own"
+		return reason.About(reason.DriftingColumns, n.Name)
 	}
-	return ""
+	return reason.Reason{}
 }

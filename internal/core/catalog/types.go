@@ -5,51 +5,64 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/reason"
 )
 
 // castTo judges a cast to a type that is not one of the server's known ones.
-func (r *resolver) castTo(n analysis.Name, how []string, which string) {
+func (r *resolver) castTo(n analysis.Name, how []string, way reason.Way) {
 	found := false
 	for _, t := range r.s.types[n.Name] {
 		if n.Schema != "" && n.Schema != t.Schema || t.Flags == "" {
 			continue
 		}
 		found = true
-		r.checks(typeName(t.Schema, t.Name), how, which+"casts to "+n.Name+", which calls ")
-		if why := r.unsteady(t); why != "" {
-			r.reason(which + "casts to " + n.Name + ", " + why)
+		r.checks(typeName(t.Schema, t.Name), how, way.CastType(n.Name))
+		switch r.unsteady(t) {
+		case readUnknown:
+			r.passes(way, reason.CastsToUnknown, n.Name)
+		case readUnread:
+			r.passes(way, reason.CastsToUnread, n.Name)
 		}
 	}
 	if !found {
-		r.reason(which + "casts to " + n.Name + ", a type that is not known")
-		r.anyChecks(how, which)
+		r.passes(way, reason.CastsToUnknown, n.Name)
+		r.anyChecks(how, way)
 	}
 }
 
-// unsteady says why a text may be read as a type in another way at another time, or nothing.
-func (r *resolver) unsteady(t Row) string {
+// reading is how a text is read as a type.
+type reading uint8
+
+const (
+	readSteady  reading = iota // always alike
+	readUnread                 // in a way that is not known
+	readUnknown                // what the type is is not known
+)
+
+// unsteady says whether a text may be read as a type in another way at another time.
+func (r *resolver) unsteady(t Row) reading {
 	for range 100 { // a domain over a domain
 		switch kind := t.Flags[0]; {
 		case kind == 'e', kind == 'b' && t.Flags[1:] == "i":
-			return ""
+			return readSteady
 		case kind == 'd' && t.OtherSchema == "pg_catalog" && steadyBase(t.OtherName):
-			return ""
+			return readSteady
 		case kind == 'd' && t.OtherSchema != "pg_catalog":
 			at := slices.IndexFunc(r.s.types[t.OtherName], func(b Row) bool { return b.Schema == t.OtherSchema && b.Flags != "" })
 			if at < 0 {
-				return "a type that is not known"
+				return readUnknown
 			}
 			t = r.s.types[t.OtherName][at]
 		default:
-			return "a type whose reading is not known"
+			return readUnread
 		}
 	}
-	return "a type whose reading is not known"
+	return readUnread
 }
 
 // checks follows the functions that are called when a value becomes one of a type: by its checks, its default and its input, and those of the
 // types that it is made of.
-func (r *resolver) checks(n analysis.Name, how []string, which string) {
+func (r *resolver) checks(n analysis.Name, how []string, way reason.Way) {
 	if r.checked[n] || freshness.Off(freshness.TypeChecks) {
 		return
 	}
@@ -59,22 +72,22 @@ func (r *resolver) checks(n analysis.Name, how []string, which string) {
 			continue
 		}
 		for _, fn := range r.typeCalls(t) {
-			r.call(fn, how, which)
+			r.call(fn, how, way)
 		}
 		if t.OtherName != "" && t.OtherSchema != "pg_catalog" {
-			r.checks(typeName(t.OtherSchema, t.OtherName), how, which)
+			r.checks(typeName(t.OtherSchema, t.OtherName), how, way)
 		}
 	}
 	for _, part := range r.s.typed[n.String()] {
-		r.checks(part, how, which)
+		r.checks(part, how, way)
 	}
 }
 
 // anyChecks follows those of every type: one that is not known may be made of them.
-func (r *resolver) anyChecks(how []string, which string) {
+func (r *resolver) anyChecks(how []string, way reason.Way) {
 	for _, list := range r.s.types {
 		for _, t := range list {
-			r.checks(typeName(t.Schema, t.Name), how, which+"may call ")
+			r.checks(typeName(t.Schema, t.Name), how, way.MayCall())
 		}
 	}
 }
@@ -92,13 +105,13 @@ func (r *resolver) typeCalls(t Row) (out []*function) {
 }
 
 // variable follows what is done when something is assigned to a variable of a function.
-func (r *resolver) variable(v analysis.VariableType, how []string, which string) {
-	which += "has a variable of "
+func (r *resolver) variable(v analysis.VariableType, how []string, way reason.Way) {
+	way = way.Variable()
 	dated := func(what string) {
 		if v.Given {
 			return
 		}
-		r.reason(which + "a date or time in " + what + ", and what is assigned to it " + analysis.MayMeanTime)
+		r.passes(way, reason.VariableMayMeanTime, what)
 	}
 	found := false
 	for _, rel := range r.s.meant(v.Name, nil) {
@@ -109,7 +122,7 @@ func (r *resolver) variable(v analysis.VariableType, how []string, which string)
 			}
 		}
 		for _, t := range r.s.typed[rel.full()] {
-			r.checks(t, how, which+"a type of "+rel.full()+", which calls ")
+			r.checks(t, how, way.VariablePart(rel.full()))
 		}
 	}
 	if v.Column != "" && found {
@@ -120,31 +133,35 @@ func (r *resolver) variable(v analysis.VariableType, how []string, which string)
 			continue
 		}
 		found = true
-		r.checks(typeName(t.Schema, t.Name), how, which+"the type "+t.Name+", which calls ")
-		if why := r.unsteady(t); why != "" && !v.Given {
-			r.reason(which + "the type " + t.Name + ", " + why)
+		r.checks(typeName(t.Schema, t.Name), how, way.VariableType(t.Name))
+		switch how := r.unsteady(t); {
+		case v.Given:
+		case how == readUnknown:
+			r.passes(way, reason.TypeUnknown, t.Name)
+		case how == readUnread:
+			r.passes(way, reason.TypeUnread, t.Name)
 		}
 	}
 	if !found && v.Schema != "pg_catalog" {
 		if !v.Given {
-			r.reason(which + "a type that is not known")
+			r.passes(way, reason.UnknownType, "")
 		}
-		r.anyChecks(how, which)
+		r.anyChecks(how, way)
 	}
 }
 
 // field follows a name behind a dot that may be a call.
-func (r *resolver) field(x *analysis.Field, how []string, which string) {
-	which += "asks for ." + x.Name + ", which may be a call of "
+func (r *resolver) field(x *analysis.Field, how []string, way reason.Way) {
+	way = way.Field(x.Name)
 	if x.Ref != nil {
 		m := r.meaningOf(x.Ref)
 		switch {
 		case !m.found: // a variable's field, which is no call, unless what it is was not understood
 			for _, fn := range r.s.functions[x.Name] {
-				r.call(fn, how, which)
+				r.call(fn, how, way)
 			}
 		case m.call:
-			r.maybeCalled(x, how, which)
+			r.maybeCalled(x, how, way)
 		}
 		return
 	}
@@ -159,32 +176,32 @@ func (r *resolver) field(x *analysis.Field, how []string, which string) {
 			return
 		}
 	}
-	r.maybeCalled(x, how, which)
+	r.maybeCalled(x, how, way)
 }
 
 // maybeCalled follows what a name does if it is that of a function or a type.
-func (r *resolver) maybeCalled(x *analysis.Field, how []string, which string) {
+func (r *resolver) maybeCalled(x *analysis.Field, how []string, way reason.Way) {
 	for _, fn := range r.s.functions[x.Name] {
-		r.call(fn, how, which)
+		r.call(fn, how, way)
 	}
 	if len(r.s.types[x.Name]) > 0 {
-		r.castTo(typeName("", x.Name), how, which)
+		r.castTo(typeName("", x.Name), how, way)
 	}
 	volatility, known := r.s.builtin[x.Name]
 	if !known {
 		return
 	}
 	switch {
-	case x.Function.Known && x.Function.Reason != "":
-		r.reason(which + x.Name + "(), and so " + x.Function.Reason)
+	case x.Function.Known && x.Function.Reason.Some():
+		r.reason(x.Function.Reason.Behind(way.Called(x.Name)))
 	case x.Function.Known:
 		if x.Function.System {
-			r.system(which + x.Name + "(), which reads the system catalogs")
+			r.system(reason.Of(reason.ReadsCatalog).Behind(way.Within(x.Name)))
 		}
 	case volatility == 's':
-		r.reason(which + x.Name + "(), and what that depends on is not known")
+		r.passes(way.Function(x.Name), reason.UnknownDependence, "")
 	case volatility == 'v':
-		r.reason(which + x.Name + "(), which may do anything")
+		r.passes(way.Function(x.Name), reason.MayDoAnything, "")
 		r.out.anything()
 	}
 }

@@ -5,6 +5,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/reason"
 )
 
 // Unread gives what a pattern does to a database whose catalog has not been read: nothing is kept, and a write may
@@ -22,9 +23,7 @@ func Unread(f *analysis.Facts) *Resolved {
 	}
 	out.SystemChanges = f.Effect&analysis.System != 0
 	out.Settings = true // a table read may be a view, and that may call anything
-	if !slices.Contains(out.Reasons, unread) {
-		out.Reasons = append(out.Reasons, unread)
-	}
+	out.Reasons = reason.Add(out.Reasons, reason.Of(reason.CatalogUnread))
 	return out
 }
 
@@ -33,8 +32,6 @@ func Unread(f *analysis.Facts) *Resolved {
 func mayCall(f *analysis.Facts) bool {
 	return len(f.Reads)+len(f.Fields)+len(f.BuiltIns)+len(f.Types) > 0 || slices.ContainsFunc(f.Operators, func(op string) bool { return op != "=" && op != "<" && op != ">" })
 }
-
-const unread = "the database's catalog has not been read yet"
 
 // Named gives what a pattern does as far as its text tells, for when there is no database to ask: tables by the names
 // they are written with.
@@ -51,10 +48,10 @@ func Named(f *analysis.Facts) *Resolved {
 		out.Writes = append(out.Writes, w.String())
 	}
 	for _, n := range f.Functions {
-		out.Reasons = append(out.Reasons, "calls "+n.Name+"(), a function whose tables are not known")
+		out.Reasons = append(out.Reasons, reason.Of(reason.UnknownTables).Behind(reason.Way("").Calls().Function(n.Name)))
 	}
 	for _, t := range f.Types {
-		out.Reasons = append(out.Reasons, "casts to "+t.Name+", a type that is not known")
+		out.Reasons = append(out.Reasons, reason.About(reason.CastsToUnknown, t.Name))
 	}
 	for _, p := range f.Pins {
 		table, column := p.Guess()

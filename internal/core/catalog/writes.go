@@ -6,6 +6,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/reason"
 )
 
 // change is a way in which a relation is written.
@@ -103,7 +104,7 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 	}
 	for _, t := range rel.triggers {
 		if t.events&events != 0 {
-			r.call(t.function, then(how, "through a trigger on "+rel.full()), "has a trigger that calls ")
+			r.call(t.function, then(how, "through a trigger on "+rel.full()), reason.Way("").Trigger())
 		}
 	}
 	for _, t := range rel.rules {
@@ -121,20 +122,20 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 		}
 		only := *f
 		only.Reads, only.Writes = nil, nil
-		r.facts(&only, through, "has a rule that ")
+		r.facts(&only, through, reason.Way("").Rule())
 	}
 	if rel.kind == 'm' && rel.view != nil {
 		r.definition()
-		r.recorded(rel, 'v', rel.view.query(r.s.parse), then(how, "for the contents of "+rel.full()), "refreshes "+rel.full()+", which ")
+		r.recorded(rel, 'v', rel.view.query(r.s.parse), then(how, "for the contents of "+rel.full()), reason.Way("").Refresh(rel.full()))
 	}
 	if events&(analysis.Insert|analysis.Update) != 0 && !freshness.Off(freshness.TypeChecks) {
 		for _, t := range r.s.typed[rel.full()] {
-			r.checks(t, then(how, "through a type of a column of "+rel.full()), "writes "+rel.full()+", of which a column's type calls ")
+			r.checks(t, then(how, "through a type of a column of "+rel.full()), reason.Way("").WriteType(rel.full()))
 		}
 	}
 	for _, letter := range []byte("wr") {
 		for _, fn := range rel.calls[letter] {
-			r.call(fn, then(how, "through a default, check or rule of "+rel.full()), "writes "+rel.full()+", which calls ")
+			r.call(fn, then(how, "through a default, check or rule of "+rel.full()), reason.Way("").Write(rel.full()))
 		}
 	}
 	if rel.kind == 'v' {
@@ -142,12 +143,12 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 			r.write(part, change{events: events}, then(how, "through the view "+rel.full()))
 		}
 		for _, fn := range rel.calls['v'] {
-			r.call(fn, then(how, "through the view "+rel.full()), "writes the view "+rel.full()+", which calls ")
+			r.call(fn, then(how, "through the view "+rel.full()), reason.Way("").WriteView(rel.full()))
 		}
 	}
 	if strings.ContainsRune(rel.flags, FlagRowSecurity) { // its conditions are asked for what is written, too
 		for _, fn := range rel.calls['p'] {
-			r.call(fn, then(how, "through the row security of "+rel.full()), "writes "+rel.full()+", whose row security calls ")
+			r.call(fn, then(how, "through the row security of "+rel.full()), reason.Way("").WriteRowSecurity(rel.full()))
 		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
 	"jollylarder/internal/core/store"
@@ -36,7 +37,7 @@ func (st Statement) Clone() Statement {
 // Read reads a statement's text and finds its pattern, parsing it if it is new. Exact is valid until the next Read,
 // and must not be changed.
 func (s *Session) Read(sql []byte) Statement {
-	if s.unreadable != "" {
+	if s.unreadable.Some() {
 		return Statement{Pattern: s.e.Unreadable(s.unreadable)}
 	}
 	known, hash := s.e.texts.get(sql)
@@ -59,20 +60,22 @@ func (s *Session) Read(sql []byte) Statement {
 
 // Unreadable gives the pattern of statements that cannot be read, for the reason given; each may do anything. The
 // reasons must be few.
-func (e *Engine) Unreadable(why string) *Pattern { return e.named(why, analysis.Unreadable) }
+func (e *Engine) Unreadable(why reason.Reason) *Pattern {
+	return e.named(why.String(), analysis.Unreadable(why))
+}
 
-// Harmless gives the pattern of what is no SQL and changes nothing, named in words.
-func (e *Engine) Harmless(what string) *Pattern {
-	return e.named(what, func(what string) *analysis.Facts { return &analysis.Facts{Verb: "other", Reasons: []string{what}} })
+// Harmless gives the pattern of what is no SQL and changes nothing.
+func (e *Engine) Harmless(what reason.Reason) *Pattern {
+	return e.named(what.String(), &analysis.Facts{Kind: analysis.KindOther, Reasons: []reason.Reason{what}})
 }
 
 // named gives a pattern that is not made from a statement's text.
-func (e *Engine) named(what string, facts func(string) *analysis.Facts) *Pattern {
+func (e *Engine) named(what string, facts *analysis.Facts) *Pattern {
 	text := []byte("(" + what + ")")
 	if p := e.patterns.find(text); p != nil {
 		return p
 	}
-	p := &Pattern{ID: statement.Name(text), Text: string(text), Facts: facts(what), clock: freshness.Clock{Name: patternClock}}
+	p := &Pattern{ID: statement.Name(text), Text: string(text), Facts: facts, clock: freshness.Clock{Name: patternClock}}
 	if known := e.patterns.add(p, text, text, e.Ledger.NewPattern); known != nil {
 		return known
 	}
@@ -89,8 +92,8 @@ type Request struct {
 	Types, Bound []byte
 	// Parsed is when it was prepared, or nil for what is prepared and run in one go.
 	Parsed *Parsed
-	// Busy is a reason, or empty, why it cannot be answered at this moment whatever is kept.
-	Busy string
+	// Busy is why it cannot be answered at this moment whatever is kept, or None.
+	Busy reason.Code
 	// NoAsking is set when the server cannot be asked before this statement is sent.
 	NoAsking bool
 }
@@ -99,7 +102,7 @@ type Request struct {
 type Decision struct {
 	Outcome ledger.Outcome
 	// Reason says why it passes.
-	Reason  string
+	Reason  reason.Reason
 	Pattern *Pattern
 	// Entry is what a hit is answered with.
 	Entry *store.Entry
@@ -146,38 +149,6 @@ type writing struct {
 	times  int    // how often that name was used, where it is known what was prepared
 }
 
-// Reasons to pass that do not come from the statement itself.
-const (
-	whyNoRule         = "no rule keeps this pattern"
-	whyNever          = "a rule says never"
-	whyHeld           = "all keeping is on hold"
-	whyTrial          = "a trial has keeping off at this moment"
-	whyParsedSettings = "its constants may have been read under other settings"
-	whyRemembers      = "it calls a function that may have read its constants under other settings"
-	whyParsedSchema   = "it was prepared while definitions were not known"
-	whyFailed         = "its transaction has failed"
-	whySnapshot       = "in a transaction that sees an earlier moment than what is kept is of"
-	whyFirstRead      = "the first in a transaction that sees the moment of its first reading"
-	whySerializable   = "in a serializable transaction, of which the server must see what it reads"
-	whyIsolation      = "in a transaction whose isolation is not known"
-	whyOwnWrite       = "reads what its own transaction has written"
-	whyNow            = "a value in it may mean the current time"
-	whySettings       = "the session's settings are not known at this moment"
-	whyElsewhere      = "another server answers for the origin by now than the one it is connected to"
-	whySchema         = "the schema changed at this moment"
-	whyDefinition     = "a definition that it rests on has changed, and has not been read again yet"
-	whyTemporary      = "its session has temporary tables"
-	whySerializing    = "transactions of this session are serializable by default, and the server must see what they read"
-	whyPaused         = "its rule is paused"
-	whyStale          = "its rule is paused: one of its answers was found to be old"
-	whyLeftOut        = "its session asked to be left out"
-	whyLabel          = "its label asks for it to be left out"
-	whySample         = "asked of the origin to compare: a control sample"
-)
-
-// WhyNoRule is the reason for which statements pass that no rule keeps.
-const WhyNoRule = whyNoRule
-
 // Decide says what to do with a statement. It changes nothing: Send is to be called when it is sent on.
 func (s *Session) Decide(r *Request, now time.Time) Decision {
 	p := r.Pattern
@@ -201,17 +172,17 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 	if s.e.stream.watched() {
 		s.e.stream.note(&d, r)
 	}
-	if p.own && r.Busy == "" && s.state != Failed {
+	if p.own && r.Busy == reason.None && s.state != Failed {
 		d.Outcome, d.Own = ledger.Hit, true
 		return d
 	}
-	if !res.change.Empty() && (len(res.Writes) > 0 || len(res.Defines) > 0 || acts.Facts.Effect&(analysis.Schema|analysis.Unknown) != 0 || res.Everything && p.Facts.Verb == "call") {
+	if !res.change.Empty() && (len(res.Writes) > 0 || len(res.Defines) > 0 || acts.Facts.Effect&(analysis.Schema|analysis.Unknown) != 0 || res.Everything && p.Facts.Kind == analysis.KindCall) {
 		d.Outcome = ledger.Write
 		if d.write == nil {
 			d.write = &writing{}
 		}
 		d.write.change = s.changeOf(res, r)
-		if p.Facts.Verb == commits {
+		if p.Facts.Kind == analysis.KindCommitPrepared {
 			if c, times := s.db.committed(d.write.name); times > 0 {
 				d.write.change, d.write.times = c, times
 			}
@@ -221,7 +192,7 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 		}
 		return d
 	}
-	if p.Facts.Verb == "select" && !p.passing && !s.Own {
+	if p.Facts.Kind == analysis.KindSelect && !p.passing && !s.Own {
 		d.input = s.inputOf(r)
 		s.sums(&d, r, now)
 	}
@@ -236,28 +207,30 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 	}
 	d.Keepable = true
 	obstacle := s.obstacle(&d, r, accepted)
-	d.blocked = obstacle != ""
+	d.blocked = obstacle.Some()
 	switch {
 	case s.e.held.Load():
-		d.Reason = whyHeld
+		d.Reason = reason.Of(reason.OnHold)
 	case s.e.aside.Load():
-		d.Reason = whyTrial
+		d.Reason = reason.Of(reason.InTrial)
 	case rule == nil:
-		d.Reason = whyNoRule
+		d.Reason = reason.Of(reason.NoRule)
 	case rule.Verdict == rules.Never:
-		d.Reason = whyNever
+		d.Reason = reason.Of(reason.Never)
 	case rule.Paused:
-		d.Reason = whyPaused
+		d.Reason = reason.Of(reason.RulePaused)
 	case s.e.suspended(rule):
-		d.Reason = whyStale
-	case obstacle != "":
+		d.Reason = reason.Of(reason.RuleFoundOld)
+	case obstacle.Some():
 		if d.Reason, d.ruled = obstacle, true; len(s.identity) == 0 {
 			s.needs()
 		}
 	case len(s.identity) == 0:
 		s.needs()
-		if d.Reason = whySettings; !r.NoAsking && s.state == Idle {
-			d.Need, d.Reason = NeedSettings, ""
+		if r.NoAsking || s.state != Idle {
+			d.Reason = reason.Of(reason.SettingsUnknown)
+		} else {
+			d.Need = NeedSettings
 		}
 	default:
 		s.needs()
@@ -284,41 +257,41 @@ func (s *Session) sums(d *Decision, r *Request, now time.Time) {
 	}
 }
 
-// obstacle gives the reason, or "", why a statement cannot be answered from memory at this moment though its pattern can.
-func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) string {
+// obstacle gives the reason, if there is one, why a statement cannot be answered from memory at this moment though its pattern can.
+func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Reason {
 	known := len(s.identity) > 0
 	switch {
-	case r.Busy != "":
-		return r.Busy
+	case r.Busy != reason.None:
+		return reason.Of(r.Busy)
 	case s.state == Failed:
-		return whyFailed
+		return reason.Of(reason.TransactionFailed)
 	case r.MayMeanNow && !timeAccepted:
-		return whyNow
+		return reason.Of(reason.ValueMayMeanTime)
 	case s.collected.Touches(d.resolved.readings):
-		return whyOwnWrite
+		return reason.Of(reason.OwnWrite)
 	case s.InBlock() && s.isolation == serializable && !freshness.Off(freshness.Isolation):
-		return whySerializable
+		return reason.Of(reason.SerializableBlock)
 	case s.InBlock() && s.isolation == repeatableRead && !s.snapped && !freshness.Off(freshness.Isolation):
-		return whyFirstRead
+		return reason.Of(reason.FirstRead)
 	case s.InBlock() && s.isolation != readCommitted && s.isolation != repeatableRead && !freshness.Off(freshness.Isolation), s.ended: // after an end it is not known which block the next is in
-		return whyIsolation
+		return reason.Of(reason.UnknownIsolation)
 	case len(r.Comment) > 0 && leftOut(r.Comment):
-		return whyLabel
+		return reason.Of(reason.StatementLeftOut)
 	case !known:
 	case s.elsewhere() && !freshness.Off(freshness.OtherServers):
-		return whyElsewhere
+		return reason.Of(reason.OtherServer)
 	case s.settings.LeftOut:
-		return whyLeftOut
-	case s.settings.Strange != "":
-		return s.settings.Strange
+		return reason.Of(reason.SessionLeftOut)
+	case s.settings.Strange != reason.None:
+		return reason.Of(s.settings.Strange)
 	case s.settings.Temporary:
-		return whyTemporary
+		return reason.Of(reason.TemporaryTables)
 	case d.resolved.Remembers && !s.steady():
-		return whyRemembers
+		return reason.Of(reason.RemembersOthers)
 	case !s.InBlock() && s.settings.isolation() == serializable && !freshness.Off(freshness.Isolation):
-		return whySerializing
+		return reason.Of(reason.SerializableSession)
 	}
-	return ""
+	return reason.Reason{}
 }
 
 // OptOut is the name of the setting, and Label that of the label, by which a session or a statement asks with the value

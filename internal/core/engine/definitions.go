@@ -7,6 +7,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/reason"
 )
 
 // A change of definitions that concerns some names only does not make the whole catalog unknown. Until the catalog has been
@@ -165,7 +166,7 @@ func (r *resolution) among(p *Pattern) *resolution {
 		if r.IfOwn != nil && quiet == analysis.QuietAll && missingAmong(r.Missing, list) {
 			does = *r.IfOwn
 		}
-		does.Reasons = append(slices.Clone(does.Reasons), whyDefinition)
+		does.Reasons = append(slices.Clone(does.Reasons), reason.Of(reason.DefinitionChanged))
 		does.OfTime, does.Missing, does.IfOwn = false, nil, nil
 		out = newResolution(r.db, r.schema, r.path, &does, p)
 	default:

@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
-
 	"jollylarder/internal/core/ledger"
 )
 
@@ -18,10 +18,10 @@ func sends(s *Session, list ...string) {
 	for _, sql := range list {
 		d := decide(s, sql)
 		s.Send(&d, now)
-		switch d.does.Verb {
-		case "begin":
+		switch d.does.Kind {
+		case analysis.KindBegin:
 			state = InBlock
-		case "commit", "rollback":
+		case analysis.KindCommit, analysis.KindRollback:
 			state = Idle
 		}
 		p := s.Pending()

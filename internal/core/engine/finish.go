@@ -3,8 +3,10 @@ package engine
 import (
 	"time"
 
+	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
 	"jollylarder/internal/core/store"
@@ -30,7 +32,7 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 		return
 	}
 	rec := ledger.Record{Outcome: d.Outcome, Reason: d.Reason, Took: r.Took, Keepable: d.Keepable, Failed: r.Failed, Rows: r.Rows, Bytes: r.Bytes, Caller: s.who, Lane: s.lane,
-		Ruled: d.ruled, LeftOut: d.Reason == whyLeftOut || d.Reason == whyLabel}
+		Ruled: d.ruled, LeftOut: d.Reason.Code == reason.SessionLeftOut || d.Reason.Code == reason.StatementLeftOut}
 	var age time.Duration
 	switch d.Outcome {
 	case ledger.Hit:
@@ -64,7 +66,7 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 		}
 	}
 	s.landed(d.flight)
-	if w := d.write; w != nil && w.name != "" && !r.Failed && d.Pattern.Facts.Verb != prepares {
+	if w := d.write; w != nil && w.name != "" && !r.Failed && d.Pattern.Facts.Kind != analysis.KindPrepareTransaction {
 		s.db.done(w.name, w.times)
 	}
 	if d.Compare && r.Sum != 0 && !r.Failed && d.Outcome != ledger.Hit {

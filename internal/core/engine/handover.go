@@ -3,6 +3,7 @@ package engine
 import (
 	"sync"
 
+	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
 )
 
@@ -27,17 +28,13 @@ const mostHandovers = 1000
 // ones.
 const longestHandover = 1 << 10
 
-// The verbs of the second phase's statements.
-const (
-	prepares = "prepare transaction"
-	commits  = "commit prepared"
-	undoes   = "rollback prepared"
-)
-
 // secondPhase says whether a pattern makes or ends a prepared transaction.
 func (p *Pattern) secondPhase() bool {
-	v := p.Facts.Verb
-	return len(v) > len("select") && (v == prepares || v == commits || v == undoes)
+	switch p.Facts.Kind {
+	case analysis.KindPrepareTransaction, analysis.KindCommitPrepared, analysis.KindRollbackPrepared:
+		return true
+	}
+	return false
 }
 
 // handedOver gives the name in a statement of the second phase, as it is written.

@@ -8,6 +8,7 @@ import (
 
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
 )
 
@@ -89,8 +90,8 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 		readings = d.resolved.shape
 	}
 	parsed, why := s.appendParsed(nil, r, d)
-	if why != "" {
-		d.Reason = why
+	if why != reason.None {
+		d.Reason = reason.Of(why)
 		return
 	}
 	if len(parsed) > 0 {
@@ -108,15 +109,15 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 			d.Outcome, d.Entry = ledger.Hit, e
 			return
 		}
-		d.Reason, d.sampled = whySample, true
+		d.Reason, d.sampled = reason.Of(reason.Sampled), true
 		if !rule.TTLOnly && !(rule.AcceptTime && d.resolved.OfTime) { // which may differ
 			d.sample = e
 		}
 	}
 	if early { // what it gets may be of an earlier moment than this
 		d.Outcome = ledger.Pass
-		if d.Reason == "" {
-			d.Reason = whySnapshot
+		if !d.Reason.Some() {
+			d.Reason = reason.Of(reason.EarlierSnapshot)
 		}
 		d.sample = nil
 		return
@@ -130,7 +131,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	}
 	d.moment = s.e.moments.Load()            // behind the stamp: who begins a block from now on has a later one
 	if s.db.current() != d.resolved.schema { // then it may rest on more than that: it is not known what the stamp should hold
-		d.Outcome, d.Reason, d.key = ledger.Pass, whySchema, nil
+		d.Outcome, d.Reason, d.key = ledger.Pass, reason.Of(reason.SchemaChanged), nil
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/reason"
 )
 
 // What a session has of its own in its server decides what some statements do: those that run what was prepared in SQL, code that stands in the
@@ -14,16 +15,16 @@ import (
 // acts gives the pattern of what a statement does, which is mostly its own.
 func (s *Session) acts(p *Pattern, exact []byte) *Pattern {
 	switch f := p.Facts; {
-	case f.Verb == "execute":
+	case f.Kind == analysis.KindExecute:
 		if q := s.inSQL[f.Executes]; q != nil {
 			return q
 		}
-	case f.Verb == "do" && len(exact) <= long:
+	case f.Kind == analysis.KindDo && len(exact) <= long:
 		if f := s.e.opts.Facts(string(exact)); f.Code != nil {
 			return p.doing(f.Code)
 		}
 	case len(f.Drops) > 0 && s.ownsAll(f.Drops):
-		return p.doing(&analysis.Facts{Verb: f.Verb, Effect: analysis.System | analysis.Settings, Reasons: f.Reasons})
+		return p.doing(&analysis.Facts{Kind: f.Kind, Effect: analysis.System | analysis.Settings, Reasons: f.Reasons})
 	}
 	return p
 }
@@ -38,7 +39,7 @@ func (s *Session) follows(d *Decision) {
 	f := d.Pattern.Facts
 	known := d.does != f
 	switch {
-	case f.Forgets && f.Forgotten != "" && f.Verb == "deallocate":
+	case f.Forgets && f.Forgotten != "" && f.Kind == analysis.KindDeallocate:
 		delete(s.inSQL, f.Forgotten)
 	case f.Forgets:
 		clear(s.inSQL)
@@ -54,7 +55,7 @@ func (s *Session) follows(d *Decision) {
 				delete(s.temp, n) // which may do more from now on
 			}
 		}
-	case f.Prepares != "" && f.Verb == "prepare":
+	case f.Prepares != "" && f.Kind == analysis.KindPrepare:
 		if s.inSQL == nil || len(s.inSQL) >= mostPast {
 			s.inSQL = map[string]*Pattern{}
 		}
@@ -78,7 +79,7 @@ func (s *Session) Numbered(n uint32) Statement {
 			return s.Read([]byte("select " + name + "()")).Clone()
 		}
 	}
-	return Statement{Pattern: s.e.Unreadable("a function call by number")}
+	return Statement{Pattern: s.e.Unreadable(reason.Of(reason.ByNumber))}
 }
 
 // owns says whether all of some tables are temporary ones of the session's own.

@@ -11,6 +11,7 @@ import (
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
 )
 
@@ -193,7 +194,7 @@ func TestWhenAStatementWasPrepared(t *testing.T) {
 				send("commit", Idle)
 			}
 			settle(s, "10", "UTC", described)
-			assert.Equal(t, whyParsedSettings, askParsed(s, dated, &within).Reason, end)
+			assert.Equal(t, reason.ParsedUnderOthers, askParsed(s, dated, &within).Reason.Code, end)
 		}
 	})
 	t.Run("settings that are not known", func(t *testing.T) {
@@ -201,7 +202,7 @@ func TestWhenAStatementWasPrepared(t *testing.T) {
 		s := e.NewSession(Identity{Database: "skerrow", User: "ines"})
 		early := s.Parsed()
 		set(s, "UTC")
-		assert.Equal(t, whyParsedSettings, askParsed(s, dated, &early).Reason)
+		assert.Equal(t, reason.ParsedUnderOthers, askParsed(s, dated, &early).Reason.Code)
 		assert.Equal(t, ledger.Miss, askParsed(s, read, &early).Outcome)
 	})
 	t.Run("definitions", func(t *testing.T) {
@@ -226,7 +227,7 @@ func TestWhenAStatementWasPrepared(t *testing.T) {
 		assert.Equal(t, ledger.Miss, askParsed(other, read, &late).Outcome)
 		assert.Equal(t, ledger.Hit, askParsed(other, read, &late).Outcome)
 		assert.Equal(t, ledger.Miss, askParsed(s, read, &early).Outcome, "it has the types of before")
-		assert.Equal(t, whyParsedSchema, askParsed(s, read, &meanwhile).Reason, "it may have either")
+		assert.Equal(t, reason.ParsedUnknown, askParsed(s, read, &meanwhile).Reason.Code, "it may have either")
 		_, again := e.asked(string(decideKey(s, read, &early)))
 		assert.False(t, again, "nobody else can fetch it again")
 
@@ -236,7 +237,7 @@ func TestWhenAStatementWasPrepared(t *testing.T) {
 		settle(s, "10", "UTC", described) // and the schemas of its search path may be others
 		after := s.Parsed()
 		assert.Equal(t, ledger.Miss, askParsed(s, read, &after).Outcome)
-		assert.Equal(t, whyParsedSchema, askParsed(s, read, &before).Reason, "nobody knows which came first")
+		assert.Equal(t, reason.ParsedUnknown, askParsed(s, read, &before).Reason.Code, "nobody knows which came first")
 	})
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/reason"
 )
 
 // Parsed is when a statement was prepared: a server reads its constants by the settings of that moment, and settles the types of its parameters and
@@ -145,11 +146,11 @@ func folds(text []byte) bool {
 }
 
 // appendParsed adds to a key what tells apart a statement that was prepared under other settings or definitions than those of now. It gives the reason why that cannot be
-// said, or "". For what is prepared and run in one go, and where nothing has changed, it looks at nothing else.
-func (s *Session) appendParsed(key []byte, r *Request, d *Decision) ([]byte, string) {
+// said, or None. For what is prepared and run in one go, and where nothing has changed, it looks at nothing else.
+func (s *Session) appendParsed(key []byte, r *Request, d *Decision) ([]byte, reason.Code) {
 	p := r.Parsed
 	if p == nil || freshness.Off(freshness.ParsedUnder) {
-		return key, ""
+		return key, reason.None
 	}
 	// The settings matter to its constants, and by the search path to what its names mean, and so to the types of its columns.
 	matter := func() bool {
@@ -158,7 +159,7 @@ func (s *Session) appendParsed(key []byte, r *Request, d *Decision) ([]byte, str
 	if (p.lost || p.count > 1 || p.generations[0] != s.generation) && matter() {
 		switch identity := s.identityOf(p); {
 		case identity == nil:
-			return key, whyParsedSettings
+			return key, reason.ParsedUnderOthers
 		case !bytes.Equal(identity, s.identity):
 			key = append(appendPart(key, identity), 's')
 		}
@@ -169,13 +170,13 @@ func (s *Session) appendParsed(key []byte, r *Request, d *Decision) ([]byte, str
 		}
 		switch {
 		case p.vague:
-			return key, whyParsedSchema
+			return key, reason.ParsedUnknown
 		case p.late:
 			key = append(binary.BigEndian.AppendUint64(key, p.since), 'e')
 		}
 	}
 	if p.schemaAt == s.db.clocks.Schema.Changes() && !p.unsure {
-		return key, ""
+		return key, reason.None
 	}
 	s.db.mu.Lock()
 	if p.version == 0 && !p.unsure {
@@ -185,9 +186,9 @@ func (s *Session) appendParsed(key []byte, r *Request, d *Decision) ([]byte, str
 	s.db.mu.Unlock()
 	switch {
 	case p.version == 0:
-		return key, whyParsedSchema
+		return key, reason.ParsedUnknown
 	case p.version != serial:
 		key = append(binary.BigEndian.AppendUint64(key, p.version), 'd')
 	}
-	return key, ""
+	return key, reason.None
 }

@@ -16,6 +16,7 @@ import (
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
 )
@@ -338,9 +339,9 @@ func (e *Engine) learn(shape, sql []byte) *Pattern {
 		return p
 	}
 	facts := e.facts(text, sql)
-	if facts.Verb == "unknown" {
+	if facts.Kind == analysis.KindUnknown {
 		// Where it is not understood it is not certain either what in it is a literal: so its text is not shown.
-		p := e.named(unread(text)+": "+facts.Reasons[0], func(string) *analysis.Facts { return facts })
+		p := e.named(unread(text)+": "+facts.Reasons[0].String(), facts)
 		e.patterns.known([]byte(p.Text), shape, e.opts.MostPatterns)
 		return p
 	}
@@ -349,7 +350,7 @@ func (e *Engine) learn(shape, sql []byte) *Pattern {
 	}
 	p := &Pattern{ID: statement.Name(text), Text: shortened(text), Facts: facts, clock: freshness.Clock{Name: patternClock}, own: string(text) == showLast}
 	if len(text) > longestPattern {
-		facts.AddReason("its text is too long for its results to be kept")
+		facts.Passes(reason.TooLong)
 	}
 	if known := e.patterns.add(p, text, shape, e.Ledger.NewPattern); known != nil {
 		return known
@@ -400,7 +401,7 @@ func (e *Engine) others() *Pattern {
 	if o == nil {
 		o = &Pattern{
 			ID: statement.Name([]byte("(rare patterns)")), Text: "(rare patterns)",
-			Facts: &analysis.Facts{Verb: "several", Reasons: []string{tooMany}}, Numbers: e.Ledger.NewPattern(),
+			Facts: &analysis.Facts{Kind: analysis.KindSeveral, Reasons: []reason.Reason{reason.Of(reason.TooRare)}}, Numbers: e.Ledger.NewPattern(),
 			clock: freshness.Clock{Name: patternClock},
 		}
 		if !e.patterns.overflow.CompareAndSwap(nil, o) {
@@ -413,7 +414,7 @@ func (e *Engine) others() *Pattern {
 // rest gives a pattern for one statement beyond the limit, of whose effects this is known. Its numbers are summed.
 func (e *Engine) rest(facts *analysis.Facts) *Pattern {
 	o := e.others()
-	facts.AddReason(tooMany)
+	facts.Passes(reason.TooRare)
 	return &Pattern{ID: o.ID, Text: o.Text, Facts: facts, Numbers: o.Numbers, passing: true, clock: freshness.Clock{Name: patternClock}}
 }
 
@@ -475,8 +476,6 @@ func (e *Engine) numbers(p *Pattern) *ledger.Pattern {
 
 // patternClock is the name of the clock that each pattern has for itself. No table is named so.
 const patternClock = "(pattern)"
-
-const tooMany = "its pattern is too rare to be told apart"
 
 // Does gives what a pattern does as far as is known now, in the database it was last resolved for.
 func (e *Engine) Does(p *Pattern) *catalog.Resolved {

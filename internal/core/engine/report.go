@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/statement"
 )
 
@@ -18,7 +19,7 @@ type Report struct {
 	// Pattern is the statement's, or empty if the session has not asked anything yet.
 	Pattern statement.ID
 	Outcome ledger.Outcome
-	Reason  string
+	Reason  reason.Reason
 	// Took is how long the client waited, Age how old the answer of a hit was, and Spared what it avoided.
 	Took, Age, Spared time.Duration
 }

@@ -6,6 +6,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 )
 
 // InBlock says whether the session is in a transaction block, or will be when what was sent has been done.
@@ -17,17 +18,14 @@ func (s *Session) StaysInBlock() bool { return s.InBlock() && !s.ended }
 // Quiet says whether a statement's reply tells nothing that the database holds, so that a statement behind it may be
 // answered before it: nobody can find the second answer older than the first.
 func (d *Decision) Quiet() bool {
-	switch d.Pattern.Facts.Verb {
-	case "begin", "savepoint":
-		return true
-	}
-	return false
+	k := d.Pattern.Facts.Kind
+	return k == analysis.KindBegin || k == analysis.KindSavepoint
 }
 
 // renames says whether a statement may change what the names of prepared statements stand for, other than by saying so.
 func (d *Decision) renames() bool {
 	f := d.does
-	return d.resolved.Everything && !d.blind() || f.Effect&analysis.Unknown != 0 || (f.Prepares != "" || f.Forgets) && f.Verb == "several"
+	return d.resolved.Everything && !d.blind() || f.Effect&analysis.Unknown != 0 || (f.Prepares != "" || f.Forgets) && f.Kind == analysis.KindSeveral
 }
 
 // Renamings counts the statements that may have changed what the names of prepared statements stand for, other than by
@@ -52,7 +50,7 @@ func (s *Session) Send(d *Decision, now time.Time) {
 		s.blockAt, s.snapped, s.snapping = 0, false, false
 	case f.Effect&(analysis.Commits|analysis.Ends) != 0: // the next block may begin with it
 		s.blockAt, s.snapped, s.snapping = s.e.moments.Add(1), false, false
-	case f.Verb == "select", f.Verb == "insert", f.Verb == "update", f.Verb == "delete", f.Verb == "merge":
+	case f.Kind == analysis.KindSelect, f.Kind == analysis.KindInsert, f.Kind == analysis.KindUpdate, f.Kind == analysis.KindDelete, f.Kind == analysis.KindMerge:
 		s.snapping = true
 	}
 	if res.Settings || res.Everything || f.Effect&analysis.Schema != 0 {
@@ -70,11 +68,11 @@ func (s *Session) Send(d *Decision, now time.Time) {
 	}
 	if f.Effect&analysis.Isolates != 0 && s.InBlock() {
 		s.isolation, s.isolated = unknownIsolation, true
-		if f.Verb == "set" { // and not one of several statements
+		if f.Kind == analysis.KindSet { // and not one of several statements
 			s.isolation = isolations[f.Isolation]
 		}
 	}
-	if s.undoable && (f.Effect&(analysis.Commits|analysis.Ends) != 0 || f.Verb == "savepoint") {
+	if s.undoable && (f.Effect&(analysis.Commits|analysis.Ends) != 0 || f.Kind == analysis.KindSavepoint) {
 		s.ForgetSettings() // what the block has changed may be undone by its end, or by going back in it
 	}
 	change := res.change
@@ -122,7 +120,7 @@ func (s *Session) Send(d *Decision, now time.Time) {
 			s.blind = append(s.blind, d.Pattern)
 		}
 	}
-	if f.Verb == prepares {
+	if f.Kind == analysis.KindPrepareTransaction {
 		all := s.collected.Clone()
 		if len(s.blind) > 0 || len(s.definitions) > 0 { // it may have changed the schema
 			all = freshness.Change{}
@@ -205,7 +203,7 @@ func (s *Session) Ready(state TxState) {
 	s.snapped, s.snapping = state == InBlock && (s.snapped || s.snapping), false
 	s.state = state
 	s.begun, s.ended, s.setting = false, false, false
-	s.runs(nil, 0, "", time.Time{})
+	s.runs(nil, 0, reason.Reason{}, time.Time{})
 }
 
 // ReadyBehind is Ready while more has been sent already: where the session stands is then known only when the last of
@@ -243,7 +241,7 @@ func (s *Session) endUnseen(state TxState) {
 
 // Unknown notes that what is sent from now on is not looked at.
 func (s *Session) Unknown(now time.Time) {
-	d := s.Decide(&Request{Statement: Statement{Pattern: s.e.Unreadable("not a message of the protocol")}, NoAsking: true}, now)
+	d := s.Decide(&Request{Statement: Statement{Pattern: s.e.Unreadable(reason.Of(reason.BadMessage))}, NoAsking: true}, now)
 	s.Send(&d, now)
 }
 

@@ -11,6 +11,7 @@ import (
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/statement"
 )
 
@@ -44,8 +45,8 @@ type Settings struct {
 	// Server is what the server says of itself: a text that no other server has, nor the same one after a restart; empty if it
 	// does not tell.
 	Server string
-	// Strange is a reason, or empty, why statements of this session cannot be read the usual way.
-	Strange string
+	// Strange is why statements of this session cannot be read the usual way, or None.
+	Strange reason.Code
 }
 
 // Need is what a session's server has to be asked before a decision can be made.
@@ -105,7 +106,7 @@ type Session struct {
 	temp   map[string]bool     // its temporary tables, as far as nothing happens when they are written
 	before []past              // what its settings were
 
-	unreadable string // why its statements cannot be read at all
+	unreadable reason.Reason // why its statements cannot be read at all
 
 	pathKey     string // the search path as one text; empty while not known
 	identity    []byte // the beginning of its keys; empty while not known
@@ -151,7 +152,7 @@ type Session struct {
 		sync.Mutex
 		pattern *Pattern
 		outcome ledger.Outcome
-		reason  string
+		reason  reason.Reason
 		since   time.Time
 	}
 }
@@ -165,9 +166,9 @@ type lately struct {
 }
 
 // runs notes the statement that is under way, or none.
-func (s *Session) runs(p *Pattern, o ledger.Outcome, reason string, since time.Time) {
+func (s *Session) runs(p *Pattern, o ledger.Outcome, why reason.Reason, since time.Time) {
 	s.running.Lock()
-	s.running.pattern, s.running.outcome, s.running.reason, s.running.since = p, o, reason, since
+	s.running.pattern, s.running.outcome, s.running.reason, s.running.since = p, o, why, since
 	s.running.Unlock()
 }
 
@@ -186,7 +187,7 @@ type Running struct {
 	Identity
 	Pattern *Pattern
 	Outcome ledger.Outcome
-	Reason  string
+	Reason  reason.Reason
 	Since   time.Time
 }
 
@@ -233,8 +234,8 @@ func (s *Session) Knows() bool { return len(s.identity) > 0 }
 // SetUTF8 says whether what the client sends is encoded in UTF-8.
 func (s *Session) SetUTF8(is bool) { s.utf8 = is }
 
-// SetUnreadable notes that the session's statements cannot be split into tokens, and why; empty takes it back.
-func (s *Session) SetUnreadable(why string) { s.unreadable = why }
+// SetUnreadable notes that the session's statements cannot be split into tokens, and why; the zero Reason takes it back.
+func (s *Session) SetUnreadable(why reason.Reason) { s.unreadable = why }
 
 // ForgetSettings notes that settings may be others than were learned.
 func (s *Session) ForgetSettings() {
@@ -365,7 +366,7 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 // isolationOf gives the isolation of a block that a statement begins.
 func (s *Session) isolationOf(f *analysis.Facts) isolation {
 	switch {
-	case s.state != Idle || s.begun || f.Verb != "begin":
+	case s.state != Idle || s.begun || f.Kind != analysis.KindBegin:
 		return unknownIsolation // a BEGIN within a block changes nothing, and one among several cannot be told apart
 	case f.Isolation != analysis.DefaultIsolation:
 		return isolations[f.Isolation]

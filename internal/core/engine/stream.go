@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/statement"
 )
 
@@ -15,7 +16,7 @@ type Event struct {
 	At      time.Time
 	Pattern *Pattern // nil for a drop
 	Outcome ledger.Outcome
-	Reason  string
+	Reason  reason.Reason
 
 	Application, User, Database, Address string
 

@@ -1,10 +1,11 @@
 package ledger
 
 import (
-	"cmp"
 	"slices"
 	"sync"
 	"time"
+
+	"jollylarder/internal/core/reason"
 )
 
 // lately remembers what a pattern's calls were at some moments of the last hour, so that it can be said of the calls since
@@ -77,7 +78,7 @@ func (p *Pattern) Lately(now time.Time) Lately {
 		out.Calls -= n
 	}
 	out.Hits, out.Misses = out.Hits-first.counts[Hit], out.Misses-first.counts[Miss]
-	before := map[string]uint64{}
+	before := map[reason.Reason]uint64{}
 	for _, r := range first.passed {
 		before[r.Reason] = r.Count
 	}
@@ -87,9 +88,7 @@ func (p *Pattern) Lately(now time.Time) Lately {
 			left = append(left, r)
 		}
 	}
-	slices.SortFunc(left, func(a, b ReasonCount) int {
-		return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Reason, b.Reason))
-	})
+	slices.SortFunc(left, byFrequency)
 	out.Passed = left
 	return out
 }

@@ -4,6 +4,8 @@ import (
 	"testing"
 	"time"
 
+	"jollylarder/internal/core/reason"
+
 	"github.com/stretchr/testify/assert"
 )
 
@@ -12,25 +14,25 @@ func TestWhyCallsPassedLately(t *testing.T) {
 	now := time.Unix(1_000_000, 0)
 	l := New(now)
 	p := l.NewPattern()
-	record := func(n int, outcome Outcome, why string) {
+	record := func(n int, outcome Outcome, why reason.Code) {
 		for range n {
-			p.Record(Record{Outcome: outcome, Reason: why})
+			p.Record(Record{Outcome: outcome, Reason: reason.Of(why)})
 		}
 	}
-	record(7, Pass, "no rule")
-	assert.Equal(t, []ReasonCount{{"no rule", 7}}, p.Lately(now).Passed, "since it was first asked")
+	record(7, Pass, reason.NoRule)
+	assert.Equal(t, []ReasonCount{{reason.Of(reason.NoRule), 7}}, p.Lately(now).Passed, "since it was first asked")
 	p.tick(now)
 	for range 30 {
 		now = now.Add(LatelyStep)
-		record(2, Hit, "")
-		record(1, Pass, "own writes")
+		record(2, Hit, reason.None)
+		record(1, Pass, reason.OwnWrite)
 		p.tick(now)
 	}
 	lately := p.Lately(now)
 	assert.Equal(t, now.Add(-LatelySpan), lately.Since)
-	assert.Equal(t, []ReasonCount{{"own writes", 4}}, lately.Passed)
+	assert.Equal(t, []ReasonCount{{reason.Of(reason.OwnWrite), 4}}, lately.Passed)
 	assert.Equal(t, uint64(8), lately.Hits)
-	assert.Equal(t, []ReasonCount{{"own writes", 30}, {"no rule", 7}}, p.Reasons())
+	assert.Equal(t, []ReasonCount{{reason.Of(reason.OwnWrite), 30}, {reason.Of(reason.NoRule), 7}}, p.Reasons())
 	for range 30 { // nobody asks any more
 		now = now.Add(LatelyStep)
 		p.tick(now)

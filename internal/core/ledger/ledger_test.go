@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"jollylarder/internal/core/reason"
+
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 )
@@ -39,7 +41,7 @@ func TestManyWritersLoseNothing(t *testing.T) {
 	for range 8 {
 		wg.Go(func() {
 			for range 1000 {
-				p.Record(Record{Outcome: Pass, Reason: "no rule", Took: time.Millisecond, Keepable: true, Rows: 2})
+				p.Record(Record{Outcome: Pass, Reason: reason.Of(reason.NoRule), Took: time.Millisecond, Keepable: true, Rows: 2})
 				l.Application("quay-boards").Record(Record{Outcome: Hit, Took: time.Microsecond, Spared: time.Millisecond})
 			}
 		})
@@ -47,7 +49,7 @@ func TestManyWritersLoseNothing(t *testing.T) {
 	wg.Wait()
 	assert.Equal(t, uint64(8000), p.Total().Calls())
 	assert.Equal(t, 8*time.Second, p.Total().Keepable)
-	assert.Equal(t, []ReasonCount{{"no rule", 8000}}, p.Reasons())
+	assert.Equal(t, []ReasonCount{{reason.Of(reason.NoRule), 8000}}, p.Reasons())
 	assert.Equal(t, 8*time.Second, l.Application("quay-boards").Total().Spared)
 }
 
@@ -206,7 +208,7 @@ func BenchmarkRecord16Connections(b *testing.B) {
 	b.RunParallel(func(pb *testing.PB) {
 		lane := uint8(connections.Add(1))
 		for i := uint64(0); pb.Next(); i++ {
-			r := Record{Outcome: Pass, Reason: "no rule keeps this pattern", Took: time.Duration(i%1000) * time.Microsecond, Keepable: true, Rows: 1, Bytes: 100, Caller: who, Lane: lane}
+			r := Record{Outcome: Pass, Reason: reason.Of(reason.NoRule), Took: time.Duration(i%1000) * time.Microsecond, Keepable: true, Rows: 1, Bytes: 100, Caller: who, Lane: lane}
 			p.Follow(Asked{Input: i % 500 * 0x9e3779b97f4a7c15}, start)
 			app.Record(r)
 			p.Record(r)

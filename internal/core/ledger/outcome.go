@@ -3,7 +3,11 @@
 // minute is derived from the totals by Tick.
 package ledger
 
-import "time"
+import (
+	"time"
+
+	"jollylarder/internal/core/reason"
+)
 
 // Outcome is what became of a statement.
 type Outcome uint8
@@ -24,8 +28,8 @@ func (o Outcome) String() string { return [...]string{"hit", "miss", "pass", "wr
 // Record is one statement's end.
 type Record struct {
 	Outcome Outcome
-	// Reason says why it passed; it is one of a small number of texts.
-	Reason string
+	// Reason says why it passed; there are few that a pattern passes for.
+	Reason reason.Reason
 	// Took is the time from the statement's arrival to the last byte of its reply.
 	Took time.Duration
 	// Spared is what a hit spared: the time that fetching this very result took last, less Took.

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"sync/atomic"
 	"time"
+
+	"jollylarder/internal/core/reason"
 )
 
 // Pattern is the numbers of one pattern. Make it with Ledger.NewPattern.
@@ -48,13 +50,14 @@ type numbers struct {
 	tally
 	rows, bytes, failed atomic.Uint64
 	origin, memory      Distribution
-	reasons             atomic.Pointer[[]*reason]
+	reasons             atomic.Pointer[[]*passed]
 	callers             atomic.Pointer[callers]
 	_                   [64]byte // the next lane's numbers are on other lines
 }
 
-type reason struct {
-	text  string
+// passed is how often statements passed for one reason.
+type passed struct {
+	why   reason.Reason
 	count atomic.Uint64
 }
 
@@ -142,24 +145,24 @@ func (p *Pattern) Record(r Record) {
 	} else {
 		n.origin.Add(r.Took)
 	}
-	if r.Reason != "" {
-		n.reason(r.Reason).Add(1)
+	if r.Reason.Some() {
+		n.passed(&r.Reason).Add(1)
 	}
 }
 
-func (n *numbers) reason(text string) *atomic.Uint64 {
+func (n *numbers) passed(why *reason.Reason) *atomic.Uint64 {
 	for {
 		have := n.reasons.Load()
-		var list []*reason
+		var list []*passed
 		if have != nil {
 			list = *have
 		}
 		for _, r := range list {
-			if r.text == text {
+			if r.why == *why {
 				return &r.count
 			}
 		}
-		longer := append(slices.Clone(list), &reason{text: text})
+		longer := append(slices.Clone(list), &passed{why: *why})
 		if n.reasons.CompareAndSwap(have, &longer) {
 			return &longer[len(longer)-1].count
 		}
@@ -168,27 +171,30 @@ func (n *numbers) reason(text string) *atomic.Uint64 {
 
 // ReasonCount is how often statements passed for one reason.
 type ReasonCount struct {
-	Reason string
+	Reason reason.Reason
 	Count  uint64
+}
+
+// byFrequency has the most frequent first, and equal ones always in the same order.
+func byFrequency(a, b ReasonCount) int {
+	return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Reason.String(), b.Reason.String()))
 }
 
 // Reasons gives why statements of the pattern passed, the most frequent first.
 func (p *Pattern) Reasons() []ReasonCount {
-	sums := map[string]uint64{}
+	sums := map[reason.Reason]uint64{}
 	p.parts(func(n *numbers) {
 		if list := n.reasons.Load(); list != nil {
 			for _, r := range *list {
-				sums[r.text] += r.count.Load()
+				sums[r.why] += r.count.Load()
 			}
 		}
 	})
 	var out []ReasonCount
-	for text, n := range sums {
-		out = append(out, ReasonCount{text, n})
+	for why, n := range sums {
+		out = append(out, ReasonCount{why, n})
 	}
-	slices.SortFunc(out, func(a, b ReasonCount) int {
-		return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Reason, b.Reason))
-	})
+	slices.SortFunc(out, byFrequency)
 	return out
 }
 

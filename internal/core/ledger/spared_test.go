@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"jollylarder/internal/core/reason"
+
 	"github.com/stretchr/testify/assert"
 )
 
@@ -48,7 +50,7 @@ func TestWhatIsCountedAgainstWhatWasSpared(t *testing.T) {
 	for range 7 {
 		p.Record(Record{Outcome: Hit, Ruled: true, Keepable: true, Took: ms, Spared: 9 * ms})
 	}
-	p.Record(Record{Outcome: Pass, Reason: "in a transaction", Ruled: true, Keepable: true, Took: 10 * ms})
+	p.Record(Record{Outcome: Pass, Reason: reason.Of(reason.UnknownIsolation), Ruled: true, Keepable: true, Took: 10 * ms})
 	s := p.Total()
 	assert.Equal(t, 2*ms+7*9*ms-2*ms, s.Spared, "less what the larder added to the miss")
 	assert.Equal(t, 2*ms, s.Own)

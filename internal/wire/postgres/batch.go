@@ -6,6 +6,7 @@ import (
 
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/statement"
 	"jollylarder/internal/fault"
 )
@@ -245,8 +246,8 @@ func (b *batch) unit(u unit) (n int) {
 		s.awaitQuestions()
 	}
 	r := engine.Request{Statement: stmt.st, Shape: 'x', Types: stmt.types, Busy: s.busy(true)}
-	if stmt.without && r.Busy == "" {
-		r.Busy = whyNoRoom
+	if stmt.without && r.Busy == reason.None {
+		r.Busy = reason.NoRoom
 	}
 	if u.describe != nil {
 		r.Shape = 'd'
@@ -386,9 +387,9 @@ func (b *batch) message(p *part) {
 		}
 		b.owe(p)
 		x := b.exchange()
-		stmt, why := s.boundTo(b.at(p.name)), whyForm
+		stmt, why := s.boundTo(b.at(p.name)), reason.OtherForm
 		if p.limited {
-			why = whyPart
+			why = reason.SomeRows
 		}
 		d := s.eng.Decide(&engine.Request{Statement: stmt.st, Busy: why, NoAsking: true}, b.now)
 		b.oweQuery(p, &d)
@@ -458,7 +459,7 @@ func (b *batch) oweQuery(p *part, d *engine.Decision) {
 func (b *batch) exhausted(p *part) {
 	s := b.s
 	fault.Point("exhausted")
-	if s.busy(true) != "" {
+	if s.busy(true) != reason.None {
 		b.copyUpTo(p.start)
 		x := b.exchange()
 		s.toOrigin = s.owed(x, p, s.toOrigin)

@@ -54,7 +54,7 @@ func effects(f *analysis.Facts, r *catalog.Resolved) string {
 	if len(r.Reasons) == 0 {
 		return strings.Join(append(out, "keep"), "; ")
 	}
-	return strings.Join(append(out, "pass: "+r.Reasons[0]), "; ")
+	return strings.Join(append(out, "pass: "+r.Reasons[0].String()), "; ")
 }
 
 // hidden makes the schema with every kind of hidden dependency and reads its catalog as the larder does.
@@ -94,7 +94,7 @@ func TestCorpus(t *testing.T) {
 		r := schema.Resolve(f, publicPath)
 		fmt.Fprintf(&written, "%s\n\t%s\n", sql, effects(f, r))
 		assert.Equal(t, want, effects(f, r), sql)
-		if f.Verb == "select" {
+		if f.Kind == analysis.KindSelect {
 			missing, ok := oracle.Missing(sql)
 			assert.Empty(t, missing, "the server says that %s depends on it", sql)
 			if ok {

@@ -12,6 +12,7 @@ import (
 
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/fault"
 )
 
@@ -255,7 +256,7 @@ func (s *session) read(sql []byte) (st engine.Statement) {
 	defer func() {
 		if r := recover(); r != nil {
 			s.server.log().Error("a fault in the larder: a statement could not be read", "fault", r)
-			st = engine.Statement{Pattern: s.server.Engine.Unreadable("a fault of the larder in reading it")}
+			st = engine.Statement{Pattern: s.server.Engine.Unreadable(reason.Of(reason.LarderFault))}
 		}
 	}()
 	s.mu.Lock()
@@ -268,7 +269,7 @@ func (s *session) parse(p *part, body []byte) {
 	name, rest, ok := cstring(body)
 	sql, types, ok2 := cstring(rest)
 	if !ok || !ok2 {
-		p.stmt, p.wrong = s.unknown("a Parse message that is not understood"), true
+		p.stmt, p.wrong = s.unknown(reason.BadParse), true
 		return
 	}
 	p.name = place{p.start + headerLen, p.start + headerLen + len(name)}
@@ -307,7 +308,7 @@ func (s *session) bindTo(portal []byte, stmt *prepared) {
 		s.portals = map[string]*prepared{}
 	}
 	if old := s.portals[string(portal)]; old != nil && old != stmt {
-		stmt = s.unknown("a portal that was bound twice") // whether the second worked is not certain
+		stmt = s.unknown(reason.BoundTwice) // whether the second worked is not certain
 	}
 	s.portals[string(portal)] = stmt
 }
@@ -319,7 +320,7 @@ func (s *session) boundTo(portal []byte) *prepared {
 		stmt = s.portals[string(portal)]
 	}
 	if stmt == nil {
-		stmt = s.unknown("a portal that is not known")
+		stmt = s.unknown(reason.UnknownPortal)
 	}
 	return stmt
 }
@@ -332,13 +333,13 @@ func (s *session) meant(name []byte) *prepared {
 		stmt = s.statements[string(name)]
 	}
 	if stmt == nil {
-		stmt = s.unknown("a statement that was not prepared here")
+		stmt = s.unknown(reason.NotPreparedHere)
 	}
 	return stmt
 }
 
-func (s *session) unknown(why string) *prepared {
-	return &prepared{st: engine.Statement{Pattern: s.server.Engine.Unreadable(why)}}
+func (s *session) unknown(why reason.Code) *prepared {
+	return &prepared{st: engine.Statement{Pattern: s.server.Engine.Unreadable(reason.Of(why))}}
 }
 
 // query takes a simple query whose message has just been passed.
@@ -347,11 +348,11 @@ func (s *session) query(body []byte) bool {
 	sql, rest, ok := cstring(body)
 	st := engine.Statement{}
 	if ok && len(rest) == 0 && s.startup.replication && replicationCommand(sql) {
-		st.Pattern = s.server.Engine.Harmless("a command of replication")
+		st.Pattern = s.server.Engine.Harmless(reason.Of(reason.Replication))
 	} else if ok && len(rest) == 0 {
 		st = s.read(sql)
 	} else {
-		st.Pattern = s.server.Engine.Unreadable("a Query message that is not understood")
+		st.Pattern = s.server.Engine.Unreadable(reason.Of(reason.BadQuery))
 	}
 	s.settled = true // whatever becomes of it, the client gets something
 	s.sending.Lock()
@@ -462,7 +463,7 @@ func (s *session) callsNumber(body []byte, now time.Time) bool {
 		if len(body) >= 4 {
 			number = binary.BigEndian.Uint32(body)
 		}
-		d := s.eng.Decide(&engine.Request{Statement: s.eng.Numbered(number), Busy: "a function call by number", NoAsking: true}, now)
+		d := s.eng.Decide(&engine.Request{Statement: s.eng.Numbered(number), Busy: reason.ByNumber, NoAsking: true}, now)
 		e := s.execution(&d)
 		fault.Point("call by number")
 		s.expects(x, expected{kind: wholeExchange, exec: e})
@@ -493,33 +494,26 @@ func (s *session) start(x *exchange, e *execution, now time.Time) {
 	x.pending.Add(s.eng.Pending())
 }
 
-// Reasons to pass that lie in how the statement was sent.
-const (
-	whyEarlier = "sent before an earlier reply had ended"
-	whyPart    = "only some of its rows were asked for"
-	whyForm    = "asked for in a form that is not answered from memory"
-)
-
-// busy gives the reason why nothing can be answered from memory at this moment, or "". In a batch it can behind
+// busy gives the reason why nothing can be answered from memory at this moment, or None. In a batch it can behind
 // messages whose replies tell nothing of what the database holds.
-func (s *session) busy(batch bool) string {
+func (s *session) busy(batch bool) reason.Code {
 	switch {
 	case s.queue.len() == 0 && !s.mid:
-		return ""
+		return reason.None
 	case s.queue.len() == 1 && batch && !s.mid:
 		if x := s.queue.first(); !x.closed && x.loud == 0 && !x.failed && !x.copying {
-			return ""
+			return reason.None
 		}
 	}
 	for _, x := range s.queue.all() {
 		if x.question == nil {
-			return whyEarlier
+			return reason.EarlierReply
 		}
 	}
 	if s.mid {
-		return whyEarlier
+		return reason.EarlierReply
 	}
-	return ""
+	return reason.None
 }
 
 // writeClient writes what is not the origin's to the client. It is called with mu held.
@@ -610,7 +604,7 @@ func (s *session) longMessage(kind byte, total int) bool {
 	if x := s.openExchange(); x != nil && x.failed {
 		return true
 	}
-	long := s.unknown("too long to be analysed")
+	long := s.unknown(reason.TooLongToAnalyse)
 	switch kind {
 	case 'Q', 'F':
 		x := s.openWhole(now)
@@ -657,7 +651,7 @@ func (s *session) relayRest(why string) {
 func (s *session) prepare(name string, stmt *prepared) *parsing {
 	p := &parsing{name: name, stmt: stmt, old: s.statements[name], meanwhile: stmt}
 	if p.old != nil && p.old != stmt {
-		p.meanwhile = s.unknown("a name that is being prepared anew")
+		p.meanwhile = s.unknown(reason.BeingPrepared)
 	}
 	s.doubt()
 	delete(s.doubtful, name)

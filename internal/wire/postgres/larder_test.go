@@ -169,7 +169,7 @@ func (l *larder) passed() (why []string) {
 	defer l.mu.Unlock()
 	for _, e := range l.events {
 		if e.Outcome == ledger.Pass {
-			why = append(why, e.Reason)
+			why = append(why, e.Reason.String())
 		}
 	}
 	return why
@@ -178,7 +178,7 @@ func (l *larder) passed() (why []string) {
 // became says what became of the last of n statements of a pattern, and why.
 func (l *larder) became(sql string, n int) (ledger.Outcome, string) {
 	e := l.outcomes(sql, n)[n-1]
-	return e.Outcome, e.Reason
+	return e.Outcome, e.Reason.String()
 }
 
 func (l *larder) exec(url string, sql ...string) {

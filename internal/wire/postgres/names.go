@@ -1,6 +1,9 @@
 package postgres
 
-import "jollylarder/internal/core/engine"
+import (
+	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/engine"
+)
 
 // The names of prepared statements are the session's, whether the protocol or SQL prepared them: code that runs on the
 // server can take one away, and make another of the same name. After a statement that may do so, the server is asked which
@@ -11,7 +14,7 @@ func (s *session) forgets(d *engine.Decision) {
 	f := d.Pattern.Facts
 	switch {
 	case !f.Forgets:
-	case f.Forgotten != "" && f.Verb == "deallocate":
+	case f.Forgotten != "" && f.Kind == analysis.KindDeallocate:
 		delete(s.statements, f.Forgotten)
 		delete(s.doubtful, f.Forgotten)
 	default:

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/fault"
 )
 
@@ -580,15 +581,15 @@ func (s *session) reported(name, value string) {
 	}
 }
 
-// unreadable says why a session's statements cannot be split into tokens, or "". In some encodings the second byte of
+// unreadable says why a session's statements cannot be split into tokens, if they cannot. In some encodings the second byte of
 // a character may be one that means something in SQL.
-func unreadable(encoding, conforming string) string {
+func unreadable(encoding, conforming string) reason.Reason {
 	if conforming == "off" {
-		return "the session reads backslashes in strings as escapes"
+		return reason.Of(reason.Backslashes)
 	}
 	switch strings.ToUpper(encoding) {
 	case "SJIS", "SHIFT_JIS_2004", "BIG5", "GBK", "UHC", "GB18030", "JOHAB":
-		return "the session's encoding " + encoding + " is not read"
+		return reason.About(reason.Encoding, encoding)
 	}
-	return ""
+	return reason.Reason{}
 }

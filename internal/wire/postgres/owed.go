@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/store"
 )
@@ -88,8 +89,8 @@ func (s *session) owesQuery(d *engine.Decision) bool {
 	if !s.answeredInBlock || s.eng.State() == engine.Failed {
 		return false
 	}
-	switch d.Pattern.Facts.Verb {
-	case "set", "reset", "begin", "several", "unknown", "call", "do":
+	switch d.Pattern.Facts.Kind {
+	case analysis.KindSet, analysis.KindReset, analysis.KindBegin, analysis.KindSeveral, analysis.KindUnknown, analysis.KindCall, analysis.KindDo:
 		return true
 	}
 	return false

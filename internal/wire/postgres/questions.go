@@ -10,6 +10,7 @@ import (
 	analysis "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/reason"
 )
 
 // plainCatalogQuery asks a server that cannot answer catalogQuery for what it has: tables, and by flags what makes them
@@ -139,13 +140,13 @@ func settings(rows [][]string) (engine.Settings, bool) {
 	}
 	if strangePath(r[otherSettings]) {
 		s.Path, s.Role = nil, "" // what was answered may be anybody's word
-		s.Strange = "the session's search path puts other schemas before the system's"
+		s.Strange = reason.SearchPath
 	}
 	if size := sizeOf(s.Values); size > mostSettings {
-		s.Path, s.Values, s.Strange = nil, nil, "the session's settings are too long to be remembered"
+		s.Path, s.Values, s.Strange = nil, nil, reason.LongSettings
 	}
 	if r[1] == "off" {
-		s.Strange = "the session reads backslashes in strings as escapes"
+		s.Strange = reason.Backslashes
 	}
 	return s, true
 }

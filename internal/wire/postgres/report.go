@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/store"
 )
 
@@ -20,7 +21,7 @@ func (s *session) report(shape byte, bound []byte) *store.Entry {
 	ms := func(d time.Duration) string { return fmt.Sprintf("%.3f", float64(d)/float64(time.Millisecond)) }
 	values := []string{"", "", "", "", "", ""}
 	if last.Pattern != "" {
-		values = []string{last.Outcome.String(), last.Reason, string(last.Pattern), ms(last.Took), ms(last.Age), ms(last.Spared)}
+		values = []string{last.Outcome.String(), last.Reason.String(), string(last.Pattern), ms(last.Took), ms(last.Age), ms(last.Spared)}
 	}
 	reply := append([]byte{}, lead...)
 	if shape != 'x' {
@@ -89,7 +90,7 @@ func resultFormats(b []byte) (out []uint16) {
 // own deals with a Parse or a Describe of a statement that the larder answers of its own; false if it is none.
 func (b *batch) own(p *part) bool {
 	s := b.s
-	if p.wrong || s.eng.State() == engine.Failed || s.busy(true) != "" {
+	if p.wrong || s.eng.State() == engine.Failed || s.busy(true) != reason.None {
 		return false
 	}
 	var stmt *prepared

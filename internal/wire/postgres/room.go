@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"runtime"
 
+	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/reason"
 )
 
 // What sessions hold beyond their small buffers comes out of one room that all share, so that no number of clients, and
@@ -33,15 +35,13 @@ func (s *session) newPrepared(name string, sql, types []byte) *prepared {
 	return p
 }
 
-const whyNoRoom = "there is no room to remember what was prepared"
-
 // withoutRoom gives what is remembered of a statement that there is no room for.
 func (s *session) withoutRoom(name string, st engine.Statement) *prepared {
-	switch st.Pattern.Facts.Verb {
-	case "select", "insert", "update", "delete": // what they do is that of their pattern
+	switch st.Pattern.Facts.Kind {
+	case analysis.KindSelect, analysis.KindInsert, analysis.KindUpdate, analysis.KindDelete: // what they do is that of their pattern
 		return &prepared{name: name, st: engine.Statement{Pattern: st.Pattern, MayMeanNow: true}, without: true}
 	}
-	return s.unknown(whyNoRoom)
+	return s.unknown(reason.NoRoom)
 }
 
 // reserve takes room for a message that needs a buffer of its own.

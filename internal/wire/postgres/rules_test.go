@@ -199,7 +199,7 @@ func TestModesOfARule(t *testing.T) {
 		one(t, c, sql)
 		list := l.outcomes(sql, before+2)
 		last := list[len(list)-1]
-		return last.Outcome.String() + " " + last.Reason
+		return last.Outcome.String() + " " + last.Reason.String()
 	}
 	write := "update berths set n = n + 1"
 	assert.Equal(t, "hit ", outcomes(berthOne, func(r *rules.Rule) {}))

@@ -87,7 +87,7 @@ func Body(definition string) (*analysis.Facts, error) {
 		return nil, fmt.Errorf("it is written in %s", language)
 	}
 	r.finish()
-	r.f.Verb = "function"
+	r.f.Kind = analysis.KindFunction
 	r.f.Pins, r.f.Refs = nil, nil
 	return r.f, nil
 }

@@ -6,6 +6,7 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/reason"
 )
 
 // code says what the code of a DO does, or gives nil where that is not known.
@@ -26,8 +27,8 @@ func code(d *pg.DoStmt) *analysis.Facts {
 	if err != nil || strings.Contains(source, "\\") {
 		return nil
 	}
-	f.Verb = "do"
-	f.AddReason("runs code")
+	f.Kind = analysis.KindDo
+	f.Passes(reason.RunsCode)
 	return f
 }
 

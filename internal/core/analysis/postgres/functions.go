@@ -3,7 +3,7 @@ package postgres
 import (
 	"strings"
 
-	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/reason"
 )
 
 // The functions of pg_catalog, judged by name. A name stands in a list only if that holds for every overload of it.
@@ -48,28 +48,28 @@ transaction_timestamp timeofday
 `)
 
 // harmless functions are not kept, for the reason given, but write to no table and change no setting.
-var harmless = map[string]string{}
+var harmless = map[string]reason.Code{}
 
 func init() {
-	for reason, names := range map[string]string{
-		"gives another value at every call":               "random gen_random_uuid random_normal setseed",
-		"moves or reads a sequence":                       "nextval currval lastval setval",
-		"names the connection or transaction":             "pg_backend_pid inet_client_addr inet_client_port inet_server_addr inet_server_port txid_current txid_current_if_assigned txid_current_snapshot pg_current_xact_id pg_current_xact_id_if_assigned pg_current_snapshot current_query pg_my_temp_schema pg_is_other_temp_schema pg_trigger_depth",
-		"waits, locks or notifies":                        "pg_sleep pg_sleep_for pg_sleep_until pg_notify pg_listening_channels pg_blocking_pids",
-		"reads a setting":                                 "current_setting",
-		"ends or cancels another connection":              "pg_cancel_backend pg_terminate_backend",
-		"reports the server's activity":                   "pg_is_in_recovery pg_postmaster_start_time pg_conf_load_time pg_database_size pg_relation_size pg_table_size pg_indexes_size pg_total_relation_size pg_tablespace_size pg_current_wal_lsn pg_last_wal_replay_lsn pg_last_wal_receive_lsn pg_lock_status pg_control_checkpoint pg_control_system pg_control_init pg_control_recovery pg_get_backend_memory_contexts pg_get_shmem_allocations pg_notification_queue_usage pg_jit_available pg_isolation_test_session_is_blocked pg_is_wal_replay_paused pg_get_wal_replay_pause_state pg_last_xact_replay_timestamp pg_stat_have_stats pg_current_wal_flush_lsn pg_current_wal_insert_lsn pg_show_replication_origin_status",
-		"works with a large object":                       "lo_creat lo_create lo_from_bytea lo_get lo_import lo_lseek lo_lseek64 lo_open lo_close lo_put lo_tell lo_tell64 lo_truncate lo_truncate64 lo_unlink loread lowrite",
-		"tells of transactions":                           "txid_status pg_xact_status pg_xact_commit_timestamp pg_xact_commit_timestamp_origin pg_last_committed_xact pg_prepared_xact pg_safe_snapshot_blocking_pids pg_export_snapshot",
-		"resets counters or logs":                         "pg_stat_reset pg_stat_reset_shared pg_stat_reset_single_table_counters pg_stat_reset_single_function_counters pg_stat_reset_slru pg_stat_reset_replication_slot pg_stat_reset_subscription_stats pg_stat_clear_snapshot pg_stat_force_next_flush pg_rotate_logfile pg_log_backend_memory_contexts",
-		"reads definitions in a way that is not followed": "pg_partition_tree pg_partition_ancestors pg_sequence_last_value pg_collation_actual_version pg_database_collation_actual_version",
-		"is work of the server on itself":                 "brin_summarize_range brin_summarize_new_values brin_desummarize_range gin_clean_pending_list pg_switch_wal pg_create_restore_point pg_backup_start pg_backup_stop",
-		"reads the server's files":                        "pg_read_file pg_read_binary_file pg_stat_file pg_ls_dir pg_ls_logdir pg_ls_waldir pg_ls_tmpdir pg_ls_archive_statusdir pg_current_logfile pg_show_all_file_settings pg_hba_file_rules pg_ident_file_mappings",
-		analysis.DependsOnToday:                           "age",
-		analysis.ReadsAsToday:                             "date time timestamp timestamptz timetz timezone json_to_record json_to_recordset jsonb_to_record jsonb_to_recordset json_populate_record json_populate_recordset jsonb_populate_record jsonb_populate_recordset",
+	for why, names := range map[reason.Code]string{
+		reason.AnotherAtEveryCall:  "random gen_random_uuid random_normal setseed",
+		reason.UsesSequence:        "nextval currval lastval setval",
+		reason.NamesConnection:     "pg_backend_pid inet_client_addr inet_client_port inet_server_addr inet_server_port txid_current txid_current_if_assigned txid_current_snapshot pg_current_xact_id pg_current_xact_id_if_assigned pg_current_snapshot current_query pg_my_temp_schema pg_is_other_temp_schema pg_trigger_depth",
+		reason.WaitsOrLocks:        "pg_sleep pg_sleep_for pg_sleep_until pg_notify pg_listening_channels pg_blocking_pids",
+		reason.ReadsSetting:        "current_setting",
+		reason.EndsConnection:      "pg_cancel_backend pg_terminate_backend",
+		reason.ReportsActivity:     "pg_is_in_recovery pg_postmaster_start_time pg_conf_load_time pg_database_size pg_relation_size pg_table_size pg_indexes_size pg_total_relation_size pg_tablespace_size pg_current_wal_lsn pg_last_wal_replay_lsn pg_last_wal_receive_lsn pg_lock_status pg_control_checkpoint pg_control_system pg_control_init pg_control_recovery pg_get_backend_memory_contexts pg_get_shmem_allocations pg_notification_queue_usage pg_jit_available pg_isolation_test_session_is_blocked pg_is_wal_replay_paused pg_get_wal_replay_pause_state pg_last_xact_replay_timestamp pg_stat_have_stats pg_current_wal_flush_lsn pg_current_wal_insert_lsn pg_show_replication_origin_status",
+		reason.LargeObject:         "lo_creat lo_create lo_from_bytea lo_get lo_import lo_lseek lo_lseek64 lo_open lo_close lo_put lo_tell lo_tell64 lo_truncate lo_truncate64 lo_unlink loread lowrite",
+		reason.TellsOfTransactions: "txid_status pg_xact_status pg_xact_commit_timestamp pg_xact_commit_timestamp_origin pg_last_committed_xact pg_prepared_xact pg_safe_snapshot_blocking_pids pg_export_snapshot",
+		reason.ResetsCounters:      "pg_stat_reset pg_stat_reset_shared pg_stat_reset_single_table_counters pg_stat_reset_single_function_counters pg_stat_reset_slru pg_stat_reset_replication_slot pg_stat_reset_subscription_stats pg_stat_clear_snapshot pg_stat_force_next_flush pg_rotate_logfile pg_log_backend_memory_contexts",
+		reason.ReadsDefinitions:    "pg_partition_tree pg_partition_ancestors pg_sequence_last_value pg_collation_actual_version pg_database_collation_actual_version",
+		reason.Maintains:           "brin_summarize_range brin_summarize_new_values brin_desummarize_range gin_clean_pending_list pg_switch_wal pg_create_restore_point pg_backup_start pg_backup_stop",
+		reason.ReadsFiles:          "pg_read_file pg_read_binary_file pg_stat_file pg_ls_dir pg_ls_logdir pg_ls_waldir pg_ls_tmpdir pg_ls_archive_statusdir pg_current_logfile pg_show_all_file_settings pg_hba_file_rules pg_ident_file_mappings",
+		reason.DependsOnToday:      "age",
+		reason.ReadsAsToday:        "date time timestamp timestamptz timetz timezone json_to_record json_to_recordset jsonb_to_record jsonb_to_recordset json_populate_record json_populate_recordset jsonb_populate_record jsonb_populate_recordset",
 	} {
 		for _, n := range strings.Fields(names) {
-			harmless[n] = reason
+			harmless[n] = why
 		}
 	}
 }
@@ -99,23 +99,26 @@ var catalogTypes = set(`regclass regtype regproc regprocedure regnamespace regro
 regdictionary regcollation`)
 
 // harmlessPrefixes are families of which every member is harmless.
-var harmlessPrefixes = []struct{ prefix, reason string }{
-	{"pg_advisory_", "waits, locks or notifies"},
-	{"pg_try_advisory_", "waits, locks or notifies"},
-	{"pg_stat_get_", "reports the server's activity"},
+var harmlessPrefixes = []struct {
+	prefix string
+	why    reason.Code
+}{
+	{"pg_advisory_", reason.WaitsOrLocks},
+	{"pg_try_advisory_", reason.WaitsOrLocks},
+	{"pg_stat_get_", reason.ReportsActivity},
 }
 
-// harmlessReason says why the result of a harmless function is not kept, or "" if the function is not one.
-func harmlessReason(name string) string {
+// harmlessReason says why the result of a harmless function is not kept, or None if the function is not one.
+func harmlessReason(name string) reason.Code {
 	if r, ok := harmless[name]; ok {
 		return r
 	}
 	for _, p := range harmlessPrefixes {
 		if strings.HasPrefix(name, p.prefix) {
-			return p.reason
+			return p.why
 		}
 	}
-	return ""
+	return reason.None
 }
 
 // steadyTypes are the types to which any value may be cast: their input depends on nothing but the value and the key.

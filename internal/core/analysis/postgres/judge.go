@@ -7,20 +7,22 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/analysis/postgres/grammar"
+	"jollylarder/internal/core/reason"
 )
 
 // judged says what is known of one of the server's own functions by its name.
 func judged(name string) (j analysis.Judged) {
+	why := func(c reason.Code) reason.Reason { return reason.Of(c).Behind(reason.Way("").Calls().Within(name)) }
 	switch {
 	case steady[name]:
 		j.Known = true
 	case timed[name]:
-		j.Known, j.Reason = true, "calls "+name+"(), which "+analysis.ChangesWithTime
+		j.Known, j.Reason = true, why(reason.ChangesWithTime)
 	case readsCatalog(name):
 		j.Known, j.System = true, true
 	default:
-		if reason := harmlessReason(name); reason != "" {
-			j.Known, j.Reason = true, "calls "+name+"(), which "+reason
+		if c := harmlessReason(name); c != reason.None {
+			j.Known, j.Reason = true, why(c)
 		}
 	}
 	return j
@@ -47,11 +49,11 @@ func (r *reader) call(c *pg.FuncCall) {
 		r.shifted(c.Args[len(c.Args)-1])
 	case n.Name == "set_config":
 		f.Effect |= analysis.Settings
-		f.AddReason("changes a setting of its session")
+		f.Passes(reason.ChangesSetting)
 	case !j.Known:
 		f.AnyRows = true // it may be an aggregate
 		r.addName(&f.Functions, n)
-	case j.Reason != "":
+	case j.Reason.Some():
 		f.AddReason(j.Reason)
 	default:
 		f.NamesUser = f.NamesUser || n.Name == "current_user" || n.Name == "session_user"
@@ -69,13 +71,13 @@ var searchesText = set(`to_tsvector to_tsquery plainto_tsquery phraseto_tsquery 
 func (r *reader) shifted(n *pg.Node) {
 	switch ok, refs := stamps(n); {
 	case !ok:
-		r.f.AddReason("reads at a time zone what may be a time without a date, which " + analysis.DependsOnToday)
+		r.f.Passes(reason.ZoneOfToday)
 	default:
 		for _, c := range refs {
 			if ref := plain(c, r.scope); ref != nil {
 				r.f.Shifted = append(r.f.Shifted, ref)
 			} else {
-				r.f.AddReason("reads at a time zone what may be a time without a date, which " + analysis.DependsOnToday)
+				r.f.Passes(reason.ZoneOfToday)
 			}
 		}
 	}
@@ -142,13 +144,13 @@ func (r *reader) castTo(t *pg.TypeName, of *pg.Node) {
 		if ref := plain(of, r.scope); ref != nil {
 			f.DateCasts = append(f.DateCasts, ref)
 		} else if !dated(of) {
-			f.AddReason("casts to " + n.Name + " what " + analysis.MayMeanTime)
+			f.AddReason(reason.About(reason.CastMayMeanTime, n.Name))
 		}
 	case system && catalogTypes[n.Name]:
 		f.System = true
 		f.Remembers = f.Remembers || r.plans // by the search path of then
 	case n.Schema == "pg_catalog":
-		f.AddReason("casts to " + n.Name + ", a type that is not known")
+		f.AddReason(reason.About(reason.CastsToUnknown, n.Name))
 	default:
 		r.addName(&f.Types, n)
 	}
@@ -200,7 +202,7 @@ func (r *reader) variable(written string) {
 		}
 		n := qualified(cast.GetTypeName().GetNames())
 		if cast == nil {
-			r.f.AddReason("has a variable of type " + written + ", which is not understood")
+			r.f.AddReason(reason.About(reason.VariableNotUnderstood, written))
 			r.f.Effect |= analysis.Unknown
 			return
 		}

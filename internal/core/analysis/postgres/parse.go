@@ -9,16 +9,19 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/analysis/postgres/grammar"
+	"jollylarder/internal/core/reason"
 )
 
 // Facts parses one statement string and says what it does. It never fails: what cannot be read may do anything.
 func Facts(sql string) *analysis.Facts {
 	tree, err := grammar.Parse(sql)
 	switch {
-	case errors.Is(err, grammar.ErrLong), errors.Is(err, grammar.ErrDeep):
-		return analysis.Unreadable(err.Error())
+	case errors.Is(err, grammar.ErrLong):
+		return analysis.Unreadable(reason.Of(reason.TooLongToRead))
+	case errors.Is(err, grammar.ErrDeep):
+		return analysis.Unreadable(reason.Of(reason.TooDeepToRead))
 	case err != nil:
-		return analysis.Unreadable("its SQL is not understood: " + masked(err.Error()))
+		return analysis.Unreadable(reason.About(reason.NotUnderstood, masked(err.Error())))
 	}
 	r := newReader()
 	for _, s := range tree.Stmts {
@@ -29,12 +32,15 @@ func Facts(sql string) *analysis.Facts {
 	r.finish()
 	switch len(tree.Stmts) {
 	case 0:
-		r.f.Verb = "empty"
-		r.f.AddReason("there is no statement in it")
+		r.f.Kind = analysis.KindEmpty
+		r.f.Passes(reason.NoStatement)
 	case 1:
+		if r.f.Kind == analysis.KindUnknown {
+			return analysis.Unreadable(reason.About(reason.NotUnderstood, "the grammar gives no statement"))
+		}
 	default:
-		r.f.Verb = "several"
-		r.f.AddReason("several statements in one string")
+		r.f.Kind = analysis.KindSeveral
+		r.f.Passes(reason.Several)
 	}
 	return r.f
 }

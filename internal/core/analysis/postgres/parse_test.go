@@ -108,7 +108,7 @@ func TestFacts(t *testing.T) {
 		assert.Equal(t, c.effect, f.Effect, "effect of %s", c.sql)
 		first := ""
 		if len(f.Reasons) > 0 {
-			first = f.Reasons[0]
+			first = f.Reasons[0].String()
 		}
 		assert.Equal(t, c.reason, first, "reason of %s", c.sql)
 	}
@@ -161,7 +161,7 @@ func TestReasonsTellNoLiteral(t *testing.T) {
 		"alter role x password S3": "its SQL is not understood: syntax error",
 		"select f(1 'secret' 'x')": "its SQL is not understood: syntax error",
 	} {
-		assert.Equal(t, want, Facts(sql).Reasons[0], sql)
+		assert.Equal(t, want, Facts(sql).Reasons[0].String(), sql)
 	}
 }
 

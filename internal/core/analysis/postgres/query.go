@@ -7,6 +7,7 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/reason"
 )
 
 // cte is a common table expression that can be named at one place, with those that could before it.
@@ -72,7 +73,7 @@ func (r *reader) with(w *pg.WithClause) {
 	for _, n := range w.Ctes {
 		c := n.GetCommonTableExpr()
 		if c.SearchClause != nil || c.CycleClause != nil {
-			r.f.AddReason("uses SEARCH or CYCLE, which is not followed")
+			r.f.Passes(reason.SearchOrCycle)
 			r.f.Star, r.f.Whole = true, true
 			if c.CycleClause != nil {
 				r.walk(c.CycleClause.CycleMarkValue)
@@ -111,11 +112,11 @@ func (r *reader) query(s *pg.SelectStmt) (columns []analysis.Output, open bool) 
 		f.AnyRows = true
 	}
 	if len(s.LockingClause) > 0 {
-		f.AddReason("locks the rows it reads")
+		f.Passes(reason.Locks)
 	}
 	if s.IntoClause != nil {
 		f.Effect |= analysis.Schema
-		f.AddReason("creates a table")
+		f.Passes(reason.CreatesTable)
 	}
 	r.with(s.WithClause)
 	outer := r.scope

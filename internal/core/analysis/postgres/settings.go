@@ -7,6 +7,7 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/reason"
 )
 
 // ResultSettings are the settings that can change the result of a statement that reads plain tables through functions
@@ -40,38 +41,38 @@ func settingEffect(name string) analysis.Effect {
 
 func (r *reader) setting(s *pg.VariableSetStmt) {
 	f := r.f
-	f.Verb = "set"
+	f.Kind = analysis.KindSet
 	what := "the setting " + s.Name
 	switch s.Kind {
 	case pg.VariableSetKind_VAR_RESET:
-		f.Verb = "reset"
+		f.Kind = analysis.KindReset
 	case pg.VariableSetKind_VAR_RESET_ALL:
-		f.Verb, what = "reset", "all settings"
+		f.Kind, what = analysis.KindReset, "all settings"
 	}
 	switch s.Name {
 	case "TRANSACTION SNAPSHOT":
 		f.Effect |= analysis.Isolates
-		f.AddReason("changes what its transaction sees")
+		f.Passes(reason.ChangesSnapshot)
 		return
 	case "TRANSACTION":
 		if f.Isolation = isolation(s.Args); f.Isolation != analysis.DefaultIsolation {
 			f.Effect |= analysis.Isolates
 		}
-		f.AddReason("changes what its transaction sees or may do")
+		f.Passes(reason.ChangesTransaction)
 		return
 	case "SESSION CHARACTERISTICS":
 		if isolation(s.Args) != analysis.DefaultIsolation {
 			f.Effect |= analysis.Settings
 		}
-		f.AddReason("changes what transactions of its session see or may do")
+		f.Passes(reason.ChangesTransactions)
 		return
 	}
 	f.Effect |= settingEffect(s.Name)
 	if s.IsLocal {
-		f.AddReason("changes " + what + " for its transaction")
+		f.AddReason(reason.About(reason.ChangesForTransaction, what))
 		return
 	}
-	f.AddReason("changes " + what + " of its session")
+	f.AddReason(reason.About(reason.ChangesForSession, what))
 }
 
 // isolation gives what a list of a transaction's modes says of its isolation.

@@ -1,13 +1,13 @@
 package postgres
 
 import (
-	"fmt"
 	"strings"
 	"unicode"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/reason"
 )
 
 // statement reads one whole statement.
@@ -15,28 +15,28 @@ func (r *reader) statement(n *pg.Node) {
 	f := r.f
 	switch s := n.Node.(type) {
 	case *pg.Node_SelectStmt:
-		f.Verb = "select"
+		f.Kind = analysis.KindSelect
 		r.outermost = true
 		r.subquery(n)
 	case *pg.Node_InsertStmt:
-		f.Verb = "insert"
+		f.Kind = analysis.KindInsert
 		r.outermost = true
 		r.subquery(n)
 	case *pg.Node_UpdateStmt:
-		f.Verb = "update"
+		f.Kind = analysis.KindUpdate
 		r.outermost = true
 		r.subquery(n)
 	case *pg.Node_DeleteStmt:
-		f.Verb = "delete"
+		f.Kind = analysis.KindDelete
 		r.outermost = true
 		r.subquery(n)
 	case *pg.Node_MergeStmt:
-		f.Verb = "merge"
+		f.Kind = analysis.KindMerge
 		r.subquery(n)
 	case *pg.Node_CopyStmt:
 		r.copyStatement(s.CopyStmt)
 	case *pg.Node_TruncateStmt:
-		f.Verb = "truncate"
+		f.Kind = analysis.KindTruncate
 		for _, t := range s.TruncateStmt.Relations {
 			if v := t.GetRangeVar(); v != nil {
 				r.write(v, analysis.Truncate)
@@ -44,72 +44,72 @@ func (r *reader) statement(n *pg.Node) {
 		}
 		f.Cascade = s.TruncateStmt.Behavior == pg.DropBehavior_DROP_CASCADE
 	case *pg.Node_ExplainStmt:
-		f.Verb = "explain"
-		f.AddReason("shows a plan, which changes with statistics")
+		f.Kind = analysis.KindExplain
+		f.Passes(reason.ShowsPlan)
 		if runs(s.ExplainStmt) {
 			r.statement(s.ExplainStmt.Query)
-			f.Verb = "explain"
+			f.Kind = analysis.KindExplain
 		}
 	case *pg.Node_DeclareCursorStmt:
-		f.Verb = "declare"
-		f.AddReason("opens a cursor, whose rows can be read only once")
+		f.Kind = analysis.KindDeclare
+		f.Passes(reason.OpensCursor)
 		r.walk(s.DeclareCursorStmt.Query)
 	case *pg.Node_TransactionStmt:
 		r.transaction(s.TransactionStmt)
 	case *pg.Node_VariableSetStmt:
 		r.setting(s.VariableSetStmt)
 	case *pg.Node_DiscardStmt:
-		f.Verb = "discard"
+		f.Kind = analysis.KindDiscard
 		f.Forgets = true
 		f.Effect |= analysis.Settings | analysis.System
-		f.AddReason("throws away the state of its session")
+		f.Passes(reason.Discards)
 	case *pg.Node_CallStmt:
-		f.Verb = "call"
+		f.Kind = analysis.KindCall
 		f.Effect |= analysis.Settings | analysis.Commits // a procedure may end its transaction on the way
-		f.AddReason("runs a procedure")
+		f.Passes(reason.RunsProcedure)
 		r.walk(&pg.Node{Node: &pg.Node_FuncCall{FuncCall: s.CallStmt.Funccall}})
 	case *pg.Node_DoStmt:
-		f.Verb = "do"
-		r.anything("runs code, which may do anything")
+		f.Kind = analysis.KindDo
+		r.anything(reason.RunsUnknownCode)
 		f.Code = code(s.DoStmt)
 	case *pg.Node_ExecuteStmt:
-		f.Verb = "execute"
+		f.Kind = analysis.KindExecute
 		r.all(s.ExecuteStmt.Params)
-		r.anything("runs a statement that was prepared in SQL, and is not known")
+		r.anything(reason.RunsUnknownPrepared)
 		if len(f.Functions)+len(f.BuiltIns)+len(f.Types)+len(f.Fields)+len(f.Operators)+len(f.Reads) == 0 { // what it is run with does nothing of its own
 			f.Executes = s.ExecuteStmt.Name
 		}
 	case *pg.Node_DeallocateStmt:
-		f.Verb = "deallocate"
-		f.AddReason("forgets a prepared statement")
+		f.Kind = analysis.KindDeallocate
+		f.Passes(reason.ForgetsPrepared)
 		f.Forgets, f.Forgotten = true, s.DeallocateStmt.Name
 	case *pg.Node_LoadStmt:
-		f.Verb = "load"
-		r.anything("loads code into the server")
+		f.Kind = analysis.KindLoad
+		r.anything(reason.LoadsCode)
 	case *pg.Node_PrepareStmt:
-		f.Verb = "prepare"
-		f.AddReason("prepares a statement for its session")
+		f.Kind = analysis.KindPrepare
+		f.Passes(reason.Prepares)
 		f.Prepares, f.Prepared = s.PrepareStmt.Name, preparedFacts(s.PrepareStmt)
 	case *pg.Node_CommentStmt:
 		if shared(n) {
 			r.definition(n)
 			break
 		}
-		f.Verb = "comment"
+		f.Kind = analysis.KindComment
 		f.Effect |= analysis.System
-		f.AddReason("changes a comment in the system catalogs")
+		f.Passes(reason.Comments)
 	case *pg.Node_RefreshMatViewStmt:
-		f.Verb = "refresh materialized view"
+		f.Kind = analysis.KindRefresh
 		r.write(s.RefreshMatViewStmt.Relation, analysis.Insert|analysis.Delete)
 		f.Effect |= analysis.System // whether it holds anything stands there
 	case *pg.Node_ClusterStmt:
-		r.maintenance("cluster")
+		r.maintenance(analysis.KindCluster)
 	case *pg.Node_ReindexStmt:
-		r.maintenance("reindex")
+		r.maintenance(analysis.KindReindex)
 	default:
-		if verb, why, ok := inert(n); ok {
-			f.Verb = verb
-			f.AddReason(why)
+		if kind, why := inert(n); why != reason.None {
+			f.Kind = kind
+			f.Passes(why)
 			return
 		}
 		r.definition(n)
@@ -125,21 +125,21 @@ func preparedFacts(p *pg.PrepareStmt) *analysis.Facts {
 	r.statement(p.Query)
 	r.finish()
 	r.f.Pins = nil // its values are those that it is run with
-	r.f.AddReason("runs a statement that was prepared in SQL")
+	r.f.Passes(reason.RunsPrepared)
 	return r.f
 }
 
 // maintenance reads a statement that puts a table or index in order, and writes that down in the system catalogs.
-func (r *reader) maintenance(verb string) {
-	r.f.Verb = verb
+func (r *reader) maintenance(k analysis.Kind) {
+	r.f.Kind = k
 	r.f.Effect |= analysis.System
-	r.f.AddReason("is work of the server on itself")
+	r.f.Passes(reason.Maintains)
 }
 
 func (r *reader) copyStatement(c *pg.CopyStmt) {
 	f := r.f
-	f.Verb = "copy"
-	f.AddReason("copies data in or out")
+	f.Kind = analysis.KindCopy
+	f.Passes(reason.Copies)
 	switch {
 	case c.Relation != nil && c.IsFrom:
 		r.write(c.Relation, analysis.Insert)
@@ -153,7 +153,7 @@ func (r *reader) copyStatement(c *pg.CopyStmt) {
 	}
 	if c.IsProgram {
 		f.Effect |= analysis.Unknown | analysis.Shared
-		f.AddReason("runs a program on the server")
+		f.Passes(reason.RunsProgram)
 	}
 }
 
@@ -161,30 +161,30 @@ func (r *reader) copyStatement(c *pg.CopyStmt) {
 func (r *reader) definition(n *pg.Node) {
 	f := r.f
 	name := string(n.ProtoReflect().WhichOneof(n.ProtoReflect().Descriptor().Oneofs().Get(0)).Message().Name())
-	f.Verb = verbOf(name)
+	f.Kind, f.Definition = analysis.KindDefinition, definitionOf(name)
 	if f.Grants = granted(n); f.Grants != nil {
 		f.Effect |= analysis.System
-		f.AddReason("changes privileges")
+		f.Passes(reason.ChangesPrivileges)
 		return
 	}
 	f.Makes, f.Drops = made(n), dropped(n)
 	if temporary(n) {
 		f.Effect |= analysis.System | analysis.Settings
-		f.AddReason("makes something temporary for its session")
+		f.Passes(reason.MakesTemporary)
 	} else if r.defines(n) {
 		f.Effect |= analysis.System
-		f.AddReason("changes the definition of what it names")
+		f.Passes(reason.ChangesDefinition)
 	} else {
 		f.Effect |= analysis.Schema
 		if shared(n) {
 			f.Effect |= analysis.Shared
 		}
-		f.AddReason("changes the schema, privileges or the like")
+		f.Passes(reason.ChangesSchema)
 	}
 	switch c := n.Node.(type) {
 	case *pg.Node_CreateTableAsStmt:
 		if c.CreateTableAsStmt.Query.GetExecuteStmt() != nil {
-			r.anything("runs a statement prepared in SQL, which is not followed")
+			r.anything(reason.MakesFromPrepared)
 			return
 		}
 		r.walk(c.CreateTableAsStmt.Query)
@@ -239,8 +239,8 @@ func temporary(n *pg.Node) bool {
 	return v.GetRelpersistence() == "t"
 }
 
-// verbOf gives the words of a definition from the name of its kind: "CreateTrigStmt" is "create trigger".
-func verbOf(kind string) string {
+// definitionOf gives the words of a definition from the name of its kind: "CreateTrigStmt" is "create trigger".
+func definitionOf(kind string) string {
 	switch kind = strings.TrimSuffix(kind, "Stmt"); kind {
 	case "Create":
 		return "create table"
@@ -263,9 +263,9 @@ func verbOf(kind string) string {
 	return words.String()
 }
 
-func (r *reader) anything(reason string) {
+func (r *reader) anything(why reason.Code) {
 	r.f.Effect |= analysis.Unknown | analysis.Settings | analysis.Commits
-	r.f.AddReason(reason)
+	r.f.Passes(why)
 }
 
 // runs says whether EXPLAIN may also run its statement. What the option is set to may be a literal, which is another in
@@ -280,66 +280,66 @@ func runs(e *pg.ExplainStmt) bool {
 }
 
 // inert says whether a statement changes nothing that a result could rest on, and why its own is not kept.
-func inert(n *pg.Node) (verb, why string, ok bool) {
+func inert(n *pg.Node) (analysis.Kind, reason.Code) {
 	switch n.Node.(type) {
 	case *pg.Node_VariableShowStmt:
-		return "show", "shows a setting of its session", true
+		return analysis.KindShow, reason.ShowsSetting
 	case *pg.Node_ListenStmt:
-		return "listen", "waits for notifications", true
+		return analysis.KindListen, reason.Listens
 	case *pg.Node_UnlistenStmt:
-		return "unlisten", "waits for notifications no more", true
+		return analysis.KindUnlisten, reason.Unlistens
 	case *pg.Node_NotifyStmt:
-		return "notify", "sends a notification", true
+		return analysis.KindNotify, reason.Notifies
 	case *pg.Node_FetchStmt:
-		return "fetch", "reads from a cursor, which moves it", true
+		return analysis.KindFetch, reason.ReadsCursor
 	case *pg.Node_ClosePortalStmt:
-		return "close", "closes a cursor", true
+		return analysis.KindClose, reason.ClosesCursor
 	case *pg.Node_CheckPointStmt:
-		return "checkpoint", "is work of the server on itself", true
+		return analysis.KindCheckpoint, reason.Maintains
 	case *pg.Node_LockStmt:
-		return "lock", "locks a table", true
+		return analysis.KindLock, reason.LocksTable
 	case *pg.Node_VacuumStmt:
-		return "vacuum", "is work of the server on itself", true
+		return analysis.KindVacuum, reason.Maintains
 	case *pg.Node_ConstraintsSetStmt:
-		return "set constraints", "changes when its transaction checks constraints", true
+		return analysis.KindSetConstraints, reason.ChangesConstraints
 	}
-	return "", "", false
+	return analysis.KindUnknown, reason.None
 }
 
 func (r *reader) transaction(t *pg.TransactionStmt) {
 	f := r.f
-	kind := "begins or ends a transaction"
+	why := reason.BeginsOrEnds
 	switch t.Kind {
 	case pg.TransactionStmtKind_TRANS_STMT_BEGIN, pg.TransactionStmtKind_TRANS_STMT_START:
-		f.Verb = "begin"
+		f.Kind = analysis.KindBegin
 		f.Effect |= analysis.Begins
 		f.Isolation = isolation(t.Options)
 	case pg.TransactionStmtKind_TRANS_STMT_COMMIT:
-		f.Verb = "commit"
+		f.Kind = analysis.KindCommit
 		f.Effect |= analysis.Commits
 	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK:
-		f.Verb = "rollback"
+		f.Kind = analysis.KindRollback
 		f.Effect |= analysis.Ends
 	case pg.TransactionStmtKind_TRANS_STMT_PREPARE:
-		f.Verb = "prepare transaction"
+		f.Kind = analysis.KindPrepareTransaction
 		f.Effect |= analysis.Ends // what it wrote counts when its name is committed
-		kind = "hands its transaction over to a name, for whoever ends it"
+		why = reason.HandsOver
 	case pg.TransactionStmtKind_TRANS_STMT_COMMIT_PREPARED:
-		f.Verb = "commit prepared"
+		f.Kind = analysis.KindCommitPrepared
 		f.Effect |= analysis.Unknown | analysis.Shared // what it wrote was sent by another session, perhaps before this program began
-		kind = "commits what another session may have written"
+		why = reason.CommitsHandedOver
 	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_PREPARED:
-		f.Verb = "rollback prepared"
-		kind = "ends a transaction that was handed over to a name"
+		f.Kind = analysis.KindRollbackPrepared
+		why = reason.EndsHandedOver
 	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK_TO:
-		f.Verb, kind = "savepoint", "goes back to a savepoint"
+		f.Kind, why = analysis.KindSavepoint, reason.ReturnsToSavepoint
 	case pg.TransactionStmtKind_TRANS_STMT_RELEASE:
-		f.Verb, kind = "savepoint", "forgets a savepoint"
+		f.Kind, why = analysis.KindSavepoint, reason.ReleasesSavepoint
 	default:
-		f.Verb, kind = "savepoint", "sets a savepoint"
+		f.Kind, why = analysis.KindSavepoint, reason.SetsSavepoint
 	}
 	if t.Chain {
-		kind = fmt.Sprintf("%s and begins the next", kind)
+		why = reason.EndsAndBegins
 	}
-	f.AddReason(kind)
+	f.Passes(why)
 }

@@ -1,7 +1,6 @@
 package postgres
 
 import (
-	"fmt"
 	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
@@ -9,6 +8,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/statement"
 )
 
@@ -34,7 +34,7 @@ func (r *reader) walk(n *pg.Node) {
 		// A date, a time, an interval or an amount of money is not written without a digit, nor is null in an array without braces.
 		f.Remembers = f.Remembers || r.plans && strings.ContainsAny(x.AConst.GetSval().GetSval(), "0123456789{")
 		if s := x.AConst.GetSval(); s != nil && r.body && !freshness.Off(freshness.NowInBodies) && statement.MayMeanNow([]byte(s.Sval)) {
-			f.AddReason("holds a text, which " + analysis.MayMeanTime)
+			f.Passes(reason.TextMayMeanTime)
 		}
 	case *pg.Node_ParamRef:
 		r.parameters[int(x.ParamRef.Number)]++
@@ -117,7 +117,7 @@ func (r *reader) walk(n *pg.Node) {
 			f.NamesUser = true
 		case pg.SQLValueFunctionOp_SVFOP_CURRENT_CATALOG, pg.SQLValueFunctionOp_SVFOP_CURRENT_SCHEMA:
 		default:
-			f.AddReason(analysis.AsksForTime)
+			f.Passes(reason.AsksForTime)
 		}
 	case *pg.Node_SetToDefault, *pg.Node_AStar, *pg.Node_String_, *pg.Node_CurrentOfExpr:
 	default:
@@ -130,7 +130,7 @@ func (r *reader) walk(n *pg.Node) {
 func (r *reader) notUnderstood(n *pg.Node) {
 	m := n.ProtoReflect()
 	kind := m.WhichOneof(m.Descriptor().Oneofs().Get(0)).Message().Name()
-	r.f.AddReason(fmt.Sprintf("uses %s, which is not known to be safe", kind))
+	r.f.AddReason(reason.About(reason.UnsafeNode, string(kind)))
 	r.f.Star, r.f.Whole = true, true
 	r.below(m.Get(m.WhichOneof(m.Descriptor().Oneofs().Get(0))).Message())
 }
@@ -190,7 +190,7 @@ func (r *reader) column(c *pg.ColumnRef) *analysis.Ref {
 	last := ref.Path[len(ref.Path)-1]
 	r.addText(&f.Columns, last)
 	if changing[last] && !freshness.Off(freshness.SystemColumns) {
-		f.AddReason("reads the system column " + last + ", which changes on its own")
+		f.AddReason(reason.About(reason.SystemColumn, last))
 	}
 	if len(ref.Path) > 1 {
 		f.Fields = append(f.Fields, analysis.Field{Ref: ref, Name: last, Function: judged(last)})
@@ -286,7 +286,7 @@ func (r *reader) write(v *pg.RangeVar, events analysis.Events, sets ...string) {
 		r.addName(&r.f.Rewritten, w.Name)
 		r.f.Writes = analysis.AddWrite(r.f.Writes, w)
 	}
-	r.f.AddReason("writes")
+	r.f.Passes(reason.Writes)
 }
 
 // first says whether a list has a name for the first time. It looks through no list: a statement may have tens of thousands of
