@@ -140,26 +140,17 @@ const castTo = "cast to "
 // operator follows the functions of an operator or a cast that this database defines.
 func (r *resolver) operator(op string, how []string, way reason.Way) {
 	for _, row := range r.s.operators[op] {
-		if row.OtherName == "" { // only its volatility is known
-			if row.Flags != "i" {
+		if row.function.name == "" { // only its volatility is known
+			if row.volatility != 'i' {
 				r.passes(way, reason.UnknownTables, "")
-				r.mayWrite(worst(row.Flags))
+				r.mayWrite(row.volatility)
 			}
 			continue
 		}
-		for _, fn := range r.s.functions[row.OtherName] {
-			if fn.schema == row.OtherSchema {
-				r.call(fn, how, way)
-			}
+		if fn := r.s.function(row.function); fn != nil {
+			r.call(fn, how, way)
 		}
 	}
-}
-
-func worst(volatility string) byte {
-	if volatility == "s" {
-		return 's'
-	}
-	return 'v'
 }
 
 // steadyBase says whether a domain over a type reads its values by nothing but them and the settings in the key.

@@ -90,7 +90,7 @@ func (s *Schema) quiet(name string, asParent bool) analysis.Quiet {
 	q := analysis.QuietAll
 	for _, rel := range list {
 		switch {
-		case rel.view != nil || len(rel.rules) > 0 || len(rel.policies) > 0 || strings.ContainsRune(rel.flags, FlagRowSecurity):
+		case rel.view != nil || len(rel.rules) > 0 || len(rel.policies) > 0 || rel.flags&rowSecurity != 0:
 			return analysis.Loud
 		case len(rel.children) > 0 && !asParent, len(rel.referrers)+len(rel.triggers)+len(rel.calls)+len(rel.parts) > 0 || len(s.typed[rel.full()]) > 0:
 			q = analysis.QuietReads
@@ -113,7 +113,7 @@ func (r *resolver) loud() {
 // redefines takes into account that a relation that there is changes.
 func (r *resolver) redefines(rel *relation, d *analysis.Definition) {
 	if d.Calls {
-		for _, fn := range rel.calls['w'] {
+		for _, fn := range rel.calls[byWrite] {
 			if !slices.ContainsFunc(fn.bodies, func(b *body) bool { return !b.inert() }) {
 				continue
 			}

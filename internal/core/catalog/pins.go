@@ -2,7 +2,6 @@ package catalog
 
 import (
 	"slices"
-	"strings"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
@@ -128,7 +127,7 @@ func (r *resolver) readColumns(f *analysis.Facts) {
 		}
 		for _, rel := range r.s.meant(n, r.path) {
 			_, pinned := r.out.ReadPins[rel.full()]
-			if pinned || whole[rel] || rel.kind != 'r' || r.again[rel] || !r.read[rel] || len(rel.children) > 0 || rel.part || strings.ContainsRune(rel.flags, FlagRowSecurity) {
+			if pinned || whole[rel] || rel.kind != 'r' || r.again[rel] || !r.read[rel] || len(rel.children) > 0 || rel.part || rel.flags&rowSecurity != 0 {
 				continue
 			}
 			names := []string{}
@@ -300,7 +299,7 @@ func (r *relation) column(name string) *Column {
 
 // PinColumns gives the columns of a table whose values are told apart.
 func (s *Schema) PinColumns(schema, table string) (out []Column) {
-	if rel := s.find(schema, table); rel != nil {
+	if rel := s.find(fullName{schema, table}); rel != nil {
 		for _, c := range rel.columns {
 			if c.Type != freshness.NoType {
 				out = append(out, c)
@@ -313,7 +312,7 @@ func (s *Schema) PinColumns(schema, table string) (out []Column) {
 // Assigned gives the columns of a table that an update may have changed, of which a stream told that it changed some; nil where it does not tell of
 // all columns. Of generated ones it never tells.
 func (s *Schema) Assigned(schema, table string, sets, told []string) []string {
-	rel := s.find(schema, table)
+	rel := s.find(fullName{schema, table})
 	if rel == nil {
 		return nil
 	}

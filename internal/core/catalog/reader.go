@@ -410,7 +410,9 @@ func (r *Reader) paced(took time.Duration) {
 // hasTexts says whether something in a part has a text: a view, or by a link that only such have.
 func (p *part) hasTexts() bool {
 	return slices.ContainsFunc(p.rows[Relations], func(row Row) bool {
-		return row.What == "relation" && row.Flags != "" && (row.Flags[0] == 'v' || row.Flags[0] == 'm' || strings.ContainsAny(row.Flags[1:], string([]rune{FlagRowSecurity, FlagRules})))
+		said, _ := row.read()
+		rel, is := said.(relationRecord)
+		return is && (rel.kind == 'v' || rel.kind == 'm' || rel.flags&(rowSecurity|hasRules) != 0)
 	})
 }
 
@@ -533,7 +535,7 @@ func (r *Reader) Rows() (out []Row) {
 					row.OtherSchema = "" // which told its number or version
 				}
 				if row.What == "relation" {
-					row.Flags = strings.ReplaceAll(row.Flags, string(FlagRules), "")
+					row.Flags = strings.ReplaceAll(row.Flags, rulesLetter, "")
 				}
 				out = append(out, row)
 			}

@@ -3,7 +3,6 @@ package catalog
 import (
 	"maps"
 	"slices"
-	"strings"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
@@ -71,7 +70,7 @@ func (o *Resolved) SharedBy(role string) bool {
 		return false
 	}
 	for rel := range o.relation {
-		if role == "" || !rel.readers[role] || strings.ContainsRune(rel.flags, FlagRowSecurity) {
+		if role == "" || !rel.readers[role] || rel.flags&rowSecurity != 0 {
 			return false
 		}
 	}
@@ -272,7 +271,7 @@ func (r *resolver) granted(rel *relation, seen map[*relation]bool) {
 	r.out.Granted = true
 	r.rewritten(rel)
 	r.add(&r.out.Writes, r.out.WrittenHow, rel, nil)
-	for _, part := range slices.Concat(rel.parts['v'], rel.children) {
+	for _, part := range slices.Concat(rel.parts[byView], rel.children) {
 		r.granted(part, seen)
 	}
 }
@@ -339,23 +338,19 @@ func (r *resolver) readRelation(rel *relation, how []string, way reason.Way) {
 	default:
 		say(reason.NoPlainTable)
 	}
-	for _, flag := range rel.flags {
-		switch flag {
-		case FlagTimeTZ:
-			say(reason.ReadByToday)
-		case FlagRowSecurity:
-			if len(rel.policies) == 0 && !r.s.Whole {
-				say(reason.UnknownRowSecurity)
-			}
-		case FlagInherits:
-			say(reason.SharesRows)
-		case FlagRules:
-			if !r.s.Whole {
-				say(reason.HasRewriteRules)
-			}
-		}
+	if rel.flags&rowSecurity != 0 && len(rel.policies) == 0 && !r.s.Whole {
+		say(reason.UnknownRowSecurity)
 	}
-	if !r.s.Whole && (rel.kind == 'v' || strings.ContainsRune(rel.flags, FlagRowSecurity)) {
+	if rel.flags&timeTZ != 0 {
+		say(reason.ReadByToday)
+	}
+	if rel.flags&inherits != 0 {
+		say(reason.SharesRows)
+	}
+	if rel.flags&hasRules != 0 && !r.s.Whole {
+		say(reason.HasRewriteRules)
+	}
+	if !r.s.Whole && (rel.kind == 'v' || rel.flags&rowSecurity != 0) {
 		r.out.Settings = r.out.Settings || r.s.readChanges
 		if r.s.readWrites {
 			r.out.anything()
@@ -365,12 +360,12 @@ func (r *resolver) readRelation(rel *relation, how []string, way reason.Way) {
 		r.readRelation(child, then(how, "a part of "+rel.full()), way)
 	}
 	if rel.view != nil && rel.kind == 'v' {
-		r.recorded(rel, 'v', rel.view.query(r.s.parse), then(how, "through the view "+rel.full()), way.View(rel.full()))
+		r.recorded(rel, byView, rel.view.query(r.s.parse), then(how, "through the view "+rel.full()), way.View(rel.full()))
 	}
-	if strings.ContainsRune(rel.flags, FlagRowSecurity) {
+	if rel.flags&rowSecurity != 0 {
 		way = way.RowSecurity(rel.full())
 		for _, t := range rel.policies {
-			r.recorded(rel, 'p', t.query(r.s.parse), then(how, "through the row security of "+rel.full()), way)
+			r.recorded(rel, byPolicy, t.query(r.s.parse), then(how, "through the row security of "+rel.full()), way)
 		}
 	}
 }
@@ -378,16 +373,16 @@ func (r *resolver) readRelation(rel *relation, how []string, way reason.Way) {
 // recorded follows what the schema says of a part of a relation: a view's query, a condition of its row security. The
 // server's record of what that depends on says which tables are meant, however the text names them: it names them by
 // the search path of the session that asked. The record is silent on the system's own.
-func (r *resolver) recorded(rel *relation, letter byte, text *analysis.Facts, how []string, way reason.Way) {
-	for _, part := range rel.parts[letter] {
+func (r *resolver) recorded(rel *relation, by partOf, text *analysis.Facts, how []string, way reason.Way) {
+	for _, part := range rel.parts[by] {
 		r.readRelation(part, how, way)
 	}
-	for _, fn := range rel.calls[letter] {
+	for _, fn := range rel.calls[by] {
 		r.call(fn, how, way.Calls())
 	}
 	f := *text
 	f.Reads = slices.DeleteFunc(slices.Clone(f.Reads), func(n analysis.Name) bool {
-		return slices.ContainsFunc(rel.parts[letter], func(p *relation) bool { return p.name == n.Name })
+		return slices.ContainsFunc(rel.parts[by], func(p *relation) bool { return p.name == n.Name })
 	})
 	defer r.anyPath()()
 	r.facts(&f, how, way)

@@ -6,68 +6,13 @@
 package catalog
 
 import (
+	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
-)
-
-// Row is one row of a schema's description. Its meaning depends on What:
-//
-//	relation   Schema.Name has Flags: its kind, then letters, see Flag*
-//	child      Schema.Name has the child Other by inheritance or partitioning
-//	reference  Schema.Name is referred to by Other; Flags are the letters of ON UPDATE and ON DELETE, and behind a blank
-//	           the columns referred to, a line for each
-//	trigger    on Schema.Name; Flags is the server's number for its kind; Other is its function
-//	part       Schema.Name reads Other: Flags is v for a view, r for a rewrite rule, p for row security
-//	call       Schema.Name calls the function Other: Flags as above, or w for what a write does; or t for a type's check
-//	view       Schema.Name is defined by the query in OtherName
-//	policy     a condition of Schema.Name's row security stands in OtherName
-//	rule       Schema.Name has the rewrite rule in OtherName; Flags is the server's number for what it is on
-//	columns    of Schema.Name, in OtherName: a line for each, its flags and its name: n, t, u or y
-//	           for how it is compared, d for a date with or without a time, h for a time alone, c for a value with fields, o where a
-//	           unique index compares otherwise, g for a generated and i for an identity column
-//	key        a unique key of Schema.Name: its columns, a line for each, in OtherName, and its index in Flags
-//	function   Schema.Name; Flags are its volatility, its kind, and p if it has a search path of its own; OtherSchema is
-//	           its language, OtherName its definition, or of one in C the library and its name there
-//	granted    Schema.Name may be read by the roles in the readers row named Flags
-//	readers    the roles that may read what is granted as Name is: a line with its number for each, in OtherName
-//	event      functions are called by definitions
-//	aggregate  Schema.Name is made of the function Other
-//	           or what it is a range of
-//	operator   Name has the function Other, or only the volatility in Flags; Name "cast" stands for casts that nobody has to ask for, and
-//	           "cast to" with a type's name for those that somebody has to
-//	type       Schema.Name; Flags are its kind and its input's volatility; Other is what a domain is made of
-//	typed      the relation or type Schema.Name has a column of the type Other, which is no system type, or an array of it
-//	system     the server's own tables and views, in OtherName: a line for each, with its schema
-//	schemas    the names and privileges of all schemas, in OtherName
-//	reach      there are ways to other databases
-//	equality   there is an operator = by which values that are told apart may be compared
-//	restricted not everybody may use all of the server's own functions, types and schemas
-//	number     the number of the function Schema.Name is Flags
-//	numbers    the numbers of the server's own functions, in OtherName: a line for each, with its name
-//	builtin    the server's own functions, in OtherName: a line for each, its volatility and its name
-//
-// A description may lack whatever its server could not say; the first kind of relation row then carries more flags.
-type Row struct {
-	What, Schema, Name, Flags, OtherSchema, OtherName string
-}
-
-// The letters of a relation's flags, after the server's kind of relation: r for a table, v for a view, and so on.
-const (
-	FlagRowSecurity = 'S'
-	FlagTimeTZ      = 'Z' // has a column whose reading depends on today's date
-
-	// These are given where the description does not say the rest.
-	FlagInherits  = 'I' // has child tables or is one
-	FlagRules     = 'U'
-	FlagTriggers  = 'T'
-	FlagDefines   = 'X' // a trigger's function may change the schema: it runs SQL made at run time, or is no SQL
-	FlagCalls     = 'D' // a default, check, view body or policy calls a function that may write
-	FlagFunctions = 'F' // such a thing calls a function of the database at all, or one that changes settings
 )
 
 // Schema is one database's schema. It does not change once made.
@@ -76,11 +21,12 @@ type Schema struct {
 	Whole bool
 
 	parse     Parse
-	relations map[string][]*relation // by name
-	functions map[string][]*function // by name
-	types     map[string][]Row
+	relations map[string][]*relation     // by name
+	functions map[string][]*function     // by name
+	types     map[string][]typeRecord    // by name
+	checks    map[fullName][]fullName    // the functions in the checks of types
 	typed     map[string][]analysis.Name // the types of the columns of a relation or type, as far as they are the database's own
-	operators map[string][]Row
+	operators map[string][]operatorRecord
 	builtin   map[string]byte // volatility
 	numbers   map[uint32]string
 
@@ -101,9 +47,6 @@ type Schema struct {
 	readChanges bool // or one that may change settings
 }
 
-// checks stands behind a domain's name for the functions in its checks. No type is named so.
-const checks = " (checks)"
-
 // Parse reads SQL, for what stands in a schema.
 type Parse struct {
 	// Facts reads a query, and Body the definition of a function or a rule.
@@ -117,9 +60,9 @@ type Declaration struct {
 }
 
 type relation struct {
-	schema, name string
-	kind         byte
-	flags        string
+	fullName
+	kind  byte
+	flags flags
 
 	children   []*relation
 	part       bool // it is a child itself
@@ -128,8 +71,8 @@ type relation struct {
 	view       *text
 	policies   []*text
 	rules      []rule
-	parts      map[byte][]*relation // by the letter of what reads them
-	calls      map[byte][]*function
+	parts      map[partOf][]*relation // by what reads them
+	calls      map[partOf][]*function
 	columns    []Column
 	uniqueKeys [][]string
 	keyNames   []string        // those of the indexes that make them
@@ -166,30 +109,13 @@ type trigger struct {
 	function *function
 }
 
-// pinType reads the letter by which a column's flags tell its type.
-func pinType(flags string) freshness.Type {
-	for i := range len(flags) {
-		switch flags[i] {
-		case 'n':
-			return freshness.Integer
-		case 't':
-			return freshness.Text
-		case 'u':
-			return freshness.UUID
-		case 'y':
-			return freshness.Date
-		}
-	}
-	return freshness.NoType
-}
-
 type function struct {
-	schema, name string
-	bodies       []*body
-	made         []*function // of an aggregate
+	fullName
+	bodies []*body
+	made   []*function // of an aggregate
 }
 
-func (f *function) full() string { return f.schema + "." + f.name }
+func (f *function) full() string { return f.String() }
 
 // body is one of the functions that share a name.
 type body struct {
@@ -235,208 +161,182 @@ func (t *text) definition(p Parse) (*analysis.Facts, error) {
 
 func typeName(schema, name string) analysis.Name { return analysis.Name{Schema: schema, Name: name} }
 
-func (r *relation) full() string { return r.schema + "." + r.name }
+func (r *relation) full() string { return r.String() }
 
-// New makes a Schema of its description.
+// Check says what is wrong with a description's rows, or nothing. What is said by rows that are wrong is not known, so that
+// nothing may rest on such a description.
+func Check(rows []Row) error {
+	for _, r := range rows {
+		if _, err := r.read(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// New makes a Schema of its description, of which Check found nothing wrong.
 func New(rows []Row, parse Parse) *Schema {
 	s := &Schema{
-		parse: parse, relations: map[string][]*relation{}, functions: map[string][]*function{}, types: map[string][]Row{}, typed: map[string][]analysis.Name{},
-		operators: map[string][]Row{}, builtin: map[string]byte{}, numbers: map[uint32]string{}, readers: map[string]map[string]bool{},
+		parse: parse, relations: map[string][]*relation{}, functions: map[string][]*function{}, types: map[string][]typeRecord{}, checks: map[fullName][]fullName{},
+		typed: map[string][]analysis.Name{}, operators: map[string][]operatorRecord{}, builtin: map[string]byte{}, numbers: map[uint32]string{}, readers: map[string]map[string]bool{},
 	}
+	records := make([]record, 0, len(rows))
 	for _, r := range rows {
-		switch r.What {
-		case "relation":
-			if r.Flags != "" {
-				s.relations[r.Name] = append(s.relations[r.Name], &relation{
-					schema: r.Schema, name: r.Name, kind: r.Flags[0], flags: r.Flags[1:],
-					parts: map[byte][]*relation{}, calls: map[byte][]*function{},
-				})
-			}
-			if strings.HasPrefix(r.Flags, "v") || strings.ContainsRune(r.Flags, FlagRowSecurity) {
-				s.readWrites = s.readWrites || strings.ContainsRune(r.Flags, FlagCalls)
-				s.readChanges = s.readChanges || strings.ContainsRune(r.Flags, FlagFunctions)
-			}
-		case "function":
-			f := s.function(r.Schema, r.Name, true)
-			b := &body{volatility: 'v', language: r.OtherSchema, text: text{sql: r.OtherName}}
-			if r.Flags != "" {
-				b.volatility = r.Flags[0]
-			}
-			if len(r.Flags) > 1 {
-				b.kind = r.Flags[1]
-			}
-			s.reaches = s.reaches || b.reaches()
-			b.ownPath = strings.Contains(r.Flags, "p")
-			f.bodies = append(f.bodies, b)
-		case "type":
-			s.types[r.Name] = append(s.types[r.Name], r)
-		case "call":
-			if r.Flags == "t" {
-				s.types[r.Name+checks] = append(s.types[r.Name+checks], r)
-			}
-		case "readers":
-			roles := map[string]bool{}
-			for role := range strings.SplitSeq(r.OtherName, "\n") {
-				roles[role] = true
-			}
-			s.readers[r.Name] = roles
-		case "event":
-			s.events = true
-		case "restricted":
-			s.restricted = true
-		case "reach":
-			s.reaches = true
-		case "equality":
-			s.equality = true
-		case "system":
-			s.system = map[string]bool{}
-			for name := range strings.SplitSeq(r.OtherName, "\n") {
-				s.system[name] = true
-			}
-		case "numbers":
-			for line := range strings.SplitSeq(r.OtherName, "\n") {
-				number, name, _ := strings.Cut(line, " ")
-				if n, err := strconv.ParseUint(number, 10, 32); err == nil {
-					s.numbers[uint32(n)] = "pg_catalog." + quoted(name)
-				}
-			}
-		case "number":
-			if n, err := strconv.ParseUint(r.Flags, 10, 32); err == nil {
-				s.numbers[uint32(n)] = quoted(r.Schema) + "." + quoted(r.Name)
-			}
-		case "typed":
-			s.typed[r.Schema+"."+r.Name] = append(s.typed[r.Schema+"."+r.Name], typeName(r.OtherSchema, r.OtherName))
-		case "operator":
-			s.operators[r.Name] = append(s.operators[r.Name], r)
-		case "builtin":
-			s.Whole = true
-			for line := range strings.SplitSeq(r.OtherName, "\n") {
-				if v, name, ok := strings.Cut(line, " "); ok && len(v) == 1 {
-					s.builtin[name] = v[0]
-				}
-			}
+		if said, err := r.read(); err == nil {
+			records = append(records, said)
+			s.add(said)
 		}
 	}
 	for _, list := range s.relations {
 		s.ambiguous = s.ambiguous || len(list) > 1
 	}
-	for _, r := range rows {
-		s.link(r)
+	for _, said := range records {
+		s.link(said)
 	}
 	return s
 }
 
-// link takes in a row that speaks of things that other rows make.
-func (s *Schema) link(r Row) {
-	if r.What == "aggregate" {
-		if f, made := s.function(r.Schema, r.Name, false), s.function(r.OtherSchema, r.OtherName, false); f != nil && made != nil {
+// add takes in what a record makes.
+func (s *Schema) add(said record) {
+	switch r := said.(type) {
+	case relationRecord:
+		s.relations[r.name] = append(s.relations[r.name], &relation{fullName: r.fullName, kind: r.kind, flags: r.flags, parts: map[partOf][]*relation{}, calls: map[partOf][]*function{}})
+		if r.kind == 'v' || r.flags&rowSecurity != 0 {
+			s.readWrites = s.readWrites || r.flags&calling != 0
+			s.readChanges = s.readChanges || r.flags&functional != 0
+		}
+	case functionRecord:
+		f := s.functionOrNew(r.fullName)
+		b := &body{volatility: r.volatility, kind: r.kind, language: r.language, ownPath: r.ownPath, text: text{sql: r.definition}}
+		s.reaches = s.reaches || b.reaches()
+		f.bodies = append(f.bodies, b)
+	case typeRecord:
+		s.types[r.name] = append(s.types[r.name], r)
+	case checkRecord:
+		s.checks[r.of] = append(s.checks[r.of], r.function)
+	case readersRecord:
+		roles := map[string]bool{}
+		for _, role := range r.roles {
+			roles[role] = true
+		}
+		s.readers[r.key] = roles
+	case propertyRecord:
+		s.events, s.restricted = s.events || r == hasEventTriggers, s.restricted || r == isRestricted
+		s.reaches, s.equality = s.reaches || r == reachesOthers, s.equality || r == hasEquality
+	case systemRecord:
+		s.system = map[string]bool{}
+		for _, name := range r {
+			s.system[name] = true
+		}
+	case numbersRecord:
+		for n, name := range r {
+			s.numbers[n] = "pg_catalog." + quoted(name)
+		}
+	case numberRecord:
+		s.numbers[r.number] = quoted(r.schema) + "." + quoted(r.name)
+	case typedRecord:
+		s.typed[r.of.String()] = append(s.typed[r.of.String()], typeName(r.column.schema, r.column.name))
+	case operatorRecord:
+		s.operators[r.name] = append(s.operators[r.name], r)
+	case builtinRecord:
+		s.Whole = true
+		maps.Copy(s.builtin, r)
+	}
+}
+
+// link takes in a record that speaks of things that other records make.
+func (s *Schema) link(said record) {
+	switch r := said.(type) {
+	case aggregateRecord:
+		if f, made := s.function(r.aggregate), s.function(r.of); f != nil && made != nil {
 			f.made = append(f.made, made)
 		}
-		return
-	}
-	if r.What == "call" && r.Flags == "t" {
-		fn := s.function(r.OtherSchema, r.OtherName, false)
+	case checkRecord:
+		fn := s.function(r.function)
 		s.checksTypes = s.checksTypes || fn == nil || slices.ContainsFunc(fn.bodies, func(b *body) bool { return !b.inert() })
-		return
-	}
-	from := s.find(r.Schema, r.Name)
-	if from == nil {
-		return
-	}
-	switch r.What {
-	case "child":
-		if to := s.find(r.OtherSchema, r.OtherName); to != nil {
+	case childRecord:
+		if from, to := s.find(r.parent), s.find(r.child); from != nil && to != nil {
 			from.children = append(from.children, to)
 			to.part = true
 		}
-	case "reference":
-		if to := s.find(r.OtherSchema, r.OtherName); to != nil && len(r.Flags) >= 2 {
-			ref := referrer{relation: to, onUpdate: r.Flags[0], onDelete: r.Flags[1]}
-			if len(r.Flags) > 3 {
-				ref.columns = strings.Split(r.Flags[3:], "\n")
-			}
-			from.referrers = append(from.referrers, ref)
+	case referenceRecord:
+		if to, from := s.find(r.to), s.find(r.from); to != nil && from != nil {
+			to.referrers = append(to.referrers, referrer{relation: from, onUpdate: r.onUpdate, onDelete: r.onDelete, columns: r.columns})
 		}
-	case "part":
-		if to := s.find(r.OtherSchema, r.OtherName); to != nil && r.Flags != "" {
-			from.parts[r.Flags[0]] = append(from.parts[r.Flags[0]], to)
+	case partRecord:
+		if of, read := s.find(r.of), s.find(r.read); of != nil && read != nil {
+			of.parts[r.by] = append(of.parts[r.by], read)
 		}
-	case "call":
-		if f := s.function(r.OtherSchema, r.OtherName, false); f != nil && r.Flags != "" {
-			from.calls[r.Flags[0]] = append(from.calls[r.Flags[0]], f)
+	case callRecord:
+		if of, f := s.find(r.of), s.function(r.function); of != nil && f != nil {
+			of.calls[r.by] = append(of.calls[r.by], f)
 		}
-	case "trigger":
-		if r.OtherSchema == "pg_catalog" && freshness.Off(freshness.ServersTriggers) {
-			return
+	case triggerRecord:
+		if on := s.find(r.on); on != nil && (r.function.schema != "pg_catalog" || !freshness.Off(freshness.ServersTriggers)) {
+			on.triggers = append(on.triggers, trigger{r.events, r.rewrites, s.functionOrNew(r.function)})
 		}
-		from.triggers = append(from.triggers, trigger{triggerEvents(r.Flags), rewrites(r.Flags), s.function(r.OtherSchema, r.OtherName, true)})
-	case "view":
-		from.view = &text{sql: r.OtherName}
-	case "policy":
-		from.policies = append(from.policies, &text{sql: "select " + r.OtherName})
-	case "rule":
-		on := map[string]analysis.Events{"2": analysis.Update, "3": analysis.Insert, "4": analysis.Delete}[r.Flags]
-		from.rules = append(from.rules, rule{on, &text{sql: r.OtherName}})
-	case "columns":
-		for line := range strings.SplitSeq(r.OtherName, "\n") {
-			if flags, name, ok := strings.Cut(line, " "); ok {
-				from.columns = append(from.columns, Column{Name: name, Type: pinType(flags), Dated: strings.ContainsAny(flags, "dh"), Stamp: strings.Contains(flags, "d"),
-					Composite: strings.Contains(flags, "c"), Odd: strings.Contains(flags, "o"), Generated: strings.Contains(flags, "g"), Identity: strings.Contains(flags, "i")})
-			}
-		}
-	case "granted":
-		from.readers = s.readers[r.Flags]
-	case "key":
-		from.uniqueKeys = append(from.uniqueKeys, strings.Split(r.OtherName, "\n"))
-		from.keyNames = append(from.keyNames, r.Flags)
+	default:
+		s.describe(said)
 	}
 }
 
-// triggerEvents reads the server's number for a trigger's kind. Source: TRIGGER_TYPE_* in the server's pg_trigger.h.
-func triggerEvents(number string) (e analysis.Events) {
-	n := 0
-	for _, c := range number {
-		if c < '0' || c > '9' {
-			return analysis.Insert | analysis.Update | analysis.Delete | analysis.Truncate
+// describe takes in a record that says more of one relation.
+func (s *Schema) describe(said record) {
+	switch r := said.(type) {
+	case viewRecord:
+		if rel := s.find(r.fullName); rel != nil {
+			rel.view = &text{sql: r.query}
 		}
-		n = 10*n + int(c-'0')
-	}
-	for bit, event := range map[int]analysis.Events{4: analysis.Insert, 8: analysis.Delete, 16: analysis.Update, 32: analysis.Truncate} {
-		if n&bit != 0 {
-			e |= event
+	case policyRecord:
+		if rel := s.find(r.of); rel != nil {
+			rel.policies = append(rel.policies, &text{sql: "select " + r.condition})
+		}
+	case ruleRecord:
+		if rel := s.find(r.of); rel != nil {
+			rel.rules = append(rel.rules, rule{r.on, &text{sql: r.definition}})
+		}
+	case columnsRecord:
+		if rel := s.find(r.of); rel != nil {
+			rel.columns = append(rel.columns, r.list...)
+		}
+	case grantedRecord:
+		if rel := s.find(r.fullName); rel != nil {
+			rel.readers = s.readers[r.readers]
+		}
+	case keyRecord:
+		if rel := s.find(r.of); rel != nil {
+			rel.uniqueKeys = append(rel.uniqueKeys, r.columns)
+			rel.keyNames = append(rel.keyNames, r.index)
 		}
 	}
-	return e
 }
 
-// rewrites says whether the server's number for a trigger's kind is of one that may change what is written: it is called for
-// each row, and not after it.
-func rewrites(number string) bool {
-	n, err := strconv.Atoi(number)
-	return err != nil || n&1 != 0 && n&(2|64) != 0
-}
-
-func (s *Schema) find(schema, name string) *relation {
-	for _, r := range s.relations[name] {
-		if r.schema == schema {
+func (s *Schema) find(n fullName) *relation {
+	for _, r := range s.relations[n.name] {
+		if r.fullName == n {
 			return r
 		}
 	}
 	return nil
 }
 
-// function gives a function by its full name, or nil; it is made if that is wanted.
-func (s *Schema) function(schema, name string, make bool) *function {
-	for _, f := range s.functions[name] {
-		if f.schema == schema {
+// function gives a function by its full name, or nil.
+func (s *Schema) function(n fullName) *function {
+	for _, f := range s.functions[n.name] {
+		if f.fullName == n {
 			return f
 		}
 	}
-	if !make {
-		return nil
+	return nil
+}
+
+// functionOrNew gives a function by its full name, which is made if there is none.
+func (s *Schema) functionOrNew(n fullName) *function {
+	f := s.function(n)
+	if f == nil {
+		f = &function{fullName: n}
+		s.functions[n.name] = append(s.functions[n.name], f)
 	}
-	f := &function{schema: schema, name: name}
-	s.functions[name] = append(s.functions[name], f)
 	return f
 }
 
@@ -487,7 +387,7 @@ func (s *Schema) Tables() []string {
 // it may be any of the name.
 func (s *Schema) meant(n analysis.Name, path []string) []*relation {
 	if n.Schema != "" {
-		if r := s.find(n.Schema, n.Name); r != nil {
+		if r := s.find(fullName{n.Schema, n.Name}); r != nil {
 			return []*relation{r}
 		}
 		return nil
@@ -496,7 +396,7 @@ func (s *Schema) meant(n analysis.Name, path []string) []*relation {
 		return s.relations[n.Name]
 	}
 	for _, schema := range path {
-		if r := s.find(schema, n.Name); r != nil {
+		if r := s.find(fullName{schema, n.Name}); r != nil {
 			return []*relation{r}
 		}
 	}

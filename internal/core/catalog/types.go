@@ -12,11 +12,11 @@ import (
 func (r *resolver) castTo(n analysis.Name, how []string, way reason.Way) {
 	found := false
 	for _, t := range r.s.types[n.Name] {
-		if n.Schema != "" && n.Schema != t.Schema || t.Flags == "" {
+		if n.Schema != "" && n.Schema != t.schema || t.kind == 0 {
 			continue
 		}
 		found = true
-		r.checks(typeName(t.Schema, t.Name), how, way.CastType(n.Name))
+		r.checks(typeName(t.schema, t.name), how, way.CastType(n.Name))
 		switch r.unsteady(t) {
 		case readUnknown:
 			r.passes(way, reason.CastsToUnknown, n.Name)
@@ -40,19 +40,19 @@ const (
 )
 
 // unsteady says whether a text may be read as a type in another way at another time.
-func (r *resolver) unsteady(t Row) reading {
+func (r *resolver) unsteady(t typeRecord) reading {
 	for range 100 { // a domain over a domain
-		switch kind := t.Flags[0]; {
-		case kind == 'e', kind == 'b' && t.Flags[1:] == "i":
+		switch {
+		case t.kind == 'e', t.kind == 'b' && t.input == 'i':
 			return readSteady
-		case kind == 'd' && t.OtherSchema == "pg_catalog" && steadyBase(t.OtherName):
+		case t.kind == 'd' && t.base.schema == "pg_catalog" && steadyBase(t.base.name):
 			return readSteady
-		case kind == 'd' && t.OtherSchema != "pg_catalog":
-			at := slices.IndexFunc(r.s.types[t.OtherName], func(b Row) bool { return b.Schema == t.OtherSchema && b.Flags != "" })
+		case t.kind == 'd' && t.base.schema != "pg_catalog":
+			at := slices.IndexFunc(r.s.types[t.base.name], func(b typeRecord) bool { return b.fullName == t.base && b.kind != 0 })
 			if at < 0 {
 				return readUnknown
 			}
-			t = r.s.types[t.OtherName][at]
+			t = r.s.types[t.base.name][at]
 		default:
 			return readUnread
 		}
@@ -68,14 +68,16 @@ func (r *resolver) checks(n analysis.Name, how []string, way reason.Way) {
 	}
 	r.checked[n] = true
 	for _, t := range r.s.types[n.Name] {
-		if t.Schema != n.Schema {
+		if t.schema != n.Schema {
 			continue
 		}
-		for _, fn := range r.typeCalls(t) {
-			r.call(fn, how, way)
+		for _, name := range r.s.checks[t.fullName] {
+			if fn := r.s.function(name); fn != nil {
+				r.call(fn, how, way)
+			}
 		}
-		if t.OtherName != "" && t.OtherSchema != "pg_catalog" {
-			r.checks(typeName(t.OtherSchema, t.OtherName), how, way)
+		if t.base.name != "" && t.base.schema != "pg_catalog" {
+			r.checks(typeName(t.base.schema, t.base.name), how, way)
 		}
 	}
 	for _, part := range r.s.typed[n.String()] {
@@ -87,21 +89,9 @@ func (r *resolver) checks(n analysis.Name, how []string, way reason.Way) {
 func (r *resolver) anyChecks(how []string, way reason.Way) {
 	for _, list := range r.s.types {
 		for _, t := range list {
-			r.checks(typeName(t.Schema, t.Name), how, way.MayCall())
+			r.checks(typeName(t.schema, t.name), how, way.MayCall())
 		}
 	}
-}
-
-// typeCalls gives the functions in a type's checks.
-func (r *resolver) typeCalls(t Row) (out []*function) {
-	for _, row := range r.s.types[t.Name+checks] {
-		if row.Schema == t.Schema {
-			if fn := r.s.function(row.OtherSchema, row.OtherName, false); fn != nil {
-				out = append(out, fn)
-			}
-		}
-	}
-	return out
 }
 
 // variable follows what is done when something is assigned to a variable of a function.
@@ -129,17 +119,17 @@ func (r *resolver) variable(v analysis.VariableType, how []string, way reason.Wa
 		return
 	}
 	for _, t := range r.s.types[v.Name.Name] {
-		if v.Schema != "" && v.Schema != t.Schema || t.Flags == "" || v.Column != "" {
+		if v.Schema != "" && v.Schema != t.schema || t.kind == 0 || v.Column != "" {
 			continue
 		}
 		found = true
-		r.checks(typeName(t.Schema, t.Name), how, way.VariableType(t.Name))
+		r.checks(typeName(t.schema, t.name), how, way.VariableType(t.name))
 		switch how := r.unsteady(t); {
 		case v.Given:
 		case how == readUnknown:
-			r.passes(way, reason.TypeUnknown, t.Name)
+			r.passes(way, reason.TypeUnknown, t.name)
 		case how == readUnread:
-			r.passes(way, reason.TypeUnread, t.Name)
+			r.passes(way, reason.TypeUnread, t.name)
 		}
 	}
 	if !found && v.Schema != "pg_catalog" {

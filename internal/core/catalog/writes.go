@@ -2,7 +2,6 @@ package catalog
 
 import (
 	"slices"
-	"strings"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
@@ -117,7 +116,7 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 			r.out.anything()
 			continue
 		}
-		for _, part := range rel.parts['r'] { // what it only reads is taken to be written, too
+		for _, part := range rel.parts[byRule] { // what it only reads is taken to be written, too
 			r.write(part, change{events: events | analysis.Insert | analysis.Update | analysis.Delete}, through)
 		}
 		only := *f
@@ -126,28 +125,28 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 	}
 	if rel.kind == 'm' && rel.view != nil {
 		r.definition()
-		r.recorded(rel, 'v', rel.view.query(r.s.parse), then(how, "for the contents of "+rel.full()), reason.Way("").Refresh(rel.full()))
+		r.recorded(rel, byView, rel.view.query(r.s.parse), then(how, "for the contents of "+rel.full()), reason.Way("").Refresh(rel.full()))
 	}
 	if events&(analysis.Insert|analysis.Update) != 0 && !freshness.Off(freshness.TypeChecks) {
 		for _, t := range r.s.typed[rel.full()] {
 			r.checks(t, then(how, "through a type of a column of "+rel.full()), reason.Way("").WriteType(rel.full()))
 		}
 	}
-	for _, letter := range []byte("wr") {
-		for _, fn := range rel.calls[letter] {
+	for _, by := range []partOf{byWrite, byRule} {
+		for _, fn := range rel.calls[by] {
 			r.call(fn, then(how, "through a default, check or rule of "+rel.full()), reason.Way("").Write(rel.full()))
 		}
 	}
 	if rel.kind == 'v' {
-		for _, part := range rel.parts['v'] {
+		for _, part := range rel.parts[byView] {
 			r.write(part, change{events: events}, then(how, "through the view "+rel.full()))
 		}
-		for _, fn := range rel.calls['v'] {
+		for _, fn := range rel.calls[byView] {
 			r.call(fn, then(how, "through the view "+rel.full()), reason.Way("").WriteView(rel.full()))
 		}
 	}
-	if strings.ContainsRune(rel.flags, FlagRowSecurity) { // its conditions are asked for what is written, too
-		for _, fn := range rel.calls['p'] {
+	if rel.flags&rowSecurity != 0 { // its conditions are asked for what is written, too
+		for _, fn := range rel.calls[byPolicy] {
 			r.call(fn, then(how, "through the row security of "+rel.full()), reason.Way("").WriteRowSecurity(rel.full()))
 		}
 	}
@@ -155,12 +154,11 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 
 // writesUnseen takes in what a description that is not whole says by flags alone.
 func (r *resolver) writesUnseen(rel *relation, cascade bool) {
-	has := func(flags ...rune) bool { return strings.ContainsAny(rel.flags, string(flags)) }
 	switch {
 	case cascade:
 		r.out.anything() // not every reference is known
-	case rel.kind == 'r' && !has(FlagTriggers, FlagCalls, FlagRules, FlagInherits):
-	case rel.kind == 'r' && (rel.flags == string(FlagTriggers) || rel.flags == string([]rune{FlagTriggers, FlagFunctions})):
+	case rel.kind == 'r' && rel.flags&(triggers|calling|hasRules|inherits) == 0:
+	case rel.kind == 'r' && (rel.flags == triggers || rel.flags == triggers|functional):
 		r.out.Everything, r.out.Settings = true, true // its triggers write, but define nothing
 	default:
 		r.out.anything()

@@ -58,7 +58,7 @@ func (s *Session) LearnedPart(rows []catalog.Row, now time.Time) (end func(now t
 	}
 	q := s.questions[0]
 	s.questions = s.questions[1:]
-	done, ok := false, rows != nil
+	done, ok := false, rows != nil && catalog.Check(rows) == nil
 	if q.Kind == catalog.Plain {
 		done = ok
 	} else if ok {
@@ -156,7 +156,7 @@ func (s *Session) LearnedCatalog(rows []catalog.Row, now time.Time) {
 		return
 	}
 	s.askedSchema = false
-	if rows == nil || s.elsewhere() && !freshness.Off(freshness.OtherServers) {
+	if rows == nil || catalog.Check(rows) != nil || s.elsewhere() && !freshness.Off(freshness.OtherServers) {
 		s.db.mu.Lock()
 		defer s.db.mu.Unlock()
 		s.db.reader.GiveUp()
