@@ -44,9 +44,9 @@ func withPatterns(t testing.TB, n int) *larder {
 	s := e.NewSession(engine.Identity{Database: "skerrow", User: "ines", Application: "quay-boards"})
 	for call := range 2 {
 		for i := range n {
-			d := s.Decide(&engine.Request{Statement: s.Read(fmt.Appendf(nil, "select c%d from berths", i))}, now)
-			s.Send(&d, now)
-			s.Finish(&d, engine.Result{Took: time.Duration(i+call) * time.Microsecond}, now)
+			d := s.Begin(&engine.Request{Statement: s.Read(fmt.Appendf(nil, "select c%d from berths", i))}, now)
+			d.Sent(now)
+			d.End(engine.Result{Took: time.Duration(i+call) * time.Microsecond}, now)
 		}
 	}
 	e.Tick(now.Add(5 * time.Second))

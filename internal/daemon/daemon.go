@@ -89,7 +89,8 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("nothing was started: %w", err)
 	}
-	e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Memory: cfg.Memory, Overhead: cfg.Overhead, Largest: int(cfg.LargestResult), Values: wire.KeySettings, Parameter: wire.Parameter, SameRows: wire.SameRows}, time.Now())
+	e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Memory: cfg.Memory, Overhead: cfg.Overhead, Largest: int(cfg.LargestResult), Values: wire.KeySettings, Parameter: wire.Parameter, SameRows: wire.SameRows,
+		Misuse: func(what string) { l.log.Error("a fault in the larder, without an effect", "fault", what) }}, time.Now())
 	if err != nil {
 		return nil, err
 	}

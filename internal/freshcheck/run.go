@@ -48,6 +48,7 @@ type run struct {
 	gate      *gate
 	ln        net.Listener
 	shift     atomic.Int64 // by how much the larder's clock is ahead
+	misused   atomic.Pointer[string]
 	ended     chan struct{}
 
 	clients  [sessionCount]*client
@@ -106,7 +107,8 @@ func newRun(address, database string, withFeed bool) (_ *run, err error) {
 		return nil, err
 	}
 	r.engine, err = engine.New(engine.Options{
-		Facts: facts.Facts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter, Settle: settleTime, CatalogAge: time.Hour,
+		Misuse: func(what string) { r.misused.Store(&what) },
+		Facts:  facts.Facts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter, Settle: settleTime, CatalogAge: time.Hour,
 	}, r.now())
 	if err != nil {
 		return nil, err
@@ -442,6 +444,9 @@ var errOld = errors.New("an answer was another than the database's")
 func (r *run) step(s step) error {
 	c := r.clients[s.session]
 	r.counts.Operations++
+	if what := r.misused.Load(); what != nil {
+		return errors.New(*what)
+	}
 	s.sql = r.local(s.sql)
 	if c.busy == nil && (c.dead || c.conn.IsClosed()) {
 		r.gate.release(c.name)

@@ -94,8 +94,9 @@ type Request struct {
 	Parsed *Parsed
 	// Busy is why it cannot be answered at this moment whatever is kept, or None.
 	Busy reason.Code
-	// NoAsking is set when the server cannot be asked before this statement is sent.
-	NoAsking bool
+	// NoAsking is set when the server cannot be asked before this statement is sent, and NoWaiting when it cannot wait for what
+	// another session fetches.
+	NoAsking, NoWaiting bool
 }
 
 // Decision is what is to be done with one statement.
@@ -104,9 +105,9 @@ type Decision struct {
 	// Reason says why it passes.
 	Reason  reason.Reason
 	Pattern *Pattern
-	// Entry is what a hit is answered with.
+	// Entry is what a hit is answered with, at StepAnswer.
 	Entry *store.Entry
-	// Need is what the server must be asked first; when it is not zero the decision is to be asked for again.
+	// Need is what the server must be asked first, at StepAsk.
 	Need Need
 	// Ahead is what the server is to be asked before the statement is sent, without waiting for the answer.
 	Ahead Need
@@ -114,9 +115,9 @@ type Decision struct {
 	Keepable bool
 	// Own is set when the larder is to answer of its own, with Last.
 	Own bool
-	// Waited is for how long it was held back while another session fetched the same. It is for the caller to set.
+	// Waited is for how long it was held back while another session fetched the same.
 	Waited time.Duration
-	// Compare is set by Send when the hash of its result is wanted.
+	// Compare is set by Sent when the hash of its result is wanted.
 	Compare bool
 
 	ruled    bool            // a rule that is in force keeps its pattern
@@ -136,7 +137,6 @@ type Decision struct {
 	moment   uint64
 	defined  uint64       // how many beginnings and ends of changed definitions there had been, but for those that may come first
 	rule     *rules.Rule  // that keeps it
-	flight   *flight      // others may wait for what it fetches
 	sampled  bool         // it is a control sample
 	sample   *store.Entry // what would have been answered, for one that is compared
 	blocked  bool         // it cannot be answered from memory at this moment, whatever the rules are
@@ -149,8 +149,8 @@ type writing struct {
 	times  int    // how often that name was used, where it is known what was prepared
 }
 
-// Decide says what to do with a statement. It changes nothing: Send is to be called when it is sent on.
-func (s *Session) Decide(r *Request, now time.Time) Decision {
+// decide says what to do with a statement. It changes nothing of the session.
+func (s *Session) decide(d *Decision, r *Request, now time.Time) {
 	p := r.Pattern
 	set := s.e.Rules()
 	s.rechecksPath()
@@ -165,16 +165,16 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 		res = res.ifOwn
 	}
 	res = res.among(acts)
-	d := Decision{Outcome: ledger.Pass, Pattern: p, resolved: res, defined: defined, does: acts.Facts, labels: r.Comment}
+	*d = Decision{Outcome: ledger.Pass, Pattern: p, resolved: res, defined: defined, does: acts.Facts, labels: r.Comment}
 	if p.secondPhase() {
 		d.write = &writing{name: s.handedOver(r)}
 	}
 	if s.e.stream.watched() {
-		s.e.stream.note(&d, r)
+		s.e.stream.note(d, r)
 	}
 	if p.own && r.Busy == reason.None && s.state != Failed {
 		d.Outcome, d.Own = ledger.Hit, true
-		return d
+		return
 	}
 	if !res.change.Empty() && (len(res.Writes) > 0 || len(res.Defines) > 0 || acts.Facts.Effect&(analysis.Schema|analysis.Unknown) != 0 || res.Everything && p.Facts.Kind == analysis.KindCall) {
 		d.Outcome = ledger.Write
@@ -190,11 +190,11 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 		if s.pathKey == "" && !r.NoAsking && s.state == Idle && res.schema != nil && set.Keeps() && res.schema.PathMatters(p.Facts) {
 			d.Need = NeedSettings // or it would drop what rests on every table of the name
 		}
-		return d
+		return
 	}
 	if p.Facts.Kind == analysis.KindSelect && !p.passing && !s.Own {
 		d.input = s.inputOf(r)
-		s.sums(&d, r, now)
+		s.sums(d, r, now)
 	}
 	rule := s.rule(set, res, r)
 	if acts.Facts.Effect&analysis.Begins != 0 && s.beginsUnknown(r) && set.Keeps() {
@@ -203,10 +203,10 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 	accepted := rule != nil && rule.AcceptTime
 	if len(res.Reasons) > 0 && !(accepted && res.OfTime) {
 		d.Reason = res.Reasons[0]
-		return d
+		return
 	}
 	d.Keepable = true
-	obstacle := s.obstacle(&d, r, accepted)
+	obstacle := s.obstacle(d, r, accepted)
 	d.blocked = obstacle.Some()
 	switch {
 	case s.e.held.Load():
@@ -234,9 +234,8 @@ func (s *Session) Decide(r *Request, now time.Time) Decision {
 		}
 	default:
 		s.needs()
-		s.lookUp(&d, r, rule, now)
+		s.lookUp(d, r, rule, now)
 	}
-	return d
 }
 
 // beginsUnknown says whether a block is about to begin in a session whose settings are not known, and are needed or were needed

@@ -17,16 +17,14 @@ func sends(s *Session, list ...string) {
 	state := s.State()
 	for _, sql := range list {
 		d := decide(s, sql)
-		s.Send(&d, now)
+		d.Sent(now)
 		switch d.does.Kind {
 		case analysis.KindBegin:
 			state = InBlock
 		case analysis.KindCommit, analysis.KindRollback:
 			state = Idle
 		}
-		p := s.Pending()
-		p.End()
-		s.Finish(&d, Result{}, now)
+		d.End(Result{}, now)
 		s.Ready(state)
 	}
 }
@@ -159,9 +157,8 @@ func TestAWriteDecidedOnBeforeADefinition(t *testing.T) {
 	sends(definer, "create trigger t after update on ports execute function f()")
 	ask(reader, read, now)
 	require.Equal(t, ledger.Hit, ask(reader, read, now))
-	writer.Send(&d, now)
-	p := writer.Pending()
-	p.End()
+	d.Sent(now)
+	d.End(Result{}, now)
 	writer.Ready(Idle)
 	assert.NotEqual(t, ledger.Hit, ask(reader, read, now))
 }

@@ -42,6 +42,8 @@ type Options struct {
 	SameRows func(a, b []byte) bool
 	// Settle is how long a write whose outcome never arrived is taken to be under way; 0 means 60 s.
 	Settle time.Duration
+	// Misuse is told of a Ticket that is used out of order, which is a fault of the caller's and has no effect; nil means that nobody is.
+	Misuse func(what string)
 }
 
 func (o Options) withDefaults() Options {

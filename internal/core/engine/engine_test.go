@@ -27,6 +27,7 @@ var now = time.Unix(1_800_000_000, 0)
 // begin makes an engine that keeps a statement, and a session of which everything is known.
 func begin(t testing.TB, opts Options) (*Engine, *Session) {
 	opts.Facts = facts.Facts
+	opts.Misuse = func(what string) { t.Error(what) }
 	e, err := New(opts, now)
 	require.NoError(t, err)
 	return e, session(e)
@@ -53,21 +54,22 @@ func keep(e *Engine, s *Session, sql string) {
 	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: s.Read([]byte(sql)).Pattern.ID, Verdict: rules.Keep, TTL: time.Minute, ControlSample: -1}}))
 }
 
-func decide(s *Session, sql string) Decision {
-	return s.Decide(&Request{Statement: s.Read([]byte(sql)), Shape: 'q'}, now)
+func decide(s *Session, sql string) Ticket {
+	return s.Begin(&Request{Statement: s.Read([]byte(sql)), Shape: 'q'}, now)
 }
 
 // ask runs a read to its end and says what became of it.
 func ask(s *Session, sql string, at time.Time) ledger.Outcome {
-	d := s.Decide(&Request{Statement: s.Read([]byte(sql)), Shape: 'q'}, at)
-	if d.Outcome != ledger.Hit {
-		s.Send(&d, at)
-		p := s.Pending()
-		p.End()
+	d := s.Begin(&Request{Statement: s.Read([]byte(sql)), Shape: 'q'}, at)
+	outcome := d.Outcome
+	if d.Step() == StepForward {
+		d.Sent(at)
+	}
+	d.End(Result{Took: time.Millisecond, Fetch: time.Millisecond, Rows: 1, Bytes: 9, Reply: []byte("the reply")}, at)
+	if outcome != ledger.Hit {
 		s.Ready(s.State())
 	}
-	s.Finish(&d, Result{Took: time.Millisecond, Fetch: time.Millisecond, Rows: 1, Bytes: 9, Reply: []byte("the reply")}, at)
-	return d.Outcome
+	return outcome
 }
 
 // What is sent in one breath, before the server has said where the session stands.
@@ -98,17 +100,17 @@ func TestTransactionsInAPipeline(t *testing.T) {
 			reader := session(e)
 			keep(e, reader, read)
 			run := func(list []string, end TxState, during func()) {
-				pending := writer.Pending()
+				var under []Ticket
 				for _, sql := range list {
 					d := decide(writer, sql)
-					writer.Send(&d, now)
-					pending.Add(writer.Pending())
+					d.Sent(now)
+					under = append(under, d)
 				}
 				during()
-				pending.End()
+				for _, d := range under {
+					d.End(Result{}, now)
+				}
 				writer.Ready(end)
-				rest := writer.Pending()
-				rest.End()
 			}
 			run(c.first, c.state, func() {})
 			ask(reader, read, now)
@@ -220,7 +222,7 @@ func TestAWriteThatWasLostSettles(t *testing.T) {
 	reader := session(e)
 	keep(e, reader, read)
 	d := decide(writer, "update berths set n = 1")
-	writer.Send(&d, now)
+	d.Sent(now)
 	writer.Close(now)
 	e.Tick(now.Add(59 * time.Second))
 	ask(reader, read, now)
@@ -261,9 +263,11 @@ func BenchmarkDecideHit(b *testing.B) {
 	r := &Request{Statement: s.Read([]byte(read)), Shape: 'q'}
 	b.ReportAllocs()
 	for b.Loop() {
-		if d := s.Decide(r, now); d.Outcome != ledger.Hit {
+		d := s.Begin(r, now)
+		if d.Outcome != ledger.Hit {
 			b.Fatal(d.Reason)
 		}
+		d.Drop()
 	}
 }
 
@@ -279,9 +283,11 @@ func BenchmarkReadAndDecidePass(b *testing.B) {
 			b.ReportAllocs()
 			for i := 0; b.Loop(); i++ {
 				r := Request{Statement: s.Read(texts[i%len(texts)]), Shape: 'q'}
-				if d := s.Decide(&r, now); d.Outcome != ledger.Pass {
+				d := s.Begin(&r, now)
+				if d.Outcome != ledger.Pass {
 					b.Fatal(d.Outcome)
 				}
+				d.Drop()
 			}
 		})
 	}
@@ -319,7 +325,7 @@ func BenchmarkKnownWhileLearning(b *testing.B) {
 			var slowest time.Duration
 			for b.Loop() {
 				begun := time.Now()
-				s.Decide(r, now)
+				s.Begin(r, now).Drop()
 				slowest = max(slowest, time.Since(begun))
 			}
 			close(done)
@@ -337,8 +343,7 @@ func TestTheCatalogBecomesKnownUnderFunctionCalls(t *testing.T) {
 		reader, caller := e.NewSession(Identity{Database: "skerrow"}), e.NewSession(Identity{Database: "skerrow"})
 		require.NotZero(t, reader.Asking(NeedCatalog, now)&NeedCatalog)
 		d := decide(caller, "select f(1)")
-		caller.Send(&d, now)
-		p := caller.Pending()
+		d.Sent(now)
 		rows := []catalog.Row{
 			{What: "relation", Schema: "public", Name: "berths", Flags: "r"},
 			{What: "function", Schema: "public", Name: "f", Flags: "vf", OtherSchema: "sql", OtherName: "create function f(int) returns int language sql as '" + body + "'"},
@@ -352,7 +357,7 @@ func TestTheCatalogBecomesKnownUnderFunctionCalls(t *testing.T) {
 		reader.Asking(NeedCatalog, now)
 		reader.LearnedCatalog(rows, now)
 		is(true, "an answer from before what is still under way")
-		p.End()
+		d.End(Result{}, now)
 		is(known, "when that has ended")
 	}
 }
@@ -365,10 +370,8 @@ func TestRarePatternsAreMerged(t *testing.T) {
 	asked := 0
 	run := func(sql string, took time.Duration) {
 		d := decide(s, sql)
-		s.Send(&d, at)
-		p := s.Pending()
-		p.End()
-		s.Finish(&d, Result{Took: took}, at)
+		d.Sent(at)
+		d.End(Result{Took: took}, at)
 		s.Ready(Idle)
 		asked++
 	}
@@ -408,9 +411,9 @@ func BenchmarkMemoryOfPatterns(b *testing.B) {
 				at := now
 				for range calls {
 					for i := range patterns - 1000 {
-						d := s.Decide(&Request{Statement: s.Read(fmt.Appendf(nil, "select c%d, n, name, moored_at from berths where id = %d and state = 'free' order by name", i, calls)), Shape: 'q'}, at)
-						s.Send(&d, at)
-						s.Finish(&d, Result{Took: time.Millisecond}, at)
+						d := s.Begin(&Request{Statement: s.Read(fmt.Appendf(nil, "select c%d, n, name, moored_at from berths where id = %d and state = 'free' order by name", i, calls)), Shape: 'q'}, at)
+						d.Sent(at)
+						d.End(Result{Took: time.Millisecond}, at)
 					}
 					at = at.Add(time.Second)
 					e.Ledger.Tick(at)
@@ -433,12 +436,12 @@ func BenchmarkWrite(b *testing.B) {
 			for i := range kept {
 				ask(s, fmt.Sprintf("select n from berths where id = %d", i), now)
 			}
-			d := decide(s, "update ports set n = 1")
+			r := &Request{Statement: s.Read([]byte("update ports set n = 1")).Clone(), Shape: 'q'}
 			b.ReportAllocs()
 			for b.Loop() {
-				s.Send(&d, now)
-				p := s.Pending()
-				p.End()
+				d := s.Begin(r, now)
+				d.Sent(now)
+				d.End(Result{}, now)
 				s.Ready(Idle)
 			}
 		})
@@ -506,9 +509,8 @@ func TestWhenAFeedHasToldAll(t *testing.T) {
 	}
 	w := session(e)
 	d := decide(w, "update ports set n = 1")
-	w.Send(&d, now)
-	p := w.Pending()
-	p.End()
+	d.Sent(now)
+	d.End(Result{}, now)
 	assert.Zero(t, tell(), "what a client of the larder wrote is not around it")
 	assert.Equal(t, uint64(1), tell())
 }
@@ -526,8 +528,8 @@ func TestControlSamplesAreTimed(t *testing.T) {
 		require.Equal(t, ledger.Miss, ask(s, sql, now))
 		assert.Equal(t, ledger.Hit, ask(own, sql, now))
 		d := decide(s, sql)
-		s.Send(&d, now)
-		s.Finish(&d, Result{Took: time.Hour, Fetch: time.Hour, Failed: true}, now)
+		d.Sent(now)
+		d.End(Result{Took: time.Hour, Fetch: time.Hour, Failed: true}, now)
 		for _, sums := range []ledger.Sums{s.Read([]byte(sql)).Pattern.Numbers.Total(), e.Ledger.Rule("r").Total(), e.Ledger.Total.Total()} {
 			assert.Equal(t, ledger.Samples{Count: 1, Took: 1, Squares: 1}, sums.Samples, "ttl only: %v", ttlOnly)
 		}

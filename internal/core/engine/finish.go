@@ -26,8 +26,8 @@ type Result struct {
 	Reply []byte
 }
 
-// Finish follows the end of one statement: it is counted, and a miss is kept if that is still right.
-func (s *Session) Finish(d *Decision, r Result, now time.Time) {
+// finish follows the end of one statement: it is counted, and a miss is kept if that is still right.
+func (s *Session) finish(d *Decision, r Result, now time.Time) {
 	if d.Own {
 		return
 	}
@@ -65,7 +65,6 @@ func (s *Session) Finish(d *Decision, r Result, now time.Time) {
 			})
 		}
 	}
-	s.landed(d.flight)
 	if w := d.write; w != nil && w.name != "" && !r.Failed && d.Pattern.Facts.Kind != analysis.KindPrepareTransaction {
 		s.db.done(w.name, w.times)
 	}
@@ -116,15 +115,14 @@ func (e *Engine) largest(r *rules.Rule) int {
 	return e.opts.Largest
 }
 
-// Close ends the session. What was sent and whose outcome has not arrived is taken to be under way until it has
-// settled.
-func (s *Session) Close(now time.Time, outstanding ...freshness.Pending) {
+// Close ends the session. What was sent and has not come to its end is taken to be under way until it has settled.
+func (s *Session) Close(now time.Time) {
 	if !s.needed {
 		if h := s.db.habit(s.asker(), false); h != nil {
 			h.note(false)
 		}
 	}
-	s.Landed()
+	lost := s.lost()
 	s.leavesDefinitions() // what was not committed will not be
 	if s.askedSchema {    // somebody else may ask at once
 		s.db.mu.Lock()
@@ -140,7 +138,7 @@ func (s *Session) Close(now time.Time, outstanding ...freshness.Pending) {
 		gone.Add(s.db.clocks.System)
 		s.e.unsettled = append(s.e.unsettled, unsettled{s.db, gone.Begin(), now.Add(min(s.e.opts.Settle, leavesTime))})
 	}
-	for _, p := range append(outstanding, s.Pending()) {
+	for _, p := range lost {
 		if freshness.Off(freshness.LostConnections) {
 			p.End()
 		}

@@ -30,27 +30,29 @@ type flight struct {
 // LongestWait is how long a session waits at most for what another is fetching.
 const LongestWait = time.Minute
 
-// Join is to be called for a miss before it is sent. If the same is being fetched for another session, it gives what is to be
-// waited for, and for how long at most; the decision is then to be asked for again, which looks whether what was fetched is
-// still true. Else it gives nil: this session fetches it, and others may wait until Finish, Landed or Close.
-func (s *Session) Join(d *Decision) (done <-chan struct{}, most time.Duration) {
-	most = LongestWait
-	if p := s.settings.Patience; p > 0 {
-		most = min(most, p/2) // the server would have ended the statement by then
-	}
-	if s.hasty {
-		most = time.Millisecond
-	}
-	f, first := s.e.flights.join(d.key)
+// join has a ticket fetch a result for others too, or gives what is to be waited for if another session fetches it already.
+func (s *Session) join(t *ticket) (done <-chan struct{}) {
+	f, first := s.e.flights.join(t.key)
 	if !first {
-		return f.done, most
+		return f.done
 	}
-	d.flight = f
+	t.flight = f
 	s.leading.Lock()
 	defer s.leading.Unlock()
 	s.leading.list = append(s.leading.list, f)
 	s.leading.some.Store(true)
-	return nil, 0
+	return nil
+}
+
+// patience is how long the session may wait for what another fetches.
+func (s *Session) patience() time.Duration {
+	switch p := s.settings.Patience; {
+	case s.hasty:
+		return time.Millisecond
+	case p > 0:
+		return min(LongestWait, p/2) // the server would have ended the statement by then
+	}
+	return LongestWait
 }
 
 // landed lets those go on who wait for a result that this session fetched.
@@ -102,10 +104,6 @@ type leading struct {
 
 // Leads says whether others may be waiting for what the session fetches.
 func (s *Session) Leads() bool { return s.leading.some.Load() }
-
-// Landed lets everybody go on who waits for this session. It is to be called when nothing of it is under way, after what
-// ended was handed to Finish: some of it may have been skipped after an error.
-func (s *Session) Landed() { s.LetGo() }
 
 // LetGo lets everybody go on who waits for this session, at any time and from any goroutine: they fetch for themselves.
 func (s *Session) LetGo() {

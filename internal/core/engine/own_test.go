@@ -26,7 +26,7 @@ var described = []catalog.Row{
 
 // quays makes an engine that keeps everything before a database that is described whole.
 func quays(t *testing.T) *Engine {
-	e, err := New(Options{Facts: facts.Facts, Body: facts.Body}, now)
+	e, err := New(Options{Facts: facts.Facts, Body: facts.Body, Misuse: func(what string) { t.Error(what) }}, now)
 	require.NoError(t, err)
 	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
 	return e
@@ -103,10 +103,8 @@ func TestWhatASessionHasOfItsOwn(t *testing.T) {
 			require.Equal(t, ledger.Hit, ask(reader, read, now))
 			for i, sql := range c.sent {
 				d := decide(writer, sql)
-				writer.Send(&d, now)
-				p := writer.Pending()
-				p.End()
-				writer.Finish(&d, Result{}, now)
+				d.Sent(now)
+				d.End(Result{}, now)
 				state := Idle
 				if c.sent[0] == "begin" {
 					state = InBlock
@@ -132,23 +130,24 @@ func TestWhatASessionHasOfItsOwn(t *testing.T) {
 func TestCallsByNumber(t *testing.T) {
 	s := client(quays(t), "10", described)
 	assert.False(t, s.e.Does(s.Numbered(964).Pattern).Everything)
-	d := s.Decide(&Request{Statement: s.Numbered(964), NoAsking: true}, now)
+	d := s.Begin(&Request{Statement: s.Numbered(964), NoAsking: true}, now)
 	assert.Equal(t, ledger.Pass, d.Outcome)
-	d = s.Decide(&Request{Statement: s.Numbered(12345), NoAsking: true}, now)
+	d = s.Begin(&Request{Statement: s.Numbered(12345), NoAsking: true}, now)
 	assert.Equal(t, ledger.Write, d.Outcome)
 }
 
 // askParsed asks by a statement that was prepared at some moment.
 func askParsed(s *Session, sql string, p *Parsed) Decision {
-	d := s.Decide(&Request{Statement: s.Read([]byte(sql)), Shape: 'x', Parsed: p}, now)
-	if d.Outcome != ledger.Hit {
-		s.Send(&d, now)
-		pending := s.Pending()
-		pending.End()
+	d := s.Begin(&Request{Statement: s.Read([]byte(sql)), Shape: 'x', Parsed: p}, now)
+	said := d.Decision
+	if d.Step() == StepForward {
+		d.Sent(now)
+	}
+	d.End(Result{Took: time.Millisecond, Fetch: time.Millisecond, Rows: 1, Bytes: 9, Reply: []byte("the reply")}, now)
+	if said.Outcome != ledger.Hit {
 		s.Ready(Idle)
 	}
-	s.Finish(&d, Result{Took: time.Millisecond, Fetch: time.Millisecond, Rows: 1, Bytes: 9, Reply: []byte("the reply")}, now)
-	return d
+	return said
 }
 
 // What was prepared under other settings or definitions has results of its own, or none where these are not known.
@@ -156,7 +155,8 @@ func TestWhenAStatementWasPrepared(t *testing.T) {
 	const dated = "select n from berths where note > '2026-01-01'"
 	set := func(s *Session, zone string) {
 		d := decide(s, "set timezone = 'x'")
-		s.Send(&d, now)
+		d.Sent(now)
+		d.End(Result{}, now)
 		s.Ready(Idle)
 		settle(s, "10", zone, described)
 	}
@@ -180,9 +180,8 @@ func TestWhenAStatementWasPrepared(t *testing.T) {
 			s := client(quays(t), "10", described)
 			send := func(sql string, state TxState) {
 				d := decide(s, sql)
-				s.Send(&d, now)
-				p := s.Pending()
-				p.End()
+				d.Sent(now)
+				d.End(Result{}, now)
 				s.Ready(state)
 			}
 			send("begin", InBlock)
@@ -210,10 +209,9 @@ func TestWhenAStatementWasPrepared(t *testing.T) {
 		s, other := client(e, "10", described), client(e, "10", described)
 		early := s.Parsed()
 		d := decide(other, "alter table berths alter n type text")
-		other.Send(&d, now)
+		d.Sent(now)
 		meanwhile := s.Parsed()
-		p := other.Pending()
-		p.End()
+		d.End(Result{}, now)
 		other.Ready(Idle)
 		changed := slices.Clone(described)
 		for i := range changed {
@@ -243,7 +241,7 @@ func TestWhenAStatementWasPrepared(t *testing.T) {
 
 // decideKey gives the key by which a statement is looked up.
 func decideKey(s *Session, sql string, p *Parsed) []byte {
-	s.Decide(&Request{Statement: s.Read([]byte(sql)), Shape: 'x', Parsed: p}, now)
+	s.Begin(&Request{Statement: s.Read([]byte(sql)), Shape: 'x', Parsed: p}, now).Drop()
 	return s.key
 }
 
@@ -256,9 +254,8 @@ func TestSharingByTheNumberOfARole(t *testing.T) {
 	assert.Equal(t, ledger.Hit, ask(two, read, now))
 	assert.NotEqual(t, ledger.Hit, ask(three, read, now), "it may not read the table")
 	d := decide(one, "grant select on ports to x")
-	one.Send(&d, now)
-	p := one.Pending()
-	p.End()
+	d.Sent(now)
+	d.End(Result{}, now)
 	one.Ready(Idle)
 	assert.NotEqual(t, ledger.Hit, ask(two, read, now), "who may read what is not known now")
 	settle(one, "10", "UTC", described)
@@ -272,10 +269,9 @@ func TestBlindReads(t *testing.T) {
 	early := s.Parsed()
 	d := decide(s, "select n from berths")
 	assert.True(t, d.resolved.Everything)
-	s.Send(&d, now)
-	p := s.Pending()
-	assert.False(t, p.Empty(), "nothing is kept while it runs")
-	p.End()
+	d.Sent(now)
+	assert.True(t, s.Writing(), "nothing is kept while it runs")
+	d.End(Result{}, now)
 	s.Ready(Idle)
 	settle(s, "10", "UTC", described)
 	decide(s, read)
@@ -287,14 +283,12 @@ func TestBlindReads(t *testing.T) {
 	early = s.Parsed()
 	other := client(e, "10", described)
 	d = decide(other, "create table x ()")
-	other.Send(&d, now)
-	p = other.Pending()
-	p.End()
+	d.Sent(now)
+	d.End(Result{}, now)
 	other.Ready(Idle)
 	d = decide(s, "select unheard from berths, lateral f(n)") // a function that nobody knows
-	s.Send(&d, now)
-	p = s.Pending()
-	p.End()
+	d.Sent(now)
+	d.End(Result{}, now)
 	s.Ready(Idle)
 	settle(s, "10", "UTC", described)
 	decide(s, read)
@@ -309,9 +303,8 @@ func TestBlindReadsAreNoWrites(t *testing.T) {
 	s := e.NewSession(Identity{Database: "skerrow", User: "ines"})
 	writes := func(sql string) (n uint64) {
 		d := decide(s, sql)
-		s.Send(&d, now)
-		p := s.Pending()
-		p.End()
+		d.Sent(now)
+		d.End(Result{}, now)
 		s.Ready(map[bool]TxState{true: InBlock, false: Idle}[s.InBlock() && sql != "commit"])
 		for _, x := range e.Tables() {
 			n += x.Writes

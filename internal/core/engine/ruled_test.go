@@ -43,7 +43,7 @@ func TestRulesForSomeTablesAndCallers(t *testing.T) {
 	}
 	d := decide(boards, read) // under way while rules change
 	e.SetRules(rules.NewSet(paused))
-	boards.Finish(&d, Result{}, now)
+	d.End(Result{}, now)
 	assert.Equal(t, ledger.Pass, ask(boards, read, now))
 	kept, _, _ = e.Kept()
 	assert.Equal(t, 2, kept, "what is kept stays while a rule is paused")
@@ -102,9 +102,11 @@ func BenchmarkDecideWithRules(b *testing.B) {
 			r := &Request{Statement: s.Read([]byte(read)).Clone(), Shape: 'q'}
 			b.ReportAllocs()
 			for b.Loop() {
-				if d := s.Decide(r, now); d.Outcome != ledger.Hit {
+				d := s.Begin(r, now)
+				if d.Outcome != ledger.Hit {
 					b.Fatal(d.Reason)
 				}
+				d.Drop()
 			}
 		})
 	}
@@ -127,7 +129,7 @@ func BenchmarkApply(b *testing.B) {
 		defer close(done)
 		for !stop.Load() {
 			at := time.Now()
-			reader.Decide(r, now)
+			reader.Begin(r, now).Drop()
 			if took := int64(time.Since(at)); took > slowest.Load() {
 				slowest.Store(took)
 			}

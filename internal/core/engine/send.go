@@ -32,8 +32,8 @@ func (d *Decision) renames() bool {
 // saying so.
 func (s *Session) Renamings() uint64 { return s.renamings }
 
-// Send follows a statement that is about to be sent to the origin. It must be called before the first byte is.
-func (s *Session) Send(d *Decision, now time.Time) {
+// send follows a statement that is about to be sent to the origin.
+func (s *Session) send(d *Decision, now time.Time) {
 	f := d.does
 	res := d.resolved
 	s.follows(d)
@@ -184,8 +184,9 @@ func (s *Session) begin(c freshness.Change, schemaAt uint64, by source, now time
 }
 
 // Ready follows the end of an exchange, at which the server says where the session stands, when nothing more is under
-// way. It must be called before the client gets to know.
+// way: every ticket that was sent has come to its end. It must be called before the client gets to know.
 func (s *Session) Ready(state TxState) {
+	s.noneLeft()
 	s.endUnseen(state)
 	s.failed(state)
 	if state == Idle {
@@ -239,18 +240,10 @@ func (s *Session) endUnseen(state TxState) {
 	}
 }
 
-// Unknown notes that what is sent from now on is not looked at.
+// Unknown notes that what is sent from now on is not looked at: until the session is closed it may do anything.
 func (s *Session) Unknown(now time.Time) {
-	d := s.Decide(&Request{Statement: Statement{Pattern: s.e.Unreadable(reason.Of(reason.BadMessage))}, NoAsking: true}, now)
-	s.Send(&d, now)
-}
-
-// Pending hands over what Send has made pending since it was last called. It is to be ended when the exchange that it
-// was sent in has ended, before the client gets to know, or else given to Close.
-func (s *Session) Pending() freshness.Pending {
-	p := s.pending
-	s.pending = freshness.Pending{}
-	return p
+	s.Begin(&Request{Statement: Statement{Pattern: s.e.Unreadable(reason.Of(reason.BadMessage))}, NoAsking: true}, now).Sent(now)
+	s.LetGo()
 }
 
 // State says where the session stands.

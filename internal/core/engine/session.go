@@ -141,7 +141,9 @@ type Session struct {
 	blind     []*Pattern        // what of that was sent while the catalog was not known
 	onlyBlind bool              // all of that was only asked, while the catalog was not known
 	schemaAt  uint64            // what the schema's clock showed when the first of that was sent
-	pending   freshness.Pending // what it has sent for commitment, until handed over
+	pending   freshness.Pending // what it has sent for commitment, until its ticket has it
+	under     *ticket           // the last that was sent and has not come to its end, and behind it the others
+	idle      []*ticket         // for use again
 	unsure    []*Pattern        // what it asked while the catalog was not known, and may have made such a thing or changed its settings
 	unsureAt  uint64            // what the schema's clock showed then
 	temporary bool              // it may have made something that goes when it ends

@@ -6,50 +6,40 @@ import (
 	"time"
 
 	"jollylarder/internal/core/engine"
-	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/fault"
 )
 
-// decide asks the engine, and puts the engine's questions to the origin first where it has any. It is called with
-// sending and mu held, and gives mu up while waiting for answers.
-func (s *session) decide(r *engine.Request, now time.Time) engine.Decision {
-	waited := false
-	from := now
-	for tries := 0; ; tries++ {
-		if tries > 0 || s.mayRestOn(r.Pattern) {
+// begin has the engine decide on a statement, and puts the engine's questions to the origin first where it has any. It is
+// called with sending and mu held, and gives mu up while waiting for answers.
+func (s *session) begin(r *engine.Request, now time.Time) engine.Ticket {
+	if s.mayRestOn(r.Pattern) {
+		s.awaitQuestions()
+	}
+	r.NoAsking = !s.mayAsk() || s.startup.replication // which takes no questions of this kind
+	r.NoWaiting = s.queue.len() > 0 || s.mid          // or somebody could wait in a circle
+	t := s.eng.Begin(r, now)
+	for {
+		switch t.Step() {
+		case engine.StepAsk:
+			s.ask(t.Need)
 			s.awaitQuestions()
-		}
-		if !s.mayAsk() {
 			r.NoAsking = true
-		}
-		if tries > 0 || s.startup.replication { // which takes no questions of this kind
+		case engine.StepWait:
+			s.await(t.Done())
+			if s.clientGone || s.originGone || s.ending.Load() {
+				return t
+			}
+			s.awaitQuestions()
 			r.NoAsking = true
+			now = s.server.now()
+		default:
+			if t.Own {
+				t.Entry = s.report(r.Shape, r.Bound)
+			}
+			return t
 		}
-		d := s.eng.Decide(r, now)
-		if waited {
-			d.Waited = now.Sub(from)
-		}
-		if d.Need != 0 {
-			s.ask(d.Need)
-			continue
-		}
-		if d.Own {
-			d.Entry = s.report(r.Shape, r.Bound)
-		}
-		if d.Outcome != ledger.Miss {
-			return d
-		}
-		done, most := s.eng.Join(&d)
-		if done == nil || waited || s.queue.len() > 0 || s.mid {
-			return d
-		}
-		// Nothing of this session's is under way, nor held back behind what another waits for: so nobody waits in a circle.
-		waited = true
-		s.await(done, most)
-		if s.clientGone || s.originGone || s.ending.Load() {
-			return d
-		}
-		now = s.server.now()
+		r.NoWaiting = s.queue.len() > 0 || s.mid
+		t.Again(r, now)
 	}
 }
 
@@ -171,9 +161,9 @@ func (s *session) put(questions []*question, msg []byte) {
 }
 
 // askBefore asks what is to be known of what comes behind a statement that is about to be sent.
-func (s *session) askBefore(d *engine.Decision) {
-	if d.Ahead != 0 {
-		s.ask(d.Ahead)
+func (s *session) askBefore(t engine.Ticket) {
+	if t.Ahead != 0 {
+		s.ask(t.Ahead)
 	}
 }
 

@@ -103,7 +103,7 @@ func (b *batch) at(p place) []byte { return b.held[p.from:p.to] }
 
 // hit is an answer from memory that is being written.
 type hit struct {
-	d     engine.Decision
+	engine.Ticket
 	bytes int
 }
 
@@ -178,7 +178,7 @@ func (b *batch) answer() bool {
 	ok := s.writeClient(msg)
 	for i := range s.hits {
 		h := &s.hits[i]
-		s.finishHit(&h.d, h.bytes, b.now)
+		s.finishHit(h.Ticket, h.bytes, b.now)
 	}
 	clear(s.hits)
 	s.active = b.now
@@ -257,9 +257,9 @@ func (b *batch) unit(u unit) (n int) {
 	}
 	r.Bound = b.held[u.bind.bound:u.bind.end]
 	r.MayMeanNow = r.MayMeanNow || boundMayMeanNow(r.Bound)
-	d := s.decide(&r, b.now)
-	if d.Outcome != ledger.Hit {
-		return b.sendUnit(&u, &d)
+	t := s.begin(&r, b.now)
+	if t.Step() != engine.StepAnswer {
+		return b.sendUnit(&u, t)
 	}
 	n = 2
 	s.answeredInBlock = s.answeredInBlock || s.eng.InBlock() || u.sync == nil // what no Sync has ended is a transaction, too
@@ -276,8 +276,8 @@ func (b *batch) unit(u unit) (n int) {
 	}
 	s.bound = stmt
 	s.local, s.portal = localPortal{}, nil
-	if !d.Own { // the origin could not run it
-		s.local = localPortal{stmt: stmt, statement: stmt.name, entry: d.Entry, bound: len(r.Bound)}
+	if !t.Own { // the origin could not run it
+		s.local = localPortal{stmt: stmt, statement: stmt.name, entry: t.Entry, bound: len(r.Bound)}
 		s.portal = &s.local
 	}
 	s.portalStale = s.portalStale || s.portalThere
@@ -288,8 +288,8 @@ func (b *batch) unit(u unit) (n int) {
 	}
 	x := s.openExchange()
 	if x != nil && !x.answered() {
-		answer, _ := serve(nil, d.Entry, f, s.eng.State())
-		s.expects(x, expected{kind: fromMemory, exec: s.execution(&d), unnamed: prepares, local: answer})
+		answer, _ := serve(nil, t.Entry, f, s.eng.State())
+		s.expects(x, expected{kind: fromMemory, exec: s.execution(t), unnamed: prepares, local: answer})
 		b.leaveOut(first.start, last.end)
 		return n
 	}
@@ -302,9 +302,9 @@ func (b *batch) unit(u unit) (n int) {
 	}
 	b.gatherUp() // before scratch is used again
 	var answer []byte
-	answer, s.scratch = serve(s.scratch[:0], d.Entry, f, s.eng.State())
+	answer, s.scratch = serve(s.scratch[:0], t.Entry, f, s.eng.State())
 	b.say(answer)
-	s.hits = append(s.hits, hit{d, len(answer)})
+	s.hits = append(s.hits, hit{t, len(answer)})
 	b.leaveOut(first.start, last.end)
 	return n
 }
@@ -318,23 +318,23 @@ func (b *batch) synced() {
 }
 
 // sendUnit sends a unit on; a Sync at its end is left to be dealt with.
-func (b *batch) sendUnit(u *unit, d *engine.Decision) (n int) {
+func (b *batch) sendUnit(u *unit, t engine.Ticket) (n int) {
 	s := b.s
 	n = 2
 	first := u.bind
 	if u.parse != nil {
 		first = u.parse
 	}
-	s.askBefore(d)
-	b.oweQuery(first, d)
+	s.askBefore(t)
+	b.oweQuery(first, t)
 	if u.parse != nil {
 		b.message(u.parse)
 		n++
 	}
 	b.message(u.bind)
 	x := b.exchange()
-	e := s.execution(d)
-	e.gather = d.Outcome == ledger.Miss
+	e := s.execution(t)
+	e.gather = t.Outcome == ledger.Miss
 	if u.describe != nil {
 		s.expects(x, expected{kind: 'D', exec: e})
 		n++
@@ -391,9 +391,9 @@ func (b *batch) message(p *part) {
 		if p.limited {
 			why = reason.SomeRows
 		}
-		d := s.eng.Decide(&engine.Request{Statement: stmt.st, Busy: why, NoAsking: true}, b.now)
-		b.oweQuery(p, &d)
-		e := s.execution(&d)
+		t := s.eng.Begin(&engine.Request{Statement: stmt.st, Busy: why, NoAsking: true}, b.now)
+		b.oweQuery(p, t)
+		e := s.execution(t)
 		s.start(x, e, b.now)
 		s.expects(x, expected{kind: 'E', exec: e})
 	case 'B':
@@ -447,8 +447,8 @@ func (b *batch) owe(p *part) {
 }
 
 // oweQuery puts in a query before a message, if the statement that is to be run is owed one.
-func (b *batch) oweQuery(p *part, d *engine.Decision) {
-	if b.s.owesQuery(d) {
+func (b *batch) oweQuery(p *part, t engine.Ticket) {
+	if b.s.owesQuery(t) {
 		b.copyUpTo(p.start)
 		b.s.toOrigin = b.s.owedQuery(b.exchange(), b.s.toOrigin)
 	}

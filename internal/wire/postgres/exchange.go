@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"jollylarder/internal/core/engine"
-	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/fault"
 )
@@ -19,8 +18,6 @@ type exchange struct {
 	copying  bool      // the origin asked for data by COPY, and hears no Sync until the data has ended
 	copied   bool      // the client has ended the data
 	question *question // it is the larder's own
-
-	pending freshness.Pending // the changes that were sent in it
 
 	expect []expected
 	at     int // the first in expect whose reply has not ended
@@ -94,7 +91,7 @@ func (x *exchange) private() bool {
 
 // execution is one statement being run.
 type execution struct {
-	d      engine.Decision
+	engine.Ticket
 	gather bool          // its reply is copied, to be kept
 	room   int64         // that is taken for that
 	reply  []byte        // with room before it for what may go before
@@ -108,14 +105,14 @@ type execution struct {
 }
 
 // execution gives a fresh one.
-func (s *session) execution(d *engine.Decision) *execution {
+func (s *session) execution(t engine.Ticket) *execution {
 	if n := len(s.idle); n > 0 {
 		e := s.idle[n-1]
 		s.idle = s.idle[:n-1]
-		e.d = *d
+		e.Ticket = t
 		return e
 	}
-	return &execution{d: *d}
+	return &execution{Ticket: t}
 }
 
 // parsing is a Parse message under way.
@@ -228,7 +225,7 @@ func (s *session) pass(x *exchange) {
 // executed ends an execution whose reply has ended.
 func (s *session) executed(x *exchange, e *execution, now time.Time) {
 	e.done, e.took, e.fetch = true, now.Sub(x.arrived), now.Sub(e.sent)
-	if !e.d.Quiet() {
+	if !e.Quiet() {
 		x.loud--
 	}
 }
@@ -254,7 +251,6 @@ func (s *session) fail(x *exchange, now time.Time) {
 		s.skip(y)
 		x.expect = append(x.expect, y.expect...)
 		x.at = len(x.expect)
-		x.pending.Add(y.pending)
 		x.closed, x.synced = y.closed, y.synced
 		s.queue.list = append(s.queue.list[:s.queue.from+1], s.queue.list[s.queue.from+2:]...)
 	}
@@ -280,7 +276,7 @@ func (s *session) endExchange(x *exchange, state engine.TxState, now time.Time) 
 	}
 	s.skip(x)
 	s.queue.pop()
-	x.pending.End()
+	s.endTickets(x, now)
 	behind := false
 	for _, y := range s.queue.all() {
 		behind = behind || y.question == nil
@@ -298,16 +294,34 @@ func (s *session) endExchange(x *exchange, state engine.TxState, now time.Time) 
 		s.portal = nil
 		s.unprepare(x)
 	}
+	s.active = now
+	s.queue.recycle(x)
+	s.rest(now)
+}
+
+// endTickets has everything over that was sent in an exchange which has ended.
+func (s *session) endTickets(x *exchange, now time.Time) {
 	for i := range x.expect {
-		e := x.expect[i].exec
-		if e == nil || x.expect[i].kind != 'E' && x.expect[i].kind != wholeExchange {
+		y := &x.expect[i]
+		e := y.exec
+		switch {
+		case e == nil:
 			continue
-		}
-		if x.expect[i].kind == wholeExchange && !e.done {
-			e.done, e.took, e.fetch = true, now.Sub(x.arrived), now.Sub(e.sent)
-		}
-		if e.done { // or else it was skipped after an error
+		case y.kind == fromMemory:
+			if y.local != nil { // it waited behind what went wrong
+				e.Drop()
+			}
+		case y.kind == wholeExchange:
+			if !e.done {
+				e.done, e.took, e.fetch = true, now.Sub(x.arrived), now.Sub(e.sent)
+			}
 			s.finish(x, e, now)
+		case y.kind != 'E':
+			continue
+		case e.done:
+			s.finish(x, e, now)
+		default:
+			e.Skip()
 		}
 		s.copied(e)
 		if len(s.idle) < mostFree {
@@ -315,25 +329,19 @@ func (s *session) endExchange(x *exchange, state engine.TxState, now time.Time) 
 			s.idle = append(s.idle, e)
 		}
 	}
-	if !behind {
-		s.eng.Landed()
-	}
-	s.active = now
-	s.queue.recycle(x)
-	s.rest(now)
 }
 
 // finish tells the engine of a statement's end.
 func (s *session) finish(x *exchange, e *execution, now time.Time) {
 	r := engine.Result{Took: e.took, Fetch: e.fetch, Rows: e.rows, Bytes: e.bytes, Failed: x.failed}
-	if e.gather && e.d.Outcome == ledger.Miss && !x.failed && !x.noticed && e.bytes == len(e.reply)-len(lead) {
+	if e.gather && e.Outcome == ledger.Miss && !x.failed && !x.noticed && e.bytes == len(e.reply)-len(lead) {
 		r.Reply = append(e.reply, trail...)
 	}
 	if e.sum != nil {
 		r.Sum = max(e.sum.Sum64(), 1)
 	}
 	fault.Point("finish")
-	s.eng.Finish(&e.d, r, now)
+	e.End(r, now)
 }
 
 // sumSeed is the seed of what is compared: results of one run of the program with each other.

@@ -385,23 +385,23 @@ func (s *session) simple(st engine.Statement, now time.Time) (before []byte, sen
 	if s.mayRestOn(st.Pattern) {
 		s.awaitQuestions()
 	}
-	d := s.decide(&engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)
+	t := s.begin(&engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)
 	fault.Point("decided")
-	if d.Outcome == ledger.Hit {
+	if t.Step() == engine.StepAnswer {
 		// Any simple query makes the server forget the unnamed statement and portal.
 		s.here, s.hereNow = nil, nil
 		s.local, s.portal, s.portalStale = localPortal{}, nil, s.portalThere
 		s.answeredInBlock = s.answeredInBlock || s.eng.InBlock()
 		var answer []byte
-		answer, s.scratch = serve(s.scratch[:0], d.Entry, form{ready: true}, s.eng.State())
+		answer, s.scratch = serve(s.scratch[:0], t.Entry, form{ready: true}, s.eng.State())
 		s.partly = true
 		ok = s.writeClient(answer)
-		s.finishHit(&d, len(answer), now)
+		s.finishHit(t, len(answer), now)
 		s.active = now
 		return nil, false, ok
 	}
-	s.askBefore(&d)
-	if s.owesQuery(&d) {
+	s.askBefore(t)
+	if s.owesQuery(t) {
 		if x := s.openExchange(); x != nil {
 			before = s.owedQuery(x, nil)
 		} else if s.queue.separate() {
@@ -411,8 +411,8 @@ func (s *session) simple(st engine.Statement, now time.Time) (before []byte, sen
 		}
 	}
 	x := s.openWhole(now)
-	e := s.execution(&d)
-	e.gather = len(x.expect) == 0 && d.Outcome == ledger.Miss
+	e := s.execution(t)
+	e.gather = len(x.expect) == 0 && t.Outcome == ledger.Miss
 	s.expects(x, expected{kind: wholeExchange, exec: e, unnamed: unnamed{gone, gone}})
 	s.start(x, e, now)
 	s.forgetPortal()
@@ -463,8 +463,7 @@ func (s *session) callsNumber(body []byte, now time.Time) bool {
 		if len(body) >= 4 {
 			number = binary.BigEndian.Uint32(body)
 		}
-		d := s.eng.Decide(&engine.Request{Statement: s.eng.Numbered(number), Busy: reason.ByNumber, NoAsking: true}, now)
-		e := s.execution(&d)
+		e := s.execution(s.eng.Begin(&engine.Request{Statement: s.eng.Numbered(number), Busy: reason.ByNumber, NoAsking: true}, now))
 		fault.Point("call by number")
 		s.expects(x, expected{kind: wholeExchange, exec: e})
 		s.start(x, e, now)
@@ -475,23 +474,22 @@ func (s *session) callsNumber(body []byte, now time.Time) bool {
 // start tells the engine that a statement is sent on as part of an exchange.
 func (s *session) start(x *exchange, e *execution, now time.Time) {
 	e.sent, s.unsent = now, false
-	s.forgets(&e.d)
-	if e.d.Outcome == ledger.Miss {
+	s.forgets(e.Ticket)
+	if e.Outcome == ledger.Miss {
 		e.sent = s.server.now() // questions may have come in between
 	}
 	if e.gather {
 		e.reply = append(make([]byte, 0, 256), lead...)
 	}
-	if !e.d.Quiet() {
+	if !e.Quiet() {
 		x.loud++
 	}
 	fault.Point("start")
-	s.eng.Send(&e.d, now)
-	if e.d.Compare {
+	e.Sent(now)
+	if e.Compare {
 		e.sum = &maphash.Hash{}
 		e.sum.SetSeed(sumSeed)
 	}
-	x.pending.Add(s.eng.Pending())
 }
 
 // busy gives the reason why nothing can be answered from memory at this moment, or None. In a batch it can behind
@@ -546,10 +544,10 @@ func (s *session) told(b []byte, leads bool) bool {
 	return err == nil
 }
 
-func (s *session) finishHit(d *engine.Decision, bytes int, arrived time.Time) {
+func (s *session) finishHit(t engine.Ticket, bytes int, arrived time.Time) {
 	now := s.server.now()
 	fault.Point("finish hit")
-	s.eng.Finish(d, engine.Result{Took: now.Sub(arrived), Bytes: bytes}, now)
+	t.End(engine.Result{Took: now.Sub(arrived), Bytes: bytes}, now)
 	s.rest(now)
 }
 
@@ -608,8 +606,7 @@ func (s *session) longMessage(kind byte, total int) bool {
 	switch kind {
 	case 'Q', 'F':
 		x := s.openWhole(now)
-		d := s.eng.Decide(&engine.Request{Statement: long.st, NoAsking: true}, now)
-		e := s.execution(&d)
+		e := s.execution(s.eng.Begin(&engine.Request{Statement: long.st, NoAsking: true}, now))
 		s.expects(x, expected{kind: wholeExchange, exec: e, unnamed: unnamed{gone, gone}})
 		s.start(x, e, now)
 		s.forgetPortal()

@@ -91,7 +91,7 @@ func newLarder(t testing.TB, setup ...string) *larder {
 }
 
 func (l *larder) serve(origin string) {
-	e, err := engine.New(engine.Options{Facts: readFacts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter, SameRows: wire.SameRows, Settle: time.Second, CatalogAge: l.age}, time.Now())
+	e, err := engine.New(engine.Options{Facts: readFacts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter, SameRows: wire.SameRows, Settle: time.Second, CatalogAge: l.age, Misuse: func(what string) { l.t.Error(what) }}, time.Now())
 	require.NoError(l.t, err)
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(l.t, err)

@@ -10,8 +10,8 @@ import (
 // of those that the protocol prepared are still there: it never prepares one by itself.
 
 // forgets follows a statement that is sent, which may say that it takes names away.
-func (s *session) forgets(d *engine.Decision) {
-	f := d.Pattern.Facts
+func (s *session) forgets(t engine.Ticket) {
+	f := t.Pattern.Facts
 	switch {
 	case !f.Forgets:
 	case f.Forgotten != "" && f.Kind == analysis.KindDeallocate:

@@ -306,7 +306,7 @@ func (s *session) release(o *outbound, now time.Time) bool {
 		s.writeClient(e.local)
 		fault.Point("release")
 		if e.exec != nil {
-			s.finishHit(&e.exec.d, len(e.local), x.arrived)
+			s.finishHit(e.exec.Ticket, len(e.local), x.arrived)
 		}
 		e.local = nil
 		s.next(x)

@@ -85,11 +85,11 @@ func (s *session) owedStatement(x *exchange, should *prepared, dst []byte) []byt
 
 // owesQuery says whether a statement would find the transaction as if nothing had been asked in it yet, where
 // something was, and was answered from memory: then the server would let it set what must be set before any query.
-func (s *session) owesQuery(d *engine.Decision) bool {
+func (s *session) owesQuery(t engine.Ticket) bool {
 	if !s.answeredInBlock || s.eng.State() == engine.Failed {
 		return false
 	}
-	switch d.Pattern.Facts.Kind {
+	switch t.Pattern.Facts.Kind {
 	case analysis.KindSet, analysis.KindReset, analysis.KindBegin, analysis.KindSeveral, analysis.KindUnknown, analysis.KindCall, analysis.KindDo:
 		return true
 	}

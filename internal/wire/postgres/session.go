@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"jollylarder/internal/core/engine"
-	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/fault"
 )
 
@@ -198,11 +197,7 @@ func (s *session) close() {
 			}
 		}
 	}
-	var outstanding []freshness.Pending
-	for _, x := range s.queue.all() {
-		outstanding = append(outstanding, x.pending)
-	}
-	s.eng.Close(s.server.now(), outstanding...)
+	s.eng.Close(s.server.now())
 }
 
 // admit has the engine know of a session whose login has ended well. It is called with mu held.
@@ -250,14 +245,7 @@ func (s *session) sent() {
 func (s *session) address() string { return s.startup.identity.Address }
 
 // waiting says whether a write is under way whose outcome has not arrived.
-func (s *session) waiting() bool {
-	for _, x := range s.queue.all() {
-		if !x.pending.Empty() {
-			return true
-		}
-	}
-	return false
-}
+func (s *session) waiting() bool { return s.eng != nil && s.eng.Writing() }
 
 // endQuestions lets go whoever waits for an answer that will not come.
 func (s *session) endQuestions() {
@@ -342,8 +330,7 @@ func (s *session) lose(why string, now time.Time) {
 	fault.Point("lose")
 	s.eng.Unknown(now)
 	x := s.queue.open(now)
-	x.closed, x.synced = true, true
-	x.pending.Add(s.eng.Pending()) // until the connection ends
+	x.closed, x.synced = true, true // until the connection ends
 }
 
 // cut ends the session at once, both ways. It is called with mu held.
