@@ -64,6 +64,9 @@ func (e *Engine) Unreadable(why reason.Reason) *Pattern {
 	return e.named(why.String(), analysis.Unreadable(why))
 }
 
+// Unreadable is the engine's.
+func (s *Session) Unreadable(why reason.Reason) *Pattern { return s.e.Unreadable(why) }
+
 // Harmless gives the pattern of what is no SQL and changes nothing.
 func (e *Engine) Harmless(what reason.Reason) *Pattern {
 	return e.named(what.String(), &analysis.Facts{Kind: analysis.KindOther, Reasons: []reason.Reason{what}})

@@ -5,43 +5,11 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgproto3"
+
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/fault"
 )
-
-// begin has the engine decide on a statement, and puts the engine's questions to the origin first where it has any. It is
-// called with sending and mu held, and gives mu up while waiting for answers.
-func (s *session) begin(r *engine.Request, now time.Time) engine.Ticket {
-	if s.mayRestOn(r.Pattern) {
-		s.awaitQuestions()
-	}
-	r.NoAsking = !s.mayAsk() || s.startup.replication // which takes no questions of this kind
-	r.NoWaiting = s.queue.len() > 0 || s.mid          // or somebody could wait in a circle
-	t := s.eng.Begin(r, now)
-	for {
-		switch t.Step() {
-		case engine.StepAsk:
-			s.ask(t.Need)
-			s.awaitQuestions()
-			r.NoAsking = true
-		case engine.StepWait:
-			s.await(t.Done())
-			if s.clientGone || s.originGone || s.ending.Load() {
-				return t
-			}
-			s.awaitQuestions()
-			r.NoAsking = true
-			now = s.server.now()
-		default:
-			if t.Own {
-				t.Entry = s.report(r.Shape, r.Bound)
-			}
-			return t
-		}
-		r.NoWaiting = s.queue.len() > 0 || s.mid
-		t.Again(r, now)
-	}
-}
 
 // await waits for what another session is fetching, so long at most. It is called with sending and mu held, and gives mu up
 // while it waits.
@@ -86,12 +54,6 @@ func (s *session) hurryOn() {
 		s.hurry()
 		time.Sleep(time.Millisecond)
 	}
-}
-
-// mayAsk says whether the origin can be asked something before all else: nothing else is under way, or only what has not
-// been sent, and runs nothing.
-func (s *session) mayAsk() bool {
-	return !s.mid && (s.queue.len() == 0 || s.unsent && s.queue.len() == 1)
 }
 
 // mayRestOn says whether the decision on a statement may rest on what is being asked.
@@ -207,13 +169,9 @@ const questionName = "jolly larder asks"
 
 // questionMessages asks one thing and leaves nothing behind.
 func questionMessages(sql string) []byte {
-	name := []byte(questionName + "\x00")
-	out := frame(nil, 'P', name, []byte(sql+"\x00"), []byte{0, 0})
-	out = frame(out, 'B', name, name, []byte{0, 0, 0, 0, 0, 0})
-	out = frame(out, 'E', name, []byte{0, 0, 0, 0})
-	out = frame(out, 'C', []byte{'P'}, name)
-	out = frame(out, 'C', []byte{'S'}, name)
-	return frame(out, 'S')
+	const name = questionName
+	return encoded(nil, &pgproto3.Parse{Name: name, Query: sql}, &pgproto3.Bind{DestinationPortal: name, PreparedStatement: name}, &pgproto3.Execute{Portal: name},
+		&pgproto3.Close{ObjectType: 'P', Name: name}, &pgproto3.Close{ObjectType: 'S', Name: name}, &pgproto3.Sync{})
 }
 
 // answered takes a part of the answer to a question of the larder's own.

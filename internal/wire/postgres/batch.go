@@ -360,7 +360,7 @@ func (b *batch) message(p *part) {
 	switch p.kind {
 	case 'S':
 		if s.queue.len() > 0 {
-			s.sync(b.exchange())
+			s.sendsSync(b.exchange())
 			break
 		}
 		b.synced()
@@ -372,13 +372,7 @@ func (b *batch) message(p *part) {
 		}
 	case 'P':
 		b.prepares(p)
-		e := expected{kind: 'P', stmt: p.stmt}
-		if p.name.empty() {
-			e.unnamed = unnamed{p.stmt, p.stmt}
-		} else {
-			e.parse = s.prepare(string(b.at(p.name)), p.stmt)
-		}
-		s.expects(b.exchange(), e)
+		s.sendsParse(b.exchange(), string(b.at(p.name)), p.stmt)
 	case 'E':
 		s.eng.Used(s.boundTo(b.at(p.name)).parsed)
 		if p.name.empty() && s.portal != nil {
@@ -399,11 +393,8 @@ func (b *batch) message(p *part) {
 	case 'B':
 		s.eng.Used(s.meant(b.at(p.statement)).parsed)
 		b.owe(p)
-		s.bindTo(b.at(p.name), s.meant(b.at(p.statement)))
-		s.expects(b.exchange(), expected{kind: 'B'})
-		if p.name.empty() {
-			s.portal, s.portalThere, s.portalStale = nil, true, false
-		}
+		stmt := s.meant(b.at(p.statement))
+		s.sendsBind(b.exchange(), b.at(p.name), stmt)
 	case 'D':
 		if !p.ofPortal && !p.wrong {
 			s.eng.Used(s.meant(b.at(p.name)).parsed)
@@ -411,30 +402,13 @@ func (b *batch) message(p *part) {
 		b.owe(p)
 		s.expects(b.exchange(), expected{kind: 'D'})
 	case 'C':
-		e := expected{kind: 'C'}
-		switch {
-		case p.wrong:
-		case p.ofPortal && p.name.empty():
-			s.portal = nil
-		case !p.ofPortal && p.name.empty():
-			e.unnamed = unnamed{gone, gone}
-		case !p.ofPortal:
-			delete(s.statements, string(b.at(p.name)))
+		if x := b.exchange(); p.wrong {
+			s.expects(x, expected{kind: 'C'})
+		} else {
+			s.sendsClose(x, p.ofPortal, b.at(p.name))
 		}
-		s.expects(b.exchange(), e)
 	}
 	b.upTo(p.end)
-}
-
-// sync follows a Sync that is sent on.
-func (s *session) sync(x *exchange) {
-	if x.copying && !x.copied {
-		return // it is not heard: the origin waits for data
-	}
-	x.closed, x.synced, x.copying = true, true, false
-	if !s.eng.StaysInBlock() {
-		s.forgetPortal() // it ends with its transaction
-	}
 }
 
 // owe puts in what the origin needs before a message.

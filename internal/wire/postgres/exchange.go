@@ -5,8 +5,6 @@ import (
 	"time"
 
 	"jollylarder/internal/core/engine"
-	"jollylarder/internal/core/ledger"
-	"jollylarder/internal/fault"
 )
 
 // exchange is what was sent to the origin between two of its ReadyForQuery messages. Exchanges are queued in the order
@@ -104,17 +102,6 @@ type execution struct {
 	fetch  time.Duration // since it was sent
 }
 
-// execution gives a fresh one.
-func (s *session) execution(t engine.Ticket) *execution {
-	if n := len(s.idle); n > 0 {
-		e := s.idle[n-1]
-		s.idle = s.idle[:n-1]
-		e.Ticket = t
-		return e
-	}
-	return &execution{Ticket: t}
-}
-
 // parsing is a Parse message under way.
 type parsing struct {
 	name      string
@@ -197,151 +184,6 @@ func (q *exchanges) open(arrived time.Time) *exchange {
 	x.arrived = arrived
 	q.push(x)
 	return x
-}
-
-// expects adds a reply to come to an exchange. What it will change is taken to come true, until it is known.
-func (s *session) expects(x *exchange, e expected) {
-	e.unnamed.on(&s.here, &s.there)
-	x.expect = append(x.expect, e)
-	s.outstanding++
-}
-
-// next goes on behind a reply that has ended well.
-func (s *session) next(x *exchange) {
-	x.expect[x.at].unnamed.on(&s.hereNow, &s.thereNow)
-	s.pass(x)
-}
-
-// pass goes on behind a reply, however it ended.
-func (s *session) pass(x *exchange) {
-	x.at++
-	s.outstanding--
-	if s.crowded && s.outstanding < mostOutstanding/2 {
-		s.crowded = false
-		s.room.Broadcast()
-	}
-}
-
-// executed ends an execution whose reply has ended.
-func (s *session) executed(x *exchange, e *execution, now time.Time) {
-	e.done, e.took, e.fetch = true, now.Sub(x.arrived), now.Sub(e.sent)
-	if !e.Quiet() {
-		x.loud--
-	}
-}
-
-// fail follows an error in a batch: the origin skips everything up to the next Sync, whatever it is.
-func (s *session) fail(x *exchange, now time.Time) {
-	x.failed = true
-	x.copying = false
-	switch e := x.current(); {
-	case e == nil:
-	case e.kind == 'E' && e.exec != nil:
-		s.executed(x, e.exec, now)
-	case e.kind == 'P' && e.there != nil: // the server lets go of the old one before it reads the new
-		s.thereNow = nil
-		if !e.silent {
-			s.hereNow = nil
-		}
-	}
-	s.skip(x)
-	for !x.synced && s.queue.len() > 1 && s.queue.all()[1].question == nil {
-		// What came behind without a Sync in between is skipped too, and ends with the same ReadyForQuery.
-		y := s.queue.all()[1]
-		s.skip(y)
-		x.expect = append(x.expect, y.expect...)
-		x.at = len(x.expect)
-		x.closed, x.synced = y.closed, y.synced
-		s.queue.list = append(s.queue.list[:s.queue.from+1], s.queue.list[s.queue.from+2:]...)
-	}
-	x.closed = x.synced
-}
-
-// skip gives up the replies that are still to come.
-func (s *session) skip(x *exchange) {
-	for !x.answered() {
-		s.pass(x)
-	}
-	x.loud = 0
-}
-
-// endExchange follows a ReadyForQuery. What the exchange has changed must count before the client gets to know.
-func (s *session) endExchange(x *exchange, state engine.TxState, now time.Time) {
-	fault.Point("end of exchange")
-	if s.login {
-		s.admit()
-	}
-	if e := x.current(); e != nil && e.kind == wholeExchange {
-		s.next(x)
-	}
-	s.skip(x)
-	s.queue.pop()
-	s.endTickets(x, now)
-	behind := false
-	for _, y := range s.queue.all() {
-		behind = behind || y.question == nil
-	}
-	if behind {
-		s.eng.ReadyBehind(state) // more is under way already
-	} else {
-		s.eng.Ready(state)
-	}
-	if state == engine.Idle && !behind {
-		s.forgetPortal()
-		s.answeredInBlock = false
-	}
-	if x.failed {
-		s.portal = nil
-		s.unprepare(x)
-	}
-	s.active = now
-	s.queue.recycle(x)
-	s.rest(now)
-}
-
-// endTickets has everything over that was sent in an exchange which has ended.
-func (s *session) endTickets(x *exchange, now time.Time) {
-	for i := range x.expect {
-		y := &x.expect[i]
-		e := y.exec
-		switch {
-		case e == nil:
-			continue
-		case y.kind == fromMemory:
-			if y.local != nil { // it waited behind what went wrong
-				e.Drop()
-			}
-		case y.kind == wholeExchange:
-			if !e.done {
-				e.done, e.took, e.fetch = true, now.Sub(x.arrived), now.Sub(e.sent)
-			}
-			s.finish(x, e, now)
-		case y.kind != 'E':
-			continue
-		case e.done:
-			s.finish(x, e, now)
-		default:
-			e.Skip()
-		}
-		s.copied(e)
-		if len(s.idle) < mostFree {
-			*e = execution{}
-			s.idle = append(s.idle, e)
-		}
-	}
-}
-
-// finish tells the engine of a statement's end.
-func (s *session) finish(x *exchange, e *execution, now time.Time) {
-	r := engine.Result{Took: e.took, Fetch: e.fetch, Rows: e.rows, Bytes: e.bytes, Failed: x.failed}
-	if e.gather && e.Outcome == ledger.Miss && !x.failed && !x.noticed && e.bytes == len(e.reply)-len(lead) {
-		r.Reply = append(e.reply, trail...)
-	}
-	if e.sum != nil {
-		r.Sum = max(e.sum.Sum64(), 1)
-	}
-	fault.Point("finish")
-	e.End(r, now)
 }
 
 // sumSeed is the seed of what is compared: results of one run of the program with each other.

@@ -103,7 +103,7 @@ type ownConn struct {
 
 func (c *ownConn) close() {
 	if c != nil {
-		_, _ = c.Conn.Write(frame(nil, 'X'))
+		_, _ = c.Conn.Write(encoded(nil, &pgproto3.Terminate{}))
 		c.Conn.Close()
 	}
 }
@@ -128,7 +128,7 @@ func (f *Fetcher) fetch(ctx context.Context, a *engine.Asked) error {
 	for i, name := range settingNames {
 		if f.conn.values[i+1] != a.Values[i+1] && name != "role" { // some may only be set by few, even to what they are
 			set := fmt.Sprintf("select pg_catalog.set_config(%s, %s, false)", literal(name), literal(a.Values[i+1]))
-			if _, err := f.conn.run(frame(nil, 'Q', []byte(set), []byte{0})); err != nil {
+			if _, err := f.conn.run(encoded(nil, &pgproto3.Query{String: set})); err != nil {
 				return fmt.Errorf("setting %s as it was: %w", name, err)
 			}
 		}
@@ -137,15 +137,14 @@ func (f *Fetcher) fetch(ctx context.Context, a *engine.Asked) error {
 	var ask []byte
 	switch a.Shape {
 	case 'q':
-		ask = frame(nil, 'Q', a.Exact, []byte{0})
+		ask = encoded(nil, &pgproto3.Query{String: string(a.Exact)})
 	case 'x', 'd':
-		ask = frame(nil, 'P', []byte{0}, a.Exact, []byte{0}, a.Types)
+		ask = frame(nil, 'P', []byte{0}, a.Exact, []byte{0}, a.Types) // as a client bound it
 		ask = frame(ask, 'B', []byte{0, 0}, a.Bound)
 		if a.Shape == 'd' {
-			ask = frame(ask, 'D', []byte("P\x00"))
+			ask = encoded(ask, &pgproto3.Describe{ObjectType: 'P'})
 		}
-		ask = frame(ask, 'E', []byte{0, 0, 0, 0, 0})
-		ask = frame(ask, 'S')
+		ask = encoded(ask, &pgproto3.Execute{}, &pgproto3.Sync{})
 	default:
 		return fmt.Errorf("asked for in a form %q that is not known", a.Shape)
 	}
@@ -213,7 +212,7 @@ func (f *Fetcher) connect(ctx context.Context, database string) (*ownConn, error
 		return nil, err
 	}
 	own := &ownConn{HijackedConn: h, database: database}
-	row, err := own.run(frame(nil, 'Q', []byte(settingsQuery), []byte{0}))
+	row, err := own.run(encoded(nil, &pgproto3.Query{String: settingsQuery}))
 	set, ok := settings([][]string{row})
 	if err == nil && !ok {
 		err = errors.New("the server does not tell its settings")

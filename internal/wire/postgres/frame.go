@@ -11,7 +11,8 @@ import (
 
 const headerLen = 5
 
-// frame appends a message.
+// frame appends a message of parts that are bytes already: what goes on the way of a statement, and what a client sent and
+// is sent again.
 func frame(dst []byte, kind byte, body ...[]byte) []byte {
 	n := 4
 	for _, b := range body {
@@ -21,6 +22,17 @@ func frame(dst []byte, kind byte, body ...[]byte) []byte {
 	dst = binary.BigEndian.AppendUint32(dst, uint32(n))
 	for _, b := range body {
 		dst = append(dst, b...)
+	}
+	return dst
+}
+
+// encoded appends messages of the larder's own. None is longer than the protocol allows.
+func encoded(dst []byte, list ...pgproto3.Message) []byte {
+	for _, m := range list {
+		var err error
+		if dst, err = m.Encode(dst); err != nil {
+			panic(err)
+		}
 	}
 	return dst
 }
@@ -37,12 +49,7 @@ func cstring(b []byte) (s, rest []byte, ok bool) {
 
 // fatal makes an error message of this program's own for the client. Where says what should be changed, if anything.
 func fatal(code, message, hint string) []byte {
-	e := &pgproto3.ErrorResponse{Severity: "FATAL", SeverityUnlocalized: "FATAL", Code: code, Message: message, Hint: hint}
-	out, err := e.Encode(nil)
-	if err != nil {
-		return nil
-	}
-	return out
+	return encoded(nil, &pgproto3.ErrorResponse{Severity: "FATAL", SeverityUnlocalized: "FATAL", Code: code, Message: message, Hint: hint})
 }
 
 // textRow reads a DataRow's body as texts; a null is an empty text.

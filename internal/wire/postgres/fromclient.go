@@ -5,13 +5,11 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"hash/maphash"
 	"math"
 	"os"
 	"time"
 
 	"jollylarder/internal/core/engine"
-	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/fault"
 )
@@ -250,21 +248,6 @@ func (s *session) message(kind byte, body []byte, total int) bool {
 	return true
 }
 
-// read has the engine read a statement. A fault in that must not cost the client its connection: the statement is
-// then sent on as one that may do anything.
-func (s *session) read(sql []byte) (st engine.Statement) {
-	defer func() {
-		if r := recover(); r != nil {
-			s.server.log().Error("a fault in the larder: a statement could not be read", "fault", r)
-			st = engine.Statement{Pattern: s.server.Engine.Unreadable(reason.Of(reason.LarderFault))}
-		}
-	}()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	fault.Point("read")
-	return s.eng.Read(sql)
-}
-
 func (s *session) parse(p *part, body []byte) {
 	name, rest, ok := cstring(body)
 	sql, types, ok2 := cstring(rest)
@@ -298,222 +281,6 @@ func (p *part) bind(body []byte) {
 	p.bound = p.statement.to + 1
 }
 
-// bindTo notes what a portal runs.
-func (s *session) bindTo(portal []byte, stmt *prepared) {
-	if len(portal) == 0 {
-		s.bound = stmt
-		return
-	}
-	if s.portals == nil || len(s.portals) > mostNames {
-		s.portals = map[string]*prepared{}
-	}
-	if old := s.portals[string(portal)]; old != nil && old != stmt {
-		stmt = s.unknown(reason.BoundTwice) // whether the second worked is not certain
-	}
-	s.portals[string(portal)] = stmt
-}
-
-// boundTo gives what a portal runs.
-func (s *session) boundTo(portal []byte) *prepared {
-	stmt := s.bound
-	if len(portal) > 0 {
-		stmt = s.portals[string(portal)]
-	}
-	if stmt == nil {
-		stmt = s.unknown(reason.UnknownPortal)
-	}
-	return stmt
-}
-
-// meant gives the statement that a name stands for. It is called with mu held.
-func (s *session) meant(name []byte) *prepared {
-	stmt := s.here
-	if len(name) > 0 {
-		s.makeSure(name)
-		stmt = s.statements[string(name)]
-	}
-	if stmt == nil {
-		stmt = s.unknown(reason.NotPreparedHere)
-	}
-	return stmt
-}
-
-func (s *session) unknown(why reason.Code) *prepared {
-	return &prepared{st: engine.Statement{Pattern: s.server.Engine.Unreadable(reason.Of(why))}}
-}
-
-// query takes a simple query whose message has just been passed.
-func (s *session) query(body []byte) bool {
-	now := s.server.now()
-	sql, rest, ok := cstring(body)
-	st := engine.Statement{}
-	if ok && len(rest) == 0 && s.startup.replication && replicationCommand(sql) {
-		st.Pattern = s.server.Engine.Harmless(reason.Of(reason.Replication))
-	} else if ok && len(rest) == 0 {
-		st = s.read(sql)
-	} else {
-		st.Pattern = s.server.Engine.Unreadable(reason.Of(reason.BadQuery))
-	}
-	s.settled = true // whatever becomes of it, the client gets something
-	s.sending.Lock()
-	defer s.sent()
-	before, send, ok := s.simple(st, now)
-	if !ok || !send {
-		s.in.take()
-		return ok
-	}
-	s.partly = len(before) > 0
-	ok = s.write(before)
-	s.partly = true
-	return ok && s.write(s.in.take())
-}
-
-// simple answers a simple query from memory, or says that it is to be sent on, and what before it. Ok is false if the
-// client cannot be reached any more.
-func (s *session) simple(st engine.Statement, now time.Time) (before []byte, send, ok bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if !s.waitForRoom() || s.clientGone {
-		return nil, false, false
-	}
-	if s.raw {
-		return nil, true, true
-	}
-	if x := s.openExchange(); x != nil && x.failed {
-		return nil, true, true // the origin hears nothing until a Sync
-	}
-	if s.mayRestOn(st.Pattern) {
-		s.awaitQuestions()
-	}
-	t := s.begin(&engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)
-	fault.Point("decided")
-	if t.Step() == engine.StepAnswer {
-		// Any simple query makes the server forget the unnamed statement and portal.
-		s.here, s.hereNow = nil, nil
-		s.local, s.portal, s.portalStale = localPortal{}, nil, s.portalThere
-		s.answeredInBlock = s.answeredInBlock || s.eng.InBlock()
-		var answer []byte
-		answer, s.scratch = serve(s.scratch[:0], t.Entry, form{ready: true}, s.eng.State())
-		s.partly = true
-		ok = s.writeClient(answer)
-		s.finishHit(t, len(answer), now)
-		s.active = now
-		return nil, false, ok
-	}
-	s.askBefore(t)
-	if s.owesQuery(t) {
-		if x := s.openExchange(); x != nil {
-			before = s.owedQuery(x, nil)
-		} else if s.queue.separate() {
-			s.answeredInBlock = false
-			s.queue.push(&exchange{closed: true, synced: true, question: &question{done: make(chan struct{})}})
-			before = questionMessages(anyQuery)
-		}
-	}
-	x := s.openWhole(now)
-	e := s.execution(t)
-	e.gather = len(x.expect) == 0 && t.Outcome == ledger.Miss
-	s.expects(x, expected{kind: wholeExchange, exec: e, unnamed: unnamed{gone, gone}})
-	s.start(x, e, now)
-	s.forgetPortal()
-	return before, true, true
-}
-
-// openWhole gives the exchange of a message that ends with a ReadyForQuery by itself. If a batch stands open before
-// it, which has had no Sync, both end with the same one.
-func (s *session) openWhole(now time.Time) *exchange {
-	x := s.openExchange()
-	if x == nil {
-		x = s.queue.open(now)
-	}
-	x.closed = true
-	return x
-}
-
-// openExchange gives the exchange that has begun and not been closed, or nil.
-func (s *session) openExchange() *exchange {
-	if s.queue.len() > 0 && !s.queue.last().closed {
-		return s.queue.last()
-	}
-	return nil
-}
-
-// functionCall takes a call by number, which runs past all SQL.
-func (s *session) functionCall(body []byte) bool {
-	now := s.server.now()
-	s.sending.Lock()
-	defer s.sent()
-	if !s.callsNumber(body, now) {
-		return false
-	}
-	s.partly = true
-	return s.write(s.in.take())
-}
-
-// callsNumber notes a call by number that is to be sent.
-func (s *session) callsNumber(body []byte, now time.Time) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.clientGone {
-		return false
-	}
-	if x := s.openExchange(); !s.raw && (x == nil || !x.failed) {
-		x := s.openWhole(now)
-		var number uint32
-		if len(body) >= 4 {
-			number = binary.BigEndian.Uint32(body)
-		}
-		e := s.execution(s.eng.Begin(&engine.Request{Statement: s.eng.Numbered(number), Busy: reason.ByNumber, NoAsking: true}, now))
-		fault.Point("call by number")
-		s.expects(x, expected{kind: wholeExchange, exec: e})
-		s.start(x, e, now)
-	}
-	return true
-}
-
-// start tells the engine that a statement is sent on as part of an exchange.
-func (s *session) start(x *exchange, e *execution, now time.Time) {
-	e.sent, s.unsent = now, false
-	s.forgets(e.Ticket)
-	if e.Outcome == ledger.Miss {
-		e.sent = s.server.now() // questions may have come in between
-	}
-	if e.gather {
-		e.reply = append(make([]byte, 0, 256), lead...)
-	}
-	if !e.Quiet() {
-		x.loud++
-	}
-	fault.Point("start")
-	e.Sent(now)
-	if e.Compare {
-		e.sum = &maphash.Hash{}
-		e.sum.SetSeed(sumSeed)
-	}
-}
-
-// busy gives the reason why nothing can be answered from memory at this moment, or None. In a batch it can behind
-// messages whose replies tell nothing of what the database holds.
-func (s *session) busy(batch bool) reason.Code {
-	switch {
-	case s.queue.len() == 0 && !s.mid:
-		return reason.None
-	case s.queue.len() == 1 && batch && !s.mid:
-		if x := s.queue.first(); !x.closed && x.loud == 0 && !x.failed && !x.copying {
-			return reason.None
-		}
-	}
-	for _, x := range s.queue.all() {
-		if x.question == nil {
-			return reason.EarlierReply
-		}
-	}
-	if s.mid {
-		return reason.EarlierReply
-	}
-	return reason.None
-}
-
 // writeClient writes what is not the origin's to the client. It is called with mu held.
 func (s *session) writeClient(b []byte) bool {
 	if s.clientGone {
@@ -542,13 +309,6 @@ func (s *session) told(b []byte, leads bool) bool {
 	}
 	_, err := s.client.Write(b)
 	return err == nil
-}
-
-func (s *session) finishHit(t engine.Ticket, bytes int, arrived time.Time) {
-	now := s.server.now()
-	fault.Point("finish hit")
-	t.End(engine.Result{Took: now.Sub(arrived), Bytes: bytes}, now)
-	s.rest(now)
 }
 
 // write sends bytes to the origin. It is called with sending held.
@@ -641,52 +401,4 @@ func (s *session) relayRest(why string) {
 	s.lose(why, s.server.now())
 	s.following = math.MaxInt
 	fault.Point("relay the rest")
-}
-
-// prepare notes that a Parse message for a name is being sent. Until the origin has said that it worked, a name that
-// stood for something else may stand for either. It is called with mu held.
-func (s *session) prepare(name string, stmt *prepared) *parsing {
-	p := &parsing{name: name, stmt: stmt, old: s.statements[name], meanwhile: stmt}
-	if p.old != nil && p.old != stmt {
-		p.meanwhile = s.unknown(reason.BeingPrepared)
-	}
-	s.doubt()
-	delete(s.doubtful, name)
-	if s.statements == nil || len(s.statements) > mostNames {
-		s.statements = map[string]*prepared{} // those forgotten may do anything when run again
-	}
-	s.statements[name] = p.meanwhile
-	return p
-}
-
-// parsed follows the origin's word that a named statement is prepared.
-func (s *session) parsed(p *parsing) {
-	if p == nil {
-		return
-	}
-	if s.statements[p.name] == p.meanwhile {
-		s.statements[p.name] = p.stmt // now it is certain
-	}
-	p.old, p.meanwhile = p.stmt, p.stmt
-}
-
-// unprepare puts back what names stand for whose Parse failed or was skipped, and works out anew what will become of the
-// unnamed statement when what is still under way has come true.
-func (s *session) unprepare(x *exchange) {
-	for i := range x.expect {
-		p := x.expect[i].parse
-		if p == nil || p.old == p.stmt || s.statements[p.name] != p.meanwhile {
-			continue
-		}
-		delete(s.statements, p.name)
-		if p.old != nil {
-			s.statements[p.name] = p.old
-		}
-	}
-	s.here, s.there = s.hereNow, s.thereNow
-	for _, y := range s.queue.all() {
-		for _, e := range y.expect[y.at:] {
-			e.unnamed.on(&s.here, &s.there)
-		}
-	}
 }

@@ -25,6 +25,7 @@ type outbound struct {
 
 	rest   int  // bytes still to come of a long message that is being forwarded in pieces
 	gather bool // they belong to the reply of the present execution
+	ends   bool // and it ends with what is arriving
 
 	filled  bool // the last read took all the room there was
 	settled bool // everything asked was answered
@@ -135,7 +136,12 @@ func (s *session) takeSafely(o *outbound, now time.Time) (more bool) {
 			more = s.raw
 		}
 	}()
-	return s.take(o, now)
+	more = s.take(o, now)
+	if s.crowded && s.outstanding < mostOutstanding/2 {
+		s.crowded = false
+		s.room.Broadcast()
+	}
+	return more
 }
 
 // take looks at what has arrived. What the client is to get is written by the caller, but for what must be written
@@ -168,9 +174,14 @@ func (s *session) take(o *outbound, now time.Time) bool {
 		total := n + 1
 		if total > have && !whole(kind) && !s.questioning() && !s.silent() {
 			// Long rows and data go on in pieces, so that a result of any size takes no memory.
-			o.gather = false
+			o.gather, o.ends = false, false
 			if !s.reply(o, kind, nil, total, now) {
 				return false // none of these is ever held back
+			}
+			if o.ends { // the description of a result, which is not kept then
+				s.copiesNot(s.running())
+				o.gather = false
+				s.ended(s.queue.first(), now)
 			}
 			s.keep(o, o.buf[o.pos:o.end])
 			o.pos += have
@@ -194,7 +205,7 @@ func (s *session) take(o *outbound, now time.Time) bool {
 			}
 			break
 		}
-		o.gather = false
+		o.gather, o.ends = false, false
 		body := o.buf[o.pos+headerLen : o.pos+total]
 		s.hiding = s.questioning() || s.silent()
 		if !s.reply(o, kind, body, total, now) {
@@ -204,8 +215,8 @@ func (s *session) take(o *outbound, now time.Time) bool {
 			o.from = o.pos + total
 		} else if o.gather {
 			s.keep(o, o.buf[o.pos:o.pos+total])
-			if kind == 'C' {
-				s.completed(now)
+			if o.ends {
+				s.ended(s.queue.first(), now)
 			}
 		}
 		s.hiding = false
@@ -270,19 +281,6 @@ const longestReply = 16 << 20
 // the type alone matters.
 func whole(kind byte) bool { return strings.IndexByte("DdTtV", kind) < 0 }
 
-// questioning says whether what arrives answers a question of the larder's own. All of that is looked at whole, since
-// none of it is for the client.
-func (s *session) questioning() bool { return s.queue.len() > 0 && s.queue.first().question != nil }
-
-// silent says whether the reply that is arriving is for nobody.
-func (s *session) silent() bool {
-	if s.queue.len() == 0 {
-		return false
-	}
-	e := s.queue.first().current()
-	return e != nil && e.silent
-}
-
 // forward writes what has been collected, up to pos.
 func (s *session) forward(o *outbound, pos int) bool {
 	if pos > o.from && !s.clientGone && !s.writeClient(o.buf[o.from:pos]) {
@@ -314,17 +312,6 @@ func (s *session) release(o *outbound, now time.Time) bool {
 	return true
 }
 
-// running gives the execution whose reply is arriving, or nil: also while its description is.
-func (s *session) running() *execution {
-	if s.queue.len() == 0 {
-		return nil
-	}
-	if e := s.queue.first().current(); e != nil {
-		return e.exec
-	}
-	return nil
-}
-
 // keep copies bytes of a reply that may be kept.
 func (s *session) keep(o *outbound, b []byte) {
 	if !o.gather {
@@ -352,15 +339,6 @@ func (s *session) collect(o *outbound, e *execution, kind byte, total int) {
 	o.gather = true
 	if e.gather {
 		s.copies(e, total)
-	}
-}
-
-// completed goes on behind an execution's CommandComplete, which has been kept.
-func (s *session) completed(now time.Time) {
-	x := s.queue.first()
-	if e := x.current(); e.kind == 'E' {
-		s.executed(x, e.exec, now)
-		s.next(x)
 	}
 }
 
@@ -404,25 +382,19 @@ func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time
 		s.endExchange(x, txState(body), now)
 		return true
 	}
-	e := x.current()
-	switch {
-	case e == nil:
-		if kind == 'E' {
-			x.failed = true
-			return true
-		}
-	case e.kind == wholeExchange:
-		return s.inWhole(o, x, e, kind, body, total)
-	case kind == 'E':
-		s.fail(x, now)
-		return true
-	default:
-		if ok, forward := s.inBatch(o, x, e, kind, total, now); ok {
-			return forward
-		}
+	if e := x.current(); s.login && kind == 'R' && e != nil && e.kind == wholeExchange {
+		return s.authentication(o, body)
 	}
-	s.lose(fmt.Sprintf("a message of type %q from the origin that is out of place", kind), now)
-	return true
+	h := s.hears(x, kind, now)
+	if h.stray {
+		s.lose(fmt.Sprintf("a message of type %q from the origin that is out of place", kind), now)
+		return true
+	}
+	if h.part != nil {
+		s.collect(o, h.part, kind, total)
+		o.ends = h.ends
+	}
+	return h.forward
 }
 
 // saysWhy says whether an error ends the connection for a reason that is not a crash of the server: crash_shutdown is the one
@@ -455,94 +427,6 @@ func txState(body []byte) engine.TxState {
 		}
 	}
 	return engine.Failed
-}
-
-// inWhole takes a part of the reply to a message that ends by itself, or of the login.
-func (s *session) inWhole(o *outbound, x *exchange, e *expected, kind byte, body []byte, total int) (forward bool) {
-	switch kind {
-	case 'R':
-		return !s.login || s.authentication(o, body)
-	case 'T', 'D', 'C':
-		s.collect(o, e.exec, kind, total)
-	case 'E':
-		x.failed = true
-	case 'I', 's', 'G', 'H', 'W', 'V':
-		if e.exec != nil {
-			e.exec.gather = false
-		}
-	}
-	return true
-}
-
-// inBatch takes a part of the reply to one message of the extended protocol. Ok is false if it has no place there.
-func (s *session) inBatch(o *outbound, x *exchange, e *expected, kind byte, total int, now time.Time) (ok, forward bool) {
-	forward = !e.silent
-	switch e.kind {
-	case 'P':
-		if kind != '1' {
-			return false, true
-		}
-		if e.stmt != nil && e.stmt.parsed != nil {
-			s.eng.Ended(e.stmt.parsed)
-		}
-		s.parsed(e.parse)
-		s.next(x)
-	case 'B', 'C':
-		if kind != '2' && e.kind == 'B' || kind != '3' && e.kind == 'C' {
-			return false, true
-		}
-		s.next(x)
-	case 'D':
-		switch kind {
-		case 't': // the rows' description follows
-		case 'T', 'n':
-			if e.exec != nil && kind == 'T' {
-				s.collect(o, e.exec, kind, total)
-				if o.gather && o.end-o.pos >= total { // it goes on to the next only when it has been kept
-					s.keep(o, o.buf[o.pos:o.pos+total])
-					o.gather = false
-				} else {
-					s.copiesNot(e.exec)
-					o.gather = false // longer than what has arrived: it is not kept
-				}
-			} else if e.exec != nil {
-				e.exec.gather = false
-			}
-			s.next(x)
-		default:
-			return false, true
-		}
-	case 'E':
-		if e.exec == nil { // a query of the larder's own
-			if kind == 'C' {
-				s.next(x)
-			}
-			return kind == 'C' || kind == 'D', forward
-		}
-		switch kind {
-		case 'D':
-			s.collect(o, e.exec, kind, total)
-		case 'C':
-			s.collect(o, e.exec, kind, total) // and completed goes on
-			if !o.gather {
-				return false, true
-			}
-		case 'I', 's':
-			e.exec.gather, e.exec.sum = false, nil
-			s.executed(x, e.exec, now)
-			s.next(x)
-		case 'G', 'W':
-			e.exec.gather = false
-			x.copying, x.closed, x.synced = true, false, false // a Sync that was sent before the data is not heard
-		case 'H', 'd', 'c':
-			e.exec.gather = false
-		default:
-			return false, true
-		}
-	default:
-		return false, true
-	}
-	return true, forward
 }
 
 // parameter follows a setting that the server reports by itself.

@@ -20,9 +20,9 @@ type localPortal struct {
 }
 
 // forgetPortal follows the end of the unnamed portal on both sides.
-func (s *session) forgetPortal() {
-	s.local = localPortal{} // which holds on to a result
-	s.portal, s.portalThere, s.portalStale = nil, false, false
+func (c *conversation) forgetPortal() {
+	c.local = localPortal{} // which holds on to a result
+	c.portal, c.portalThere, c.portalStale = nil, false, false
 }
 
 // restsOn says whether a message rests on the unnamed statement, and whether on the unnamed portal.
@@ -39,54 +39,54 @@ func restsOn(p *part) (stmt, portal bool) {
 }
 
 // owes says whether the origin must be told something before it gets a message.
-func (s *session) owes(p *part) bool {
+func (c *conversation) owes(p *part) bool {
 	stmt, portal := restsOn(p)
-	return stmt && s.there != s.here || portal && (s.portal != nil || s.portalStale)
+	return stmt && c.there != c.here || portal && (c.portal != nil || c.portalStale)
 }
 
 // owed appends what the origin must be told before it gets a message of an exchange.
-func (s *session) owed(x *exchange, p *part, dst []byte) []byte {
+func (c *conversation) owed(x *exchange, p *part, dst []byte) []byte {
 	stmt, portal := restsOn(p)
 	if stmt {
-		dst = s.owedStatement(x, s.here, dst)
+		dst = c.owedStatement(x, c.here, dst)
 	}
 	if !portal {
 		return dst
 	}
-	if l := s.portal; l != nil {
+	if l := c.portal; l != nil {
 		if l.statement == "" {
-			dst = s.owedStatement(x, l.stmt, dst)
+			dst = c.owedStatement(x, l.stmt, dst)
 		}
 		key := l.entry.Key()
 		dst = frame(dst, 'B', []byte{0}, []byte(l.statement), []byte{0}, []byte(key[len(key)-l.bound:]))
-		s.expects(x, expected{kind: 'B', silent: true})
-		s.portalThere, s.portalStale = true, false // and s.portal stays: its rows have been read
-	} else if s.portalStale {
+		c.expects(x, expected{kind: 'B', silent: true})
+		c.portalThere, c.portalStale = true, false // and c.portal stays: its rows have been read
+	} else if c.portalStale {
 		dst = frame(dst, 'C', []byte("P\x00"))
-		s.expects(x, expected{kind: 'C', silent: true})
-		s.portalThere, s.portalStale = false, false
+		c.expects(x, expected{kind: 'C', silent: true})
+		c.portalThere, c.portalStale = false, false
 	}
 	return dst
 }
 
 // owedStatement makes the origin's unnamed statement that which it should be.
-func (s *session) owedStatement(x *exchange, should *prepared, dst []byte) []byte {
+func (c *conversation) owedStatement(x *exchange, should *prepared, dst []byte) []byte {
 	switch {
-	case s.there == should:
+	case c.there == should:
 	case should == nil:
 		dst = frame(dst, 'C', []byte("S\x00"))
-		s.expects(x, expected{kind: 'C', silent: true, unnamed: unnamed{nil, gone}})
+		c.expects(x, expected{kind: 'C', silent: true, unnamed: unnamed{nil, gone}})
 	case should.sql != nil:
 		dst = frame(dst, 'P', []byte{0}, should.sql, []byte{0}, should.types)
-		s.expects(x, expected{kind: 'P', silent: true, unnamed: unnamed{nil, should}})
+		c.expects(x, expected{kind: 'P', silent: true, unnamed: unnamed{nil, should}})
 	}
 	return dst
 }
 
 // owesQuery says whether a statement would find the transaction as if nothing had been asked in it yet, where
 // something was, and was answered from memory: then the server would let it set what must be set before any query.
-func (s *session) owesQuery(t engine.Ticket) bool {
-	if !s.answeredInBlock || s.eng.State() == engine.Failed {
+func (c *conversation) owesQuery(t engine.Ticket) bool {
+	if !c.answeredInBlock || c.eng.State() == engine.Failed {
 		return false
 	}
 	switch t.Pattern.Facts.Kind {
@@ -97,10 +97,10 @@ func (s *session) owesQuery(t engine.Ticket) bool {
 }
 
 // owedQuery appends a query whose answer is for nobody, as part of a batch.
-func (s *session) owedQuery(x *exchange, dst []byte) []byte {
-	s.answeredInBlock = false
+func (c *conversation) owedQuery(x *exchange, dst []byte) []byte {
+	c.answeredInBlock = false
 	for _, kind := range []byte("PBECC") {
-		s.expects(x, expected{kind: kind, silent: true})
+		c.expects(x, expected{kind: kind, silent: true})
 	}
 	whole := questionMessages(anyQuery)
 	return append(dst, whole[:len(whole)-len(syncMessage)]...)

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgproto3"
+
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/store"
@@ -27,13 +29,11 @@ func (s *session) report(shape byte, bound []byte) *store.Entry {
 	if shape != 'x' {
 		reply = append(reply, describeReport(resultFormats(bound))...)
 	}
-	row := binary.BigEndian.AppendUint16(nil, uint16(len(values)))
+	row := &pgproto3.DataRow{}
 	for _, v := range values {
-		row = binary.BigEndian.AppendUint32(row, uint32(len(v)))
-		row = append(row, v...)
+		row.Values = append(row.Values, []byte(v))
 	}
-	reply = frame(reply, 'D', row)
-	reply = frame(reply, 'C', []byte("SHOW\x00"))
+	reply = encoded(reply, row, &pgproto3.CommandComplete{CommandTag: []byte("SHOW")})
 	return &store.Entry{Reply: append(reply, trail...), Rows: 1}
 }
 
@@ -41,29 +41,23 @@ func (s *session) report(shape byte, bound []byte) *store.Entry {
 const textOID = 25
 
 // describeReport is the answer's RowDescription.
-func describeReport(formats []uint16) []byte {
-	b := binary.BigEndian.AppendUint16(nil, uint16(len(reportColumns)))
+func describeReport(formats []int16) []byte {
+	d := &pgproto3.RowDescription{}
 	for i, c := range reportColumns {
-		format := uint16(0)
+		format := int16(0)
 		switch {
 		case len(formats) == 1:
 			format = formats[0]
 		case i < len(formats):
 			format = formats[i]
 		}
-		b = append(append(b, c...), 0)
-		b = binary.BigEndian.AppendUint32(b, 0) // of no table
-		b = binary.BigEndian.AppendUint16(b, 0)
-		b = binary.BigEndian.AppendUint32(b, textOID)
-		b = binary.BigEndian.AppendUint16(b, 0xffff) // of any length
-		b = binary.BigEndian.AppendUint32(b, 0xffffffff)
-		b = binary.BigEndian.AppendUint16(b, format)
+		d.Fields = append(d.Fields, pgproto3.FieldDescription{Name: []byte(c), DataTypeOID: textOID, DataTypeSize: -1, TypeModifier: -1, Format: format})
 	}
-	return frame(nil, 'T', b)
+	return encoded(nil, d)
 }
 
 // resultFormats gives the formats that are wanted of columns, of what a Bind message binds.
-func resultFormats(b []byte) (out []uint16) {
+func resultFormats(b []byte) (out []int16) {
 	number := func() int {
 		if len(b) < 2 {
 			b = nil
@@ -82,7 +76,7 @@ func resultFormats(b []byte) (out []uint16) {
 		b = b[min(4+n, len(b)):]
 	}
 	for range min(number(), len(b)/2) {
-		out = append(out, uint16(number()))
+		out = append(out, int16(number()))
 	}
 	return out
 }
@@ -117,7 +111,7 @@ func (b *batch) own(p *part) bool {
 		if stmt = s.meant(b.at(p.name)); !stmt.st.Pattern.AsksForLast() {
 			return false
 		}
-		answer = append(frame(nil, 't', []byte{0, 0}), describeReport(nil)...)
+		answer = append(encoded(nil, &pgproto3.ParameterDescription{}), describeReport(nil)...)
 	default:
 		return false
 	}

@@ -30,8 +30,7 @@ type session struct {
 	client, origin *socket
 	auth           auth
 	startup        *startup
-	eng            *engine.Session // nil until the login has ended well
-	awaiting       atomic.Bool     // it waits for another session's result, or is about to send what waited
+	awaiting       atomic.Bool // it waits for another session's result, or is about to send what waited
 
 	// sending is held from queueing an exchange to its last byte being written, so that the queue is in the order of
 	// the bytes. It is taken before mu.
@@ -43,67 +42,38 @@ type session struct {
 	telling sync.Mutex
 
 	// mu guards what follows and the engine's session.
-	mu          sync.Mutex
-	queue       exchanges
-	idle        []*execution // for use again
-	outstanding int          // replies still to come
-	crowded     bool         // fromClient waits on room for fewer
-	room        *sync.Cond   // of mu
-	mid         bool         // a message is partly written to the client
-	login       bool         // it has not ended well: nothing the client sends is looked at but its responses
-	clientGone  bool
-	originGone  bool
-	raw         bool // a conversation that is no longer followed: everything is relayed
-	active      time.Time
-	parameters  map[string]string
-	cancelKey   []byte        // by which its statements can be cancelled
-	hurried     chan struct{} // ends the waiting for another session's result
-	awaits      bool          // it waits for that
-	ending      atomic.Bool   // the server is being closed
-
-	// What the client has prepared. A name whose meaning is not certain is not in statements.
-	statements map[string]*prepared
-	// Those of before something that may have changed what names stand for, and how often that has happened.
-	doubtful  map[string]*prepared
-	renamings uint64
-	// The unnamed statement as the client knows it and as the origin does, nil for none: when all that is under way has
-	// come true, and now.
-	here, there       *prepared
-	hereNow, thereNow *prepared
+	mu sync.Mutex
+	conversation
+	crowded    bool       // fromClient waits on room for fewer outstanding replies
+	room       *sync.Cond // of mu
+	clientGone bool
+	originGone bool
+	active     time.Time
+	parameters map[string]string
+	cancelKey  []byte        // by which its statements can be cancelled
+	hurried    chan struct{} // ends the waiting for another session's result
+	awaits     bool          // it waits for that
+	ending     atomic.Bool   // the server is being closed
 
 	plainSettings bool // the session may not ask which server it is
 	leaving       bool // the client has said that it goes
 	dismissed     bool // the origin has said why it ends the connection
-
-	hiding bool // what is arriving from the origin is not for the client as it comes
-
-	unsent bool // the open exchange holds only what is still held back, and none of it runs anything
-
-	answeredInBlock bool // in this transaction something was, of which the origin knows nothing
-
-	// The unnamed portal, where the client's and the origin's differ since a Bind was answered from memory.
-	portal      *localPortal // the client's; it is local, or nil
-	local       localPortal
-	portalThere bool // the origin has one
-	portalStale bool // and that is not the client's
+	hiding        bool // what is arriving from the origin is not for the client as it comes
 
 	// What follows belongs to fromClient alone.
 	admitted  bool // login is over, as fromClient knows
 	in        inbound
-	reserved  int64                // room for a message that needs a buffer of its own
-	partly    bool                 // of what is being dealt with, something has been written already
-	following int                  // bytes still to come of a message that is sent on as it comes
-	settled   bool                 // the client waits for what it asked
-	listening bool                 // for a silence after held messages
-	held      []part               // the messages since the last Sync that have not been sent on
-	through   bool                 // the bytes held are copy data, which only wait for more of it
-	portals   map[string]*prepared // what named portals run
-	bound     *prepared            // and the unnamed one
-	unnamed   *prepared            // the last unnamed statement that was read, whether it is prepared or not
-	answers   []byte               // for several answers from memory
-	scratch   []byte               // for one that is not the entry's own bytes
-	hits      []hit                // those being answered
-	toOrigin  []byte               // for messages that are not sent as they came
+	reserved  int64  // room for a message that needs a buffer of its own
+	partly    bool   // of what is being dealt with, something has been written already
+	following int    // bytes still to come of a message that is sent on as it comes
+	settled   bool   // the client waits for what it asked
+	listening bool   // for a silence after held messages
+	held      []part // the messages since the last Sync that have not been sent on
+	through   bool   // the bytes held are copy data, which only wait for more of it
+	answers   []byte // for several answers from memory
+	scratch   []byte // for one that is not the entry's own bytes
+	hits      []hit  // those being answered
+	toOrigin  []byte // for messages that are not sent as they came
 }
 
 // part is one held message: its place in the held bytes, and that of what it names. What a name means is worked out when
@@ -128,7 +98,7 @@ func (p place) empty() bool { return p.from == p.to }
 func newSession(srv *Server, set *Settings, client, origin net.Conn, start *startup) *session {
 	s := &session{
 		server: srv, settings: set, client: newSocket(client), origin: newSocket(origin),
-		auth: newAuth(set, client, origin), startup: start, login: true,
+		auth: newAuth(set, client, origin), startup: start, conversation: conversation{login: true},
 		parameters: map[string]string{}, hurried: make(chan struct{}, 1),
 		active: srv.now(),
 	}

@@ -53,10 +53,16 @@ func FuzzSession(f *testing.F) {
 	f.Add(start+frame('Q', show)+frame('P', "s\x00"+show+"\x00\x00")+frame('D', "Ss\x00")+frame('S', "")+frame('B', "\x00s\x00\x00\x00\x00\x00\x00\x01\x00\x01")+frame('D', "P\x00")+
 		frame('E', "\x00\x00\x00\x00\x00")+frame('E', "\x00\x00\x00\x00\x00")+frame('S', "")+frame('B', "\x00s\x00\x00\x01")+frame('E', "\x00\x00\x00\x00\x00"), ready, uint8(50))
 	f.Fuzz(func(t *testing.T, client, origin string, piece uint8) {
-		e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body}, time.Now())
+		seen := make(chan string, 1)
+		misused := func(what string) {
+			select {
+			case seen <- what:
+			default:
+			}
+		}
+		e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Misuse: misused}, time.Now())
 		require.NoError(t, err)
 		e.SetRules(rules.NewSet([]rules.Rule{{Pattern: statement.Of("select n from berths where id = 1"), Verdict: rules.Keep, TTL: time.Minute}}))
-		seen := make(chan string, 1)
 		theirs, mine := net.Pipe()
 		server, far := net.Pipe()
 		srv := &Server{Engine: e, Origin: "origin:5432", Log: slog.New(faults{slog.DiscardHandler, seen}),

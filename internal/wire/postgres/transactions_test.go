@@ -1,6 +1,7 @@
 package postgres_test
 
 import (
+	"fmt"
 	"io"
 	"net"
 	"sync/atomic"
@@ -296,4 +297,40 @@ func (r *countingRelay) start(t *testing.T) string {
 		}
 	}()
 	return ln.Addr().String()
+}
+
+// A name whose Parse failed, or was skipped behind one that did, stands for nothing, however often it came.
+func TestNamesWhoseParseWasSkipped(t *testing.T) {
+	l := newLarder(t, berths, oneBerth)
+	l.keep(readBerth)
+	for _, url := range []string{l.direct, l.through} {
+		raw, err := connect(t, url, pgx.QueryExecModeSimpleProtocol).PgConn().Hijack()
+		require.NoError(t, err)
+		said := func(list ...pgproto3.FrontendMessage) (out []string) {
+			for _, m := range list {
+				raw.Frontend.Send(m)
+			}
+			raw.Frontend.Send(&pgproto3.Sync{})
+			require.NoError(t, raw.Frontend.Flush())
+			for {
+				m, err := raw.Frontend.Receive()
+				require.NoError(t, err)
+				switch m := m.(type) {
+				case *pgproto3.ErrorResponse:
+					out = append(out, m.Code)
+				case *pgproto3.ReadyForQuery:
+					return out
+				default:
+					out = append(out, fmt.Sprintf("%T", m))
+				}
+			}
+		}
+		for range 3 { // it is kept in this form
+			assert.Len(t, said(&pgproto3.Parse{Query: readBerth}, &pgproto3.Bind{}, &pgproto3.Execute{}), 4)
+		}
+		parse := &pgproto3.Parse{Name: "reads", Query: readBerth}
+		assert.Equal(t, []string{"26000"}, said(&pgproto3.Bind{PreparedStatement: "nothing"}, parse, parse), url)
+		assert.Equal(t, []string{"26000"}, said(&pgproto3.Bind{PreparedStatement: "reads"}, &pgproto3.Execute{}), url)
+		raw.Conn.Close()
+	}
 }
