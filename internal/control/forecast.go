@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"jollylarder/internal/core/forecast"
-	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/rules"
 )
 
@@ -81,11 +81,11 @@ func (s *server) foretell(w http.ResponseWriter, r *http.Request) {
 func (s *server) forecast(set *rules.Set, progress func(part float64) func(float64) bool) (*Forecast, error) {
 	e := s.l.Engine()
 	now := time.Now()
-	present, err := e.Forecast(e.Rules(), now, ledger.Horizon, progress(0))
+	present, err := e.Forecast(e.Rules(), now, inputs.Horizon, progress(0))
 	if err != nil {
 		return nil, err
 	}
-	draft, err := e.Forecast(set, now, ledger.Horizon, progress(0.5))
+	draft, err := e.Forecast(set, now, inputs.Horizon, progress(0.5))
 	if err != nil {
 		return nil, err
 	}

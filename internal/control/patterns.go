@@ -12,6 +12,7 @@ import (
 	"jollylarder/internal/core/advice"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/filter"
+	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
@@ -44,7 +45,7 @@ func describe(e *engine.Engine, p *engine.Pattern, whole bool) Pattern {
 	if r := shownRule(e, p); r != nil {
 		out.Rule = rule(r)
 	}
-	look := n.Outlook(now)
+	look := p.Inputs.Outlook(now)
 	out.Advice = advised(advise(e, p, look))
 	if !whole {
 		return out
@@ -82,7 +83,7 @@ func lately(l ledger.Lately, now time.Time, kept bool) *Lately {
 }
 
 // advise gives advice on a pattern.
-func advise(e *engine.Engine, p *engine.Pattern, look ledger.Outlook) advice.Advice {
+func advise(e *engine.Engine, p *engine.Pattern, look inputs.Outlook) advice.Advice {
 	n := p.Numbers
 	does := e.Does(p)
 	minute := n.Minute()
@@ -134,13 +135,13 @@ func ruled(r *rules.Rule, reasons []reason.Reason, minute ledger.Sums) string {
 		rules.FormatTTL(r.TTL), some, minute.Count[ledger.Hit], minute.Calls(), advice.Waiting(minute.Spared), advice.Waiting(minute.AllWaited()))
 }
 
-func outlook(o ledger.Outlook) *Outlook {
+func outlook(o inputs.Outlook) *Outlook {
 	if o.Calls == 0 {
 		return nil
 	}
 	out := &Outlook{Followed: ms(o.Followed), Calls: o.Calls, Inputs: o.Inputs, Repeats: o.Repeats, Half: o.Half,
 		Compared: o.Compared, Changed: o.Changed, Unseen: o.Unseen}
-	for i, ttl := range ledger.Ladder {
+	for i, ttl := range inputs.Ladder {
 		out.Steps = append(out.Steps, Step{rules.FormatTTL(ttl), o.Hits[i], o.Error[i], o.Aged[i], o.Live[i], o.Stayed[i]})
 	}
 	return out
@@ -276,7 +277,7 @@ func (x *patternSubject) Texts(field string) (out []string) {
 			out = append(out, map[string]string{"app": c.Application, "user": c.User, "db": c.Database}[field])
 		}
 	case "advice":
-		first, _, _ := strings.Cut(string(advise(x.e, x.p, x.p.Numbers.Outlook(time.Now())).Kind), " ")
+		first, _, _ := strings.Cut(string(advise(x.e, x.p, x.p.Inputs.Outlook(time.Now())).Kind), " ")
 		return []string{first}
 	}
 	return out

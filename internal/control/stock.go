@@ -12,6 +12,7 @@ import (
 	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/forecast"
+	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
 )
 
@@ -84,7 +85,7 @@ func (s *server) memoryCurve(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	now := time.Now()
-	list, err := e.MemoryCurve(limits, now, ledger.Horizon, func(done float64) bool { return p.tell(CurveLine{Done: done}) })
+	list, err := e.MemoryCurve(limits, now, inputs.Horizon, func(done float64) bool { return p.tell(CurveLine{Done: done}) })
 	if err != nil {
 		if !errors.Is(err, forecast.ErrStopped) {
 			p.tell(CurveLine{Problem: err.Error()})

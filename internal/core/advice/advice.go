@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
 )
@@ -40,7 +40,7 @@ type Seen struct {
 	Bytes  float64
 	// Writes is how many writes a minute touch its tables.
 	Writes  float64
-	Outlook ledger.Outlook
+	Outlook inputs.Outlook
 }
 
 // Advice is what to do, in a sentence, with its reasons.
@@ -111,7 +111,7 @@ func (s *Seen) foretell(a *Advice) {
 	}
 	best := 0.0
 	longest := -1
-	for i, ttl := range ledger.Ladder {
+	for i, ttl := range inputs.Ladder {
 		if ttl == 0 || ttl > o.Followed && longest >= 0 {
 			break // nobody has seen yet what comes after so long
 		}
@@ -123,7 +123,7 @@ func (s *Seen) foretell(a *Advice) {
 			at = i
 		}
 	}
-	a.TTL, a.Hits, a.Error = ledger.Ladder[at], o.Hits[at], o.Error[at]
+	a.TTL, a.Hits, a.Error = inputs.Ladder[at], o.Hits[at], o.Error[at]
 	a.Spared = time.Duration(s.Calls * a.Hits * float64(max(s.Origin-fromMemory, 0)))
 	a.Memory = o.Live[at] * (s.Bytes + overhead)
 }
@@ -141,7 +141,7 @@ func (s *Seen) weigh(a *Advice) {
 	} else {
 		say(&a.Against, "%.0f writes a minute touch %s, and each drops what is kept", s.Writes, tables(s.Tables))
 	}
-	i := slices.Index(ledger.Ladder[:], a.TTL)
+	i := slices.Index(inputs.Ladder[:], a.TTL)
 	if aged := o.Aged[i]; aged > a.Hits+0.15 {
 		say(&a.Against, "without those writes %.0f%% would be hits", 100*aged)
 		say(&a.Could, "writes that touch it less often, or an age of %s that readers can live with", rules.FormatTTL(a.TTL))

@@ -6,14 +6,14 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/reason"
 )
 
 // busy is a pattern that is worth keeping.
 func busy() Seen {
-	o := ledger.Outlook{Followed: 20 * time.Minute, Calls: 9000, Inputs: 40, Sampled: 40, Repeats: 0.98, Half: 0.1, Compared: 100}
-	for i := range ledger.Ladder {
+	o := inputs.Outlook{Followed: 20 * time.Minute, Calls: 9000, Inputs: 40, Sampled: 40, Repeats: 0.98, Half: 0.1, Compared: 100}
+	for i := range inputs.Ladder {
 		o.Hits[i], o.Aged[i], o.Live[i] = 0.9, 0.95, 40
 	}
 	o.Hits[0], o.Hits[1] = 0.4, 0.8
@@ -32,7 +32,7 @@ func TestKeepForTheShortestLifetimeThatBringsNearlyAll(t *testing.T) {
 func TestLifetimesNobodyHasSeenAreNotForetold(t *testing.T) {
 	s := busy()
 	s.Outlook.Followed = 3 * time.Minute
-	for i := range ledger.Ladder {
+	for i := range inputs.Ladder {
 		s.Outlook.Hits[i] = float64(i+1) * 0.1
 	}
 	assert.Equal(t, 2*time.Minute, Give(s).TTL)
@@ -40,7 +40,7 @@ func TestLifetimesNobodyHasSeenAreNotForetold(t *testing.T) {
 
 func TestOtherAdvice(t *testing.T) {
 	s := busy()
-	s.Outlook.Hits = [len(ledger.Ladder)]float64{}
+	s.Outlook.Hits = [len(inputs.Ladder)]float64{}
 	a := Give(s)
 	assert.Equal(t, NotWorth, a.Kind)
 	assert.Equal(t, "Not worth keeping: only 0% of its calls would be answered from memory.", a.Sentence)

@@ -79,7 +79,7 @@ func (e *Engine) named(what string, facts *analysis.Facts) *Pattern {
 		return p
 	}
 	p := &Pattern{ID: statement.Name(text), Text: string(text), Facts: facts, clock: freshness.Clock{Name: patternClock}}
-	if known := e.patterns.add(p, text, text, e.Ledger.NewPattern); known != nil {
+	if known := e.patterns.add(p, text, text, e.newNumbers); known != nil {
 		return known
 	}
 	return e.rest(p.Facts)
@@ -254,7 +254,7 @@ func (s *Session) sums(d *Decision, r *Request, now time.Time) {
 		return
 	}
 	d.changes = d.tables
-	if len(d.resolved.reads)+len(d.resolved.columns) > 0 && d.Pattern.Numbers.Follows(d.input) {
+	if len(d.resolved.reads)+len(d.resolved.columns) > 0 && d.Pattern.Inputs.Follows(d.input) {
 		d.changes = d.resolved.readings.Sum(s.pinned(d.resolved, r)...)
 	}
 }

@@ -11,6 +11,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/store"
@@ -74,6 +75,7 @@ func (o Options) withDefaults() Options {
 // Engine decides for all sessions of one origin. It is safe for concurrent use.
 type Engine struct {
 	Ledger *ledger.Ledger
+	Inputs *inputs.Book
 
 	opts  Options
 	store *store.Store
@@ -114,13 +116,13 @@ func New(opts Options, now time.Time) (*Engine, error) {
 	}
 	s.Tick(now)
 	e := &Engine{
-		Ledger: ledger.New(now), opts: opts, store: s,
+		Ledger: ledger.New(now), Inputs: inputs.New(), opts: opts, store: s,
 		databases: map[string]*database{}, sessions: map[*Session]struct{}{},
 	}
 	e.reading = make(chan struct{}, max(runtime.GOMAXPROCS(0)/2, 1))
 	e.overhead.divide(opts.Overhead)
 	e.patterns.room, e.texts.room = &e.overhead.patterns, &e.overhead.texts
-	e.Ledger.Limit(opts.Overhead*shareInputs/16, opts.Overhead*shareTraces/16)
+	e.Inputs.Limit(opts.Overhead*shareInputs/16, opts.Overhead*shareTraces/16)
 	e.samples.found = make(chan StaleCatch, mostCaught)
 	e.again.bell = make(chan struct{}, 1)
 	e.values.Store(int32(opts.Values))
@@ -181,6 +183,7 @@ func (e *Engine) Tick(now time.Time) {
 	e.reclaim(now)
 	e.settle(now)
 	e.Ledger.Tick(now)
+	e.Inputs.Tick(now)
 	e.keepers.rotate(now)
 	e.mergeRare(now)
 	e.countClocks(now)

@@ -69,7 +69,7 @@ func (s *Session) finish(d *Decision, r Result, now time.Time) {
 		s.db.done(w.name, w.times)
 	}
 	if d.Compare && r.Sum != 0 && !r.Failed && d.Outcome != ledger.Hit {
-		s.e.numbers(d.Pattern).Compare(d.input, r.Sum, d.changes, now)
+		s.e.inputs(d.Pattern).Compare(d.input, r.Sum, d.changes, now)
 	}
 	s.last = Report{d.Pattern.ID, d.Outcome, d.Reason, r.Took, age, rec.Spared}
 	if !s.Own {

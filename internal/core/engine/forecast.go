@@ -31,9 +31,9 @@ func (e *Engine) MemoryCurve(limits []int64, now time.Time, longest time.Duratio
 }
 
 func (e *Engine) replay(set *rules.Set, now time.Time, longest time.Duration, progress func(float64) bool) forecast.Run {
-	run := forecast.Run{Classes: e.Ledger.Classes(), Limit: e.store.ForResults(e.store.Limit()), Progress: progress}
+	run := forecast.Run{Classes: e.Inputs.Classes(), Limit: e.store.ForResults(e.store.Limit()), Progress: progress}
 	e.patterns.each(func(p *Pattern) {
-		trace := p.Numbers.Trace(now, longest)
+		trace := p.Inputs.Trace(now, longest)
 		if len(trace.Asked) == 0 {
 			return
 		}

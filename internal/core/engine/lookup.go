@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
@@ -32,7 +33,7 @@ func (s *Session) inputOf(r *Request) uint64 {
 // repeats says whether a statement asks what the session's last one asked a moment ago.
 func (s *Session) repeats(d *Decision, now time.Time) bool {
 	l := &s.lately
-	return l.pattern == d.Pattern && l.input == d.input && l.changes == d.tables && l.tick == now.UnixNano()/int64(ledger.Tick)
+	return l.pattern == d.Pattern && l.input == d.input && l.changes == d.tables && l.tick == now.UnixNano()/int64(inputs.Tick)
 }
 
 // oneInSome is of how many calls one is enough to see which inputs are popular.
@@ -49,26 +50,26 @@ func (s *Session) follow(d *Decision, now time.Time) {
 		return
 	}
 	if l.more > 0 {
-		l.pattern.Numbers.FollowMore(l.input, l.more)
-		l.pattern.Numbers.Popular(l.input, float64(l.more)/oneInSome)
+		l.pattern.Inputs.FollowMore(l.input, l.more)
+		l.pattern.Inputs.Popular(l.input, float64(l.more)/oneInSome)
 	}
-	*l = lately{d.Pattern, d.input, d.tables, now.UnixNano() / int64(ledger.Tick), 0}
+	*l = lately{d.Pattern, d.input, d.tables, now.UnixNano() / int64(inputs.Tick), 0}
 	// Not every so manieth, but by chance: applications ask in turns. It is a linear congruential generator, whose high bits are good enough.
 	if s.dice = s.dice*0x5851f42d4c957f2d + 0x14057b7ef767814f; (s.dice>>32)%oneInSome == 0 {
-		d.Pattern.Numbers.Popular(d.input, 1)
+		d.Pattern.Inputs.Popular(d.input, 1)
 	}
-	if !d.Pattern.Numbers.Follows(d.input) {
+	if !d.Pattern.Inputs.Follows(d.input) {
 		return
 	}
 	class := s.class
 	if bytes.Contains(d.labels, []byte("='")) {
 		if s.labelled == nil || !bytes.Equal(s.labelled, d.labels) {
 			s.labelled = append(s.labelled[:0], d.labels...)
-			s.labelledClass = s.e.Ledger.Class(ledger.Class{Caller: s.who, Client: s.host, Comment: string(d.labels)})
+			s.labelledClass = s.e.Inputs.Class(inputs.Class{Caller: s.who, Client: s.host, Comment: string(d.labels)})
 		}
 		class = s.labelledClass
 	}
-	d.Compare = d.Pattern.Numbers.Follow(ledger.Asked{Input: d.input, Changes: uint32(d.changes), Class: class, Blocked: d.blocked}, now)
+	d.Compare = d.Pattern.Inputs.Follow(inputs.Asked{Input: d.input, Changes: uint32(d.changes), Class: class, Blocked: d.blocked}, now)
 }
 
 // lookUp decides between a hit and a miss.

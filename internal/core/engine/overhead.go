@@ -67,7 +67,7 @@ type Part struct{ Used, Limit int64 }
 // Overhead gives what is used at present.
 func (e *Engine) Overhead() Overhead {
 	part := func(r *Room) Part { return Part{r.Used(), r.Limit()} }
-	inputs, limit := e.Ledger.Samples()
+	inputs, limit := e.Inputs.Used()
 	return Overhead{e.opts.Overhead, part(&e.overhead.patterns), part(&e.overhead.texts), part(&e.overhead.sessions), Part{inputs, limit}}
 }
 

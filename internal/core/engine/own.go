@@ -31,7 +31,7 @@ func (s *Session) acts(p *Pattern, exact []byte) *Pattern {
 
 // doing gives a pattern that does something else, for one statement.
 func (p *Pattern) doing(f *analysis.Facts) *Pattern {
-	return &Pattern{ID: p.ID, Text: p.Text, Facts: f, Numbers: p.Numbers, passing: true, clock: freshness.Clock{Name: patternClock}}
+	return &Pattern{ID: p.ID, Text: p.Text, Facts: f, Numbers: p.Numbers, Inputs: p.Inputs, passing: true, clock: freshness.Clock{Name: patternClock}}
 }
 
 // follows notes what a statement that is sent makes of what the session has of its own.

@@ -15,6 +15,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
@@ -27,6 +28,7 @@ type Pattern struct {
 	Text    string
 	Facts   *analysis.Facts
 	Numbers *ledger.Pattern
+	Inputs  *inputs.Pattern
 
 	merged   atomic.Bool     // it is no longer told apart
 	key      key             // of its text
@@ -243,7 +245,7 @@ func (ps *patterns) remember(p *Pattern, shape []byte) {
 }
 
 // add puts a pattern in, unless another session was first; it gives the one that is in, or nil if there is no room for it.
-func (ps *patterns) add(p *Pattern, text, shape []byte, numbers func() *ledger.Pattern) *Pattern {
+func (ps *patterns) add(p *Pattern, text, shape []byte, numbers func() (*ledger.Pattern, *inputs.Pattern)) *Pattern {
 	k := keyOf(text)
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
@@ -257,7 +259,7 @@ func (ps *patterns) add(p *Pattern, text, shape []byte, numbers func() *ledger.P
 	if ps.byText == nil {
 		ps.byText = map[key]*Pattern{}
 	}
-	p.Numbers = numbers()
+	p.Numbers, p.Inputs = numbers()
 	ps.byText[k] = p
 	ps.remember(p, shape)
 	ps.byID.Store(p.ID, p)
@@ -352,7 +354,7 @@ func (e *Engine) learn(shape, sql []byte) *Pattern {
 	if len(text) > longestPattern {
 		facts.Passes(reason.TooLong)
 	}
-	if known := e.patterns.add(p, text, shape, e.Ledger.NewPattern); known != nil {
+	if known := e.patterns.add(p, text, shape, e.newNumbers); known != nil {
 		return known
 	}
 	return e.rest(facts)
@@ -401,9 +403,10 @@ func (e *Engine) others() *Pattern {
 	if o == nil {
 		o = &Pattern{
 			ID: statement.Name([]byte("(rare patterns)")), Text: "(rare patterns)",
-			Facts: &analysis.Facts{Kind: analysis.KindSeveral, Reasons: []reason.Reason{reason.Of(reason.TooRare)}}, Numbers: e.Ledger.NewPattern(),
+			Facts: &analysis.Facts{Kind: analysis.KindSeveral, Reasons: []reason.Reason{reason.Of(reason.TooRare)}},
 			clock: freshness.Clock{Name: patternClock},
 		}
+		o.Numbers, o.Inputs = e.newNumbers()
 		if !e.patterns.overflow.CompareAndSwap(nil, o) {
 			o = e.patterns.overflow.Load()
 		}
@@ -415,7 +418,7 @@ func (e *Engine) others() *Pattern {
 func (e *Engine) rest(facts *analysis.Facts) *Pattern {
 	o := e.others()
 	facts.Passes(reason.TooRare)
-	return &Pattern{ID: o.ID, Text: o.Text, Facts: facts, Numbers: o.Numbers, passing: true, clock: freshness.Clock{Name: patternClock}}
+	return &Pattern{ID: o.ID, Text: o.Text, Facts: facts, Numbers: o.Numbers, Inputs: o.Inputs, passing: true, clock: freshness.Clock{Name: patternClock}}
 }
 
 // mergeRare makes room for new patterns: those that clients waited for least, that no rule names, of which nothing is kept and that were not
@@ -453,6 +456,9 @@ func (e *Engine) mergeRare(now time.Time) {
 	}
 	e.patterns.remove(out)
 	e.Ledger.Merge(numbers, e.others().Numbers)
+	for _, p := range out {
+		p.Inputs.Forget()
+	}
 }
 
 // named says whether a rule speaks of this very pattern, and not of any that are like it.
@@ -472,6 +478,20 @@ func (e *Engine) numbers(p *Pattern) *ledger.Pattern {
 		return e.others().Numbers
 	}
 	return p.Numbers
+}
+
+// inputs gives where the inputs of a pattern's statements are followed.
+func (e *Engine) inputs(p *Pattern) *inputs.Pattern {
+	if p.merged.Load() {
+		return e.others().Inputs
+	}
+	return p.Inputs
+}
+
+// newNumbers makes the numbers of one more pattern, and what follows its inputs.
+func (e *Engine) newNumbers() (*ledger.Pattern, *inputs.Pattern) {
+	n := e.Ledger.NewPattern()
+	return n, e.Inputs.Pattern(n.Calls)
 }
 
 // patternClock is the name of the clock that each pattern has for itself. No table is named so.

@@ -10,6 +10,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/statement"
@@ -227,7 +228,7 @@ func (s *Session) counts(application string) {
 		s.host = at.Addr().Unmap().String()
 	}
 	s.labelled = nil
-	s.class = s.e.Ledger.Class(ledger.Class{Caller: s.who, Client: s.host})
+	s.class = s.e.Inputs.Class(inputs.Class{Caller: s.who, Client: s.host})
 }
 
 // Knows says whether the session's settings are known.

@@ -9,13 +9,13 @@ import (
 	"slices"
 	"time"
 
-	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/rules"
 )
 
 // Pattern is one pattern that is replayed.
 type Pattern struct {
-	Trace ledger.Trace
+	Trace inputs.Trace
 	// Origin is how long a fetch takes on average, Bytes how large a reply is, and Kept what a kept one takes of the memory.
 	Origin      time.Duration
 	Bytes, Kept float64
@@ -29,7 +29,7 @@ type Pattern struct {
 type Run struct {
 	Patterns []Pattern
 	// Classes are who asks, by the numbers in the traces.
-	Classes []ledger.Class
+	Classes []inputs.Class
 	// Limit is how many bytes may be kept.
 	Limit int64
 	// Progress, if it is set, is told from time to time how much is done, from 0 to 1; the replay stops when it gives false.
@@ -117,7 +117,7 @@ type inputCalls struct{ calls, hits float64 }
 type call struct {
 	at int64
 	of int
-	*ledger.Asked
+	*inputs.Asked
 }
 
 // calls puts the records of all traces in order.
@@ -156,7 +156,7 @@ func (run *Run) replay(calls []call, before, part float64) (*Forecast, error) {
 	for i := range run.Patterns {
 		p := &run.Patterns[i]
 		r := &replayed{Pattern: p, decided: map[uint16]*rules.Rule{}, by: map[*rules.Rule]*Outcome{}, inputs: map[uint64]*inputCalls{}, live: map[string]*alive{}}
-		r.from = -int64(p.Trace.Span/ledger.Tick) * (warmUp - 1) / warmUp
+		r.from = -int64(p.Trace.Span/inputs.Tick) * (warmUp - 1) / warmUp
 		patterns[i] = r
 	}
 	f := &Forecast{Limit: run.Limit, Rules: map[string]*Outcome{}}
@@ -184,7 +184,7 @@ func (run *Run) replay(calls []call, before, part float64) (*Forecast, error) {
 }
 
 // rule gives the rule by which calls of a class are kept, or nil.
-func (r *replayed) rule(class uint16, classes []ledger.Class) *rules.Rule {
+func (r *replayed) rule(class uint16, classes []inputs.Class) *rules.Rule {
 	rule, ok := r.decided[class]
 	if ok {
 		return rule
@@ -203,7 +203,7 @@ func (r *replayed) rule(class uint16, classes []ledger.Class) *rules.Rule {
 }
 
 // take takes one call, or several right behind each other.
-func (r *replayed) take(m *memory, index int, at int64, a *ledger.Asked, classes []ledger.Class) {
+func (r *replayed) take(m *memory, index int, at int64, a *inputs.Asked, classes []inputs.Class) {
 	counts := at >= r.from
 	stands := r.Trace.Stands(a.Input)
 	if counts {
@@ -230,7 +230,7 @@ func (r *replayed) take(m *memory, index int, at int64, a *ledger.Asked, classes
 	}
 	ttl := int64(math.MaxInt64)
 	if rule.TTL > 0 {
-		ttl = int64(rule.TTL / ledger.Tick)
+		ttl = int64(rule.TTL / inputs.Tick)
 	}
 	k := key{index, a.Input, rule.TTLOnly}
 	place := m.in(rule)
@@ -266,7 +266,7 @@ func (r *replayed) take(m *memory, index int, at int64, a *ledger.Asked, classes
 }
 
 // written drops what a write dropped that came before a call.
-func (r *replayed) written(m *memory, a *ledger.Asked, classes []ledger.Class, counts bool) *alive {
+func (r *replayed) written(m *memory, a *inputs.Asked, classes []inputs.Class, counts bool) *alive {
 	database := ""
 	if int(a.Class) < len(classes) {
 		database = classes[a.Class].Database
@@ -394,7 +394,7 @@ func (h *agesHistogram) add(ticks, answers float64) {
 
 // middle gives the age that a step stands for.
 func middle(step int) time.Duration {
-	return time.Duration((math.Exp2((float64(step)+0.5)/2) - 1) * float64(ledger.Tick))
+	return time.Duration((math.Exp2((float64(step)+0.5)/2) - 1) * float64(inputs.Tick))
 }
 
 func (h *agesHistogram) mean() time.Duration {

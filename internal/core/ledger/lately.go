@@ -22,6 +22,9 @@ type latelyMark struct {
 	passed []ReasonCount // the same slice as before while nothing passed
 }
 
+// markedFrom is from which call on a pattern has marks.
+const markedFrom = 3
+
 // LatelyStep is how far these moments are apart, and LatelySpan how far they reach back.
 const (
 	LatelyStep = 15 * time.Minute
@@ -33,7 +36,7 @@ func (l *lately) mark(p *Pattern, now time.Time) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	n := len(l.marks)
-	if n == 0 && p.Calls() < followedFrom { // most patterns of a flood never come again
+	if n == 0 && p.Calls() < markedFrom { // most patterns of a flood never come again
 		return
 	}
 	if n > 0 && now.Sub(l.marks[n-1].at) < LatelyStep {

@@ -1,12 +1,10 @@
 package ledger
 
 import (
-	"math"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
-	"unsafe"
 )
 
 // Slot is how long one slot of a lane and of the totals lasts, and PatternSlot one of a pattern.
@@ -36,12 +34,6 @@ type Ledger struct {
 	callers  map[Caller]*Caller
 	patterns []*Pattern
 
-	inputs, asked int64 // the limits of the following
-
-	room    atomic.Int64 // for inputs that are followed
-	traces  atomic.Int64 // for records of their calls
-	classes classes
-
 	lastSlot, lastPatternSlot time.Time
 }
 
@@ -49,27 +41,7 @@ type Ledger struct {
 func New(now time.Time) *Ledger {
 	l := &Ledger{Began: now, apps: map[string]*Tally{}, callers: map[Caller]*Caller{}, lastSlot: now, lastPatternSlot: now}
 	l.Total.of = l
-	l.Limit(math.MaxInt64, math.MaxInt64)
 	return l
-}
-
-// inputBytes and askedBytes are what an input that is followed takes, and a call of a trace.
-const (
-	inputBytes = 200
-	askedBytes = int64(unsafe.Sizeof(Asked{}))
-)
-
-// Limit bounds the memory for inputs that are followed, and for traces of their calls, in bytes. It is to be called before
-// anything is counted.
-func (l *Ledger) Limit(inputs, traces int64) {
-	l.inputs, l.asked = min(inputs/inputBytes, inputsAll), min(traces/askedBytes, tracesAll)
-	l.room.Store(l.inputs)
-	l.traces.Store(l.asked)
-}
-
-// Samples gives how many bytes inputs and traces take, and may take.
-func (l *Ledger) Samples() (used, limit int64) {
-	return (l.inputs-l.room.Load())*inputBytes + (l.asked-l.traces.Load())*askedBytes, l.inputs*inputBytes + l.asked*askedBytes
 }
 
 // Everything is the sum over all applications. It is added up when asked for: a tally of its own would be one more that
@@ -153,7 +125,7 @@ func (l *Ledger) Rules(f func(name string, t *Tally)) {
 
 // NewPattern makes the numbers of one more pattern.
 func (l *Ledger) NewPattern() *Pattern {
-	p := &Pattern{ring: ring{size: 12}, room: &l.room, traces: &l.traces}
+	p := &Pattern{ring: ring{size: 12}}
 	l.mu.Lock()
 	l.patterns = append(l.patterns, p)
 	l.mu.Unlock()

@@ -19,11 +19,6 @@ type Pattern struct {
 	hot    atomic.Pointer[[lanes]numbers] // where connections are told apart, when it is asked often
 	ring
 	lately lately
-
-	sample  atomic.Pointer[sample]
-	room    *atomic.Int64
-	traces  *atomic.Int64
-	counted uint64 // the calls when it was last looked at; only Tick touches it
 }
 
 // Keeping is what became of a pattern's results in memory.
@@ -198,78 +193,10 @@ func (p *Pattern) Reasons() []ReasonCount {
 	return out
 }
 
-// followedFrom is at which call of a pattern its inputs begin to be followed: most patterns of a careless application are
-// seen once.
-const followedFrom = 3
-
-// Follow takes one call, of which Input, Changes, Class and Blocked are set. It says whether the hash of the result is to be
-// handed to Compare.
-func (p *Pattern) Follow(asked Asked, now time.Time) (compare bool) {
-	s := p.sample.Load()
-	if s == nil {
-		calls := p.base.calls()
-		if calls < followedFrom-1 {
-			return false
-		}
-		s = &sample{room: p.room, since: calls, trace: trace{room: p.traces}}
-		if !p.sample.CompareAndSwap(nil, s) {
-			s = p.sample.Load()
-		}
-	}
-	return s.follow(asked, now)
-}
-
-// Popular takes some of all calls, whatever their input: it is how the inputs asked most are found.
-func (p *Pattern) Popular(hash uint64, calls float64) {
-	if s := p.sample.Load(); s != nil && s.shift.Load() > 0 { // or else all are followed
-		s.popular.add(hash, calls)
-	}
-}
-
-// FollowMore takes further calls with an input that was followed in the same Tick, with no change in between.
-func (p *Pattern) FollowMore(hash uint64, calls uint32) {
-	if s := p.sample.Load(); s != nil {
-		s.more(hash, float32(calls))
-	}
-}
-
-// Follows says whether an input is one of those that are followed, or may become one.
-func (p *Pattern) Follows(hash uint64) bool {
-	s := p.sample.Load()
-	return s == nil || s.chosen(hash)
-}
-
-// Compare takes the hash of a result that was asked for by Follow.
-func (p *Pattern) Compare(hash, result, changes uint64, now time.Time) {
-	if s := p.sample.Load(); s != nil {
-		s.result(hash, result, changes, now)
-	}
-}
-
-// Outlook gives what can be foretold of the pattern; it is zero where no inputs were followed.
-func (p *Pattern) Outlook(now time.Time) Outlook {
-	if s := p.sample.Load(); s != nil {
-		return s.outlook(p.Calls(), now)
-	}
-	return Outlook{}
-}
-
-// tick closes the present slot, and gives away the places of the pattern's inputs when it has long not been asked.
+// tick closes the present slot.
 func (p *Pattern) tick(now time.Time) {
 	p.close(p.Total())
 	p.lately.mark(p, now)
-	s := p.sample.Load()
-	if s == nil {
-		return
-	}
-	calls := p.Calls()
-	s.age(calls, now)
-	if calls != p.counted {
-		p.counted = calls
-		s.used.Store(now.Unix())
-	} else if used := s.used.Load(); used != 0 && now.Unix()-used > int64(3*forgotten/time.Second) && p.sample.CompareAndSwap(s, nil) {
-		s.clear()
-	}
 }
 
 // absorb adds what was counted of another pattern that is no longer told apart.
@@ -284,7 +211,4 @@ func (p *Pattern) absorb(o *Pattern) {
 	p.Merged.Add(o.Merged.Load() + 1)
 	p.base.origin.Merge(o.Origin())
 	p.base.memory.Merge(o.Memory())
-	if s := o.sample.Swap(nil); s != nil {
-		s.clear()
-	}
 }

@@ -1,4 +1,4 @@
-package ledger
+package inputs
 
 import (
 	"cmp"

@@ -1,8 +1,7 @@
-package ledger
+package inputs
 
 import (
 	"slices"
-	"sync"
 	"sync/atomic"
 	"time"
 )
@@ -16,7 +15,7 @@ type Asked struct {
 	// Changes is how often what it reads had changed by then.
 	Changes uint32
 	Calls   float32
-	// Class is who asked: an index for Ledger.Classes.
+	// Class is who asked: an index for Book.Classes.
 	Class uint16
 	// Blocked is set if it could not have been answered from memory whatever the rules are.
 	Blocked bool
@@ -211,7 +210,7 @@ func (p *Pattern) Trace(now time.Time, longest time.Duration) (out Trace) {
 	if out.Inputs > 1 { // or else all of them were remembered
 		for _, m := range s.trace.marks {
 			if m.at >= from && at > m.at {
-				out.Calls = float64(p.Calls()-m.calls) * float64(at-from) / float64(at-m.at)
+				out.Calls = float64(p.calls()-m.calls) * float64(at-from) / float64(at-m.at)
 				break
 			}
 		}
@@ -225,69 +224,4 @@ func (t *Trace) Stands(input uint64) float64 {
 		return 1
 	}
 	return t.Inputs
-}
-
-// Class is who asks, as rules tell callers apart.
-type Class struct {
-	*Caller
-	// Client is the host that the client is on.
-	Client string
-	// Comment is the inside of the statement's comment, in which its labels are.
-	Comment string
-}
-
-// classes are the classes there are, each with its number.
-type classes struct {
-	mu     sync.RWMutex
-	number map[Class]uint16
-	list   []Class
-}
-
-// longestComment is the length in bytes of the longest comment by which classes are told apart.
-const longestComment = 512
-
-// mostClasses bounds the classes; of those, comments may make half.
-const mostClasses = 1 << 13
-
-// Class gives the number of a class, the same one at every call. Classes beyond the bound go without their comment, and
-// then all together.
-func (l *Ledger) Class(c Class) uint16 {
-	x := &l.classes
-	if len(c.Comment) > longestComment {
-		c.Comment = "" // what is as long carries values, or more labels than anybody tells apart
-	}
-	x.mu.RLock()
-	n, ok := x.number[c]
-	x.mu.RUnlock()
-	if ok {
-		return n
-	}
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if n, ok := x.number[c]; ok {
-		return n
-	}
-	if len(x.list) >= mostClasses/2 && c.Comment != "" {
-		c.Comment = ""
-		if n, ok := x.number[c]; ok {
-			return n
-		}
-	}
-	if x.number == nil { // the first stands for all beyond the bound
-		x.number, x.list = map[Class]uint16{}, []Class{{Caller: &Caller{Others, Others, Others}}}
-	}
-	if len(x.list) >= mostClasses {
-		return 0
-	}
-	n = uint16(len(x.list))
-	x.number[c] = n
-	x.list = append(x.list, c)
-	return n
-}
-
-// Classes gives all classes by their numbers.
-func (l *Ledger) Classes() []Class {
-	l.classes.mu.RLock()
-	defer l.classes.mu.RUnlock()
-	return slices.Clone(l.classes.list)
 }
