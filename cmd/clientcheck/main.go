@@ -23,8 +23,10 @@ import (
 	"jollylarder/internal/core/analysis"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
+	core "jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/stream"
 	"jollylarder/internal/privatepg"
 	wire "jollylarder/internal/wire/postgres"
 )
@@ -124,19 +126,19 @@ type bench struct {
 
 // larder is one that keeps everything, with what it did.
 type larder struct {
-	engine  *engine.Engine
+	engine  *core.Larder
 	address string
 	ended   chan struct{}
 	ln      net.Listener
 	srv     *wire.Server
-	watch   *engine.Watcher
+	watch   *stream.Watcher
 
 	mu     sync.Mutex
-	events []engine.Event
+	events []stream.Event
 }
 
 func (b *bench) larder(origin string) (*larder, error) {
-	e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter, SameRows: wire.SameRows}, time.Now())
+	e, err := core.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter}, wire.SameRows, time.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -145,7 +147,7 @@ func (b *bench) larder(origin string) (*larder, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &larder{engine: e, address: ln.Addr().String(), ended: make(chan struct{}), ln: ln, srv: &wire.Server{Engine: e, Origin: origin}, watch: e.Watch(false, true)}
+	l := &larder{engine: e, address: ln.Addr().String(), ended: make(chan struct{}), ln: ln, srv: &wire.Server{Engine: e.Engine, Origin: origin}, watch: e.Stream.Watch(false, true)}
 	go func() { _ = l.srv.Serve(ln) }()
 	go func() {
 		tick := time.NewTicker(10 * time.Millisecond)

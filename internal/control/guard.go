@@ -10,6 +10,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/rules"
 )
 
@@ -154,9 +155,10 @@ func (s *server) guard(w http.ResponseWriter, _ *http.Request) {
 	if out.Feeds == nil {
 		out.Feeds = []Feed{}
 	}
-	out.Samples.Taken, out.Samples.Equal, out.Samples.Explained, out.Samples.Unordered, out.Samples.Stale = e.Sampled()
-	out.Drops.Changed, out.Drops.Same = e.Needless()
-	for _, c := range e.StaleCatches() {
+	found := e.Samples.Counts()
+	out.Samples.Taken, out.Samples.Equal, out.Samples.Explained, out.Samples.Unordered, out.Samples.Stale = found.Taken, found.Equal, found.Explained, found.Unordered, found.Stale
+	out.Drops.Changed, out.Drops.Same = e.Drops.Counts()
+	for _, c := range e.Samples.Stale() {
 		out.Stale = append(out.Stale, Stale{c.At, c.Database, string(c.Pattern.ID), c.Pattern.Text, c.Rule, c.Tables, ms(c.Age), c.Paused})
 	}
 	slices.Reverse(out.Stale)
@@ -183,7 +185,7 @@ func (s *server) guard(w http.ResponseWriter, _ *http.Request) {
 }
 
 // guarded gives the tables, with what reads and writes them, and the patterns of which it is not known what they write.
-func guarded(e *engine.Engine) (list []GuardedTable, unknown []UnknownWrite) {
+func guarded(e *larder.Larder) (list []GuardedTable, unknown []UnknownWrite) {
 	by := map[string]*GuardedTable{}
 	table := func(name string) *GuardedTable {
 		t := by[name]
@@ -266,7 +268,7 @@ func guarded(e *engine.Engine) (list []GuardedTable, unknown []UnknownWrite) {
 const shownServer = time.Hour
 
 // promise says in words what holds at this moment.
-func promise(e *engine.Engine, g Guard) (out []Promise) {
+func promise(e *larder.Larder, g Guard) (out []Promise) {
 	say := func(level, format string, args ...any) {
 		out = append(out, Promise{level, fmt.Sprintf(format, args...)})
 	}

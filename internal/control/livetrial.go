@@ -72,7 +72,7 @@ func (s *server) trial(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusConflict, "no rule keeps anything: there is nothing to compare")
 		return
 	}
-	t := trial.Live{Engine: e, Slice: time.Duration(in.Slice * float64(time.Millisecond)), Rounds: in.Rounds}
+	t := trial.Live{Engine: e.Engine, Slice: time.Duration(in.Slice * float64(time.Millisecond)), Rounds: in.Rounds}
 	if err := t.Check(); err != nil {
 		problem(w, http.StatusBadRequest, "%v", err)
 		return

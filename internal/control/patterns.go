@@ -13,13 +13,14 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/filter"
 	"jollylarder/internal/core/inputs"
+	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
 )
 
 // describe makes the API's view of a pattern; whole adds what only the selected one is asked for.
-func describe(e *engine.Engine, p *engine.Pattern, whole bool) Pattern {
+func describe(e *larder.Larder, p *engine.Pattern, whole bool) Pattern {
 	now := time.Now()
 	n := p.Numbers
 	does := e.Does(p)
@@ -83,7 +84,7 @@ func lately(l ledger.Lately, now time.Time, kept bool) *Lately {
 }
 
 // advise gives advice on a pattern.
-func advise(e *engine.Engine, p *engine.Pattern, look inputs.Outlook) advice.Advice {
+func advise(e *larder.Larder, p *engine.Pattern, look inputs.Outlook) advice.Advice {
 	n := p.Numbers
 	does := e.Does(p)
 	minute := n.Minute()
@@ -108,7 +109,7 @@ func advised(a advice.Advice) *Advice {
 }
 
 // shownRule gives the rule that is shown of a pattern: that for all callers, or else the first; or nil.
-func shownRule(e *engine.Engine, p *engine.Pattern) (shown *rules.Rule) {
+func shownRule(e *larder.Larder, p *engine.Pattern) (shown *rules.Rule) {
 	for _, r := range e.RulesOf(p) {
 		if shown == nil || r.When.None() {
 			shown = r
@@ -241,7 +242,7 @@ func shownOf(text string) string {
 
 // patternSubject holds a pattern against a filter.
 type patternSubject struct {
-	e *engine.Engine
+	e *larder.Larder
 	p *engine.Pattern
 }
 

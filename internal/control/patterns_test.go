@@ -15,31 +15,32 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/engine"
+	core "jollylarder/internal/core/larder"
 	"jollylarder/internal/trial"
 )
 
-// larder is an engine and nothing around it.
-type larder struct {
-	e      *engine.Engine
+// bare is a larder with nothing around it.
+type bare struct {
+	e      *core.Larder
 	values bool
 }
 
-func (l *larder) Engine() *engine.Engine                                  { return l.e }
-func (l *larder) Parameters([]byte, []byte) ([]trial.Parameter, []uint32) { return nil, nil }
-func (l *larder) ConfiguredMemory() int64                                 { return 256 << 20 }
-func (l *larder) Process() Process                                        { return Process{} }
-func (l *larder) Describe(*Status)                                        {}
-func (l *larder) Book() Book                                              { return nil }
-func (l *larder) ShowsValues() bool                                       { return l.values }
-func (l *larder) Values([]byte) []string                                  { return nil }
+func (l *bare) Engine() *core.Larder                                    { return l.e }
+func (l *bare) Parameters([]byte, []byte) ([]trial.Parameter, []uint32) { return nil, nil }
+func (l *bare) ConfiguredMemory() int64                                 { return 256 << 20 }
+func (l *bare) Process() Process                                        { return Process{} }
+func (l *bare) Describe(*Status)                                        {}
+func (l *bare) Book() Book                                              { return nil }
+func (l *bare) ShowsValues() bool                                       { return l.values }
+func (l *bare) Values([]byte) []string                                  { return nil }
 
 // withPatterns makes a larder that has seen so many patterns.
-func withPatterns(t testing.TB, n int) *larder {
+func withPatterns(t testing.TB, n int) *bare {
 	facts := func(string) *analysis.Facts {
 		return &analysis.Facts{Kind: analysis.KindSelect, Reads: []analysis.Name{{Name: "berths"}}}
 	}
 	now := time.Now()
-	e, err := engine.New(engine.Options{Facts: facts}, now)
+	e, err := core.New(engine.Options{Facts: facts}, nil, now)
 	require.NoError(t, err)
 	s := e.NewSession(engine.Identity{Database: "skerrow", User: "ines", Application: "quay-boards"})
 	for call := range 2 {
@@ -50,7 +51,7 @@ func withPatterns(t testing.TB, n int) *larder {
 		}
 	}
 	e.Tick(now.Add(5 * time.Second))
-	return &larder{e: e}
+	return &bare{e: e}
 }
 
 func get(h http.Handler, path string) *httptest.ResponseRecorder {

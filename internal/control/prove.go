@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/statement"
 	"jollylarder/internal/state"
@@ -125,7 +126,8 @@ func (s *server) live(minute bool, now time.Time) *proof {
 		})
 	}
 	p.all.Sums = sums(e.Ledger.Total.Total, e.Ledger.Total.Minute)
-	p.all.Compared, _, _, _, p.all.Stale = e.Sampled()
+	found := e.Samples.Counts()
+	p.all.Compared, p.all.Stale = found.Taken, found.Stale
 	p.all.Drops = e.Ledger.Drops.Load()
 	if minute {
 		p.all.Compared, p.all.Stale, p.all.Drops = p.all.Samples.Count, 0, 0
@@ -185,7 +187,7 @@ func (s *server) baselines(now time.Time) map[string]ledger.Part {
 	return out
 }
 
-func (p *proof) give(baselines map[string]ledger.Part, e *engine.Engine) *Proof {
+func (p *proof) give(baselines map[string]ledger.Part, e *larder.Larder) *Proof {
 	out := &Proof{From: p.from, Step: ms(p.step), Sums: sums(p.all.Sums), Drops: p.all.Drops, Compared: p.all.Compared, Stale: p.all.Stale, Minutes: p.minutes,
 		Series: []ProofStep{}, Patterns: []Proved{}, Rules: []Proved{}, Applications: []Proved{}}
 	for _, x := range p.series {

@@ -25,7 +25,7 @@ func (s *shelf) State() *state.Store { return s.state }
 
 // proving is a larder whose numbers were taken down for some hours.
 type proving struct {
-	*larder
+	*bare
 	book *shelf
 }
 

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/net/netutil"
 
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
@@ -28,7 +29,7 @@ import (
 
 // Larder is what the API controls.
 type Larder interface {
-	Engine() *engine.Engine
+	Engine() *larder.Larder
 	// Describe fills in what the engine does not know: addresses, version, files.
 	Describe(*Status)
 	Book() Book
@@ -266,7 +267,7 @@ func (s *server) everybodys() Status {
 			st.Paused++
 		}
 	}
-	_, _, _, _, st.Stale = e.Sampled()
+	st.Stale = e.Samples.Counts().Stale
 	_, st.Revision = s.l.Book().Current()
 	st.Outside = s.outside(e.Rules())
 	for _, p := range []string{s.l.Book().State().Problem(), s.l.Book().State().Notice()} {

@@ -9,8 +9,8 @@ import (
 	"sync"
 	"time"
 
-	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/filter"
+	"jollylarder/internal/core/stream"
 )
 
 // The stream of events. What happened in a moment is read once for all watchers, and turned into a line once; each gets of it
@@ -30,7 +30,7 @@ const (
 type streams struct {
 	mu       sync.Mutex
 	watchers map[*gathering]bool // by what is handed to them
-	readers  [4]*engine.Watcher  // by kind
+	readers  [4]*stream.Watcher  // by kind
 	running  bool                // gather is
 }
 
@@ -46,7 +46,7 @@ type gathering struct {
 
 // line is one event, which is turned into JSON when the first watcher wants it.
 type line struct {
-	ev     engine.Event
+	ev     stream.Event
 	once   sync.Once
 	seen   *Event
 	encode sync.Once
@@ -81,7 +81,7 @@ func (s *server) watch(values, whole bool) *gathering {
 	}
 	x.watchers[g] = true
 	if i := g.kind(); x.readers[i] == nil {
-		x.readers[i] = s.l.Engine().Watch(values, whole)
+		x.readers[i] = s.l.Engine().Stream.Watch(values, whole)
 	}
 	return g
 }
@@ -242,7 +242,7 @@ func (s *server) stream(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-func event(ev engine.Event, l Larder) *Event {
+func event(ev stream.Event, l Larder) *Event {
 	if ev.Pattern == nil {
 		return &Event{At: ev.At, Kind: "drop", Table: ev.Table, Database: ev.Database, Count: uint64(ev.Dropped)}
 	}

@@ -17,6 +17,7 @@ import (
 	"jollylarder/internal/control"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/larder"
 	"jollylarder/internal/feed"
 	"jollylarder/internal/lock"
 	"jollylarder/internal/state"
@@ -39,7 +40,7 @@ type Options struct {
 type Larder struct {
 	opts      Options
 	log       *slog.Logger
-	engine    *engine.Engine
+	engine    *larder.Larder
 	origins   []*origin
 	book      *ruleBook
 	state     *state.Store
@@ -89,8 +90,8 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("nothing was started: %w", err)
 	}
-	e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Memory: cfg.Memory, Overhead: cfg.Overhead, Largest: int(cfg.LargestResult), Values: wire.KeySettings, Parameter: wire.Parameter, SameRows: wire.SameRows,
-		Misuse: func(what string) { l.log.Error("a fault in the larder, without an effect", "fault", what) }}, time.Now())
+	e, err := larder.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Memory: cfg.Memory, Overhead: cfg.Overhead, Largest: int(cfg.LargestResult), Values: wire.KeySettings, Parameter: wire.Parameter,
+		Misuse: func(what string) { l.log.Error("a fault in the larder, without an effect", "fault", what) }}, wire.SameRows, time.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +110,7 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 			l.log.Warn(p)
 		}
 	}
-	l.book = &ruleBook{engine: e, state: l.state}
+	l.book = &ruleBook{engine: e.Engine, state: l.state}
 	l.book.begin(cfg.Rules, text, set, "start")
 	l.rollups.l = l
 	defer func() {
@@ -119,7 +120,7 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 		}
 	}()
 	for i, o := range cfg.Origins {
-		x := &origin{server: &wire.Server{Engine: e, Name: o.Name, Origin: o.Address, Log: l.log}}
+		x := &origin{server: &wire.Server{Engine: e.Engine, Name: o.Name, Origin: o.Address, Log: l.log}}
 		x.server.Configure(*sets[i])
 		for _, address := range o.Listen {
 			ln, err := listen(address)
@@ -287,7 +288,7 @@ func (l *Larder) releaseLocks() {
 func (l *Larder) Address() string { return l.origins[0].listeners[0].Addr().String() }
 
 // Engine is described at control.Larder.
-func (l *Larder) Engine() *engine.Engine { return l.engine }
+func (l *Larder) Engine() *larder.Larder { return l.engine }
 
 // Book is described at control.Larder.
 func (l *Larder) Book() control.Book { return l.book }

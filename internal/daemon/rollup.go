@@ -86,7 +86,8 @@ func (r *rollups) take(at time.Time) (out []state.Rollup) {
 	}
 	tallies(state.Application, e.Ledger.Applications)
 	tallies(state.Rule, e.Ledger.Rules)
-	taken, _, _, _, stale := e.Sampled()
+	found := e.Samples.Counts()
+	taken, stale := found.Taken, found.Stale
 	all, _ := row(subject{}, counted{Sums: e.Ledger.Total.Total(), drops: e.Ledger.Drops.Load(), compared: taken, stale: stale})
 	_, bytes, _ := e.Kept()
 	all.Memory = float64(bytes)

@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"jollylarder/internal/control"
-	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/sample"
 )
 
 // watchSamples tells of answers that were found to be old, and has their rules paused in the file and the history as well, so that
@@ -15,7 +15,7 @@ import (
 func (l *Larder) watchSamples() {
 	for {
 		select {
-		case c := <-l.engine.Caught():
+		case c := <-l.engine.Samples.Found():
 			l.log.Error("an answer was found to be old: it differs from the database's, and no write that the larder knows of explains that",
 				"database", c.Database, "pattern", string(c.Pattern.ID), "statement", c.Pattern.Text, "tables", strings.Join(c.Tables, " "),
 				"age", c.Age.Round(time.Millisecond), "rule", c.Rule, "paused", c.Paused)
@@ -31,7 +31,7 @@ func (l *Larder) watchSamples() {
 }
 
 // pause puts the rule of a stale catch out of force.
-func (b *ruleBook) pause(c engine.StaleCatch) error {
+func (b *ruleBook) pause(c sample.Stale) error {
 	why := fmt.Sprintf("an answer of %s was found to be old: it rests on %s, and no write explains that it differs from the database's", c.Pattern.ID, strings.Join(c.Tables, ", "))
 	for range 3 { // somebody may be applying others at this moment
 		text, revision := b.Current()

@@ -282,7 +282,7 @@ func (d *Demo) Headless(ctx context.Context, length time.Duration) (Summary, err
 		out.Lag = f.LagMS
 	}
 	out.Drops = d.Larder.Engine().Ledger.Drops.Load()
-	if changed, same := d.Larder.Engine().Needless(); changed > 0 {
+	if changed, same := d.Larder.Engine().Drops.Counts(); changed > 0 {
 		out.DropsFor = float64(changed+same) / float64(changed)
 	}
 	out.Errors = d.traffic.errors.Load()

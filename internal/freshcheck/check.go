@@ -174,7 +174,7 @@ func (c *Checker) try(w *world, s Script) (counts Counts, violation error, err e
 	}
 	err = x.all(s)
 	x.counts.Drops = x.engine.Ledger.Drops.Load()
-	x.counts.Changed, x.counts.Same = x.engine.Needless()
+	x.counts.Changed, x.counts.Same = x.engine.Drops.Counts()
 	if errors.Is(err, errOld) {
 		return x.counts, err, nil
 	}

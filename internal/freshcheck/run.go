@@ -19,6 +19,7 @@ import (
 
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/feed"
@@ -43,7 +44,7 @@ type run struct {
 	generated bool
 	origin    string // URL of the database, without the database's name at its end
 	database  string
-	engine    *engine.Engine
+	engine    *larder.Larder
 	wire      *wire.Server
 	gate      *gate
 	ln        net.Listener
@@ -106,15 +107,15 @@ func newRun(address, database string, withFeed bool) (_ *run, err error) {
 	if r.gate, err = newGate(address); err != nil {
 		return nil, err
 	}
-	r.engine, err = engine.New(engine.Options{
+	r.engine, err = larder.New(engine.Options{
 		Misuse: func(what string) { r.misused.Store(&what) },
 		Facts:  facts.Facts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter, Settle: settleTime, CatalogAge: time.Hour,
-	}, r.now())
+	}, nil, r.now())
 	if err != nil {
 		return nil, err
 	}
 	r.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
-	r.wire = &wire.Server{Engine: r.engine, Origin: r.gate.address(), Log: quiet, Now: r.now}
+	r.wire = &wire.Server{Engine: r.engine.Engine, Origin: r.gate.address(), Log: quiet, Now: r.now}
 	r.wire.Configure(wire.Settings{LostTime: 200 * time.Millisecond, Unchallenged: wire.Anybody})
 	if r.ln, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, err

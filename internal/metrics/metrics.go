@@ -13,6 +13,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 )
 
@@ -34,7 +35,7 @@ type Feed struct {
 
 // Source is what is exposed.
 type Source struct {
-	Engine *engine.Engine
+	Engine *larder.Larder
 	Feeds  func() []Feed
 	// Clients is how many clients are connected.
 	Clients func() int
@@ -126,12 +127,13 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 	counter(followed, total.Followed.Seconds())
 	c.patterns(to, counter, gauge)
 	c.ruled(counter, gauge)
-	taken, equal, explained, unordered, stale := e.Sampled()
+	found := e.Samples.Counts()
+	taken, equal, explained, unordered, stale := found.Taken, found.Equal, found.Explained, found.Unordered, found.Stale
 	for result, n := range map[string]uint64{"equal": equal, "explained": explained, "unordered": unordered, "stale": stale, "not compared": taken - min(taken, equal+explained+unordered+stale)} {
 		counter(samples, float64(n), result)
 	}
 	c.tables(counter)
-	changed, same := e.Needless()
+	changed, same := e.Drops.Counts()
 	counter(needless, float64(changed), "changed")
 	counter(needless, float64(same), "same")
 	n, b, l := e.Kept()

@@ -18,6 +18,7 @@ import (
 
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 )
@@ -42,7 +43,7 @@ func scrape(t *testing.T, h http.Handler) map[string]*dto.MetricFamily {
 
 func TestExposition(t *testing.T) {
 	now := time.Now()
-	e, err := engine.New(engine.Options{Facts: facts.Facts}, now)
+	e, err := larder.New(engine.Options{Facts: facts.Facts}, nil, now)
 	require.NoError(t, err)
 	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep}}))
 	s := e.NewSession(engine.Identity{Database: "skerrow", Application: "booking-web"})

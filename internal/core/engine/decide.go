@@ -172,8 +172,8 @@ func (s *Session) decide(d *Decision, r *Request, now time.Time) {
 	if p.secondPhase() {
 		d.write = &writing{name: s.handedOver(r)}
 	}
-	if s.e.stream.watched() {
-		s.e.stream.note(d, r)
+	if w := s.e.wants(); w != 0 {
+		d.noted(r, w)
 	}
 	if p.own && r.Busy == reason.None && s.state != Failed {
 		d.Outcome, d.Own = ledger.Hit, true
@@ -238,6 +238,16 @@ func (s *Session) decide(d *Decision, r *Request, now time.Time) {
 	default:
 		s.needs()
 		s.lookUp(d, r, rule, now)
+	}
+}
+
+// noted copies what observers want of a statement, which is gone when it ends.
+func (d *Decision) noted(r *Request, w Bytes) {
+	if w&Comments != 0 {
+		d.comment = bytes.Clone(r.Comment)
+	}
+	if w&Values != 0 {
+		d.exact, d.bound, d.types = bytes.Clone(r.Exact), bytes.Clone(r.Bound), bytes.Clone(r.Types)
 	}
 }
 

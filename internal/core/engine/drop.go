@@ -94,7 +94,9 @@ func (e *Engine) keep(key []byte, entry *store.Entry) {
 	if old := e.store.Get(entry.Rule, key); old != nil && !old.Stamp.Valid() {
 		e.drop(old)
 	}
-	e.needless.keep(key, entry.Reply)
+	for _, o := range e.opts.Observers {
+		o.Kept(key, entry.Reply)
+	}
 	e.store.Put(key, entry)
 }
 
@@ -149,7 +151,9 @@ func (e *Engine) drop(entry *store.Entry) bool {
 		return false
 	}
 	e.store.Remove(entry)
-	e.needless.drop(entry)
+	for _, o := range e.opts.Observers {
+		o.Dropped(entry)
+	}
 	e.Ledger.Drops.Add(1)
 	entry.Numbers.Drops.Add(1)
 	if r := entry.Rule; r != nil && r.FetchAgain && entry.Uses.Load() > 0 {
@@ -167,7 +171,7 @@ func (e *Engine) release(entry *store.Entry) bool {
 	return true
 }
 
-// reclaim frees the memory of results that writes dropped, and tells the watchers.
+// reclaim frees the memory of results that writes dropped, and tells the observers.
 func (e *Engine) reclaim(now time.Time) {
 	k := &e.keepers
 	k.mu.Lock()
@@ -214,9 +218,9 @@ func (e *Engine) reclaim(now time.Time) {
 		count.LastDrop = now
 	}
 	k.mu.Unlock()
-	if e.stream.watchers.Load() > 0 {
-		for _, t := range totals {
-			e.stream.send(Event{At: now, Database: t.db.name, Table: t.table, Dropped: t.dropped})
+	for _, t := range totals {
+		for _, o := range e.opts.Observers {
+			o.Reclaimed(now, t.db.name, t.table, t.dropped)
 		}
 	}
 }

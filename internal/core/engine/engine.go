@@ -39,12 +39,15 @@ type Options struct {
 	// Parameter reads one bound value, numbered from 1, of a statement's parameters: the bytes that a Request has. Nil means that values are not
 	// known, so that no reading and no change is narrowed by them.
 	Parameter func(types, bound []byte, number int) (Parameter, bool)
-	// SameRows says whether two replies hold the same rows, in whatever order; nil means that control samples are not compared.
-	SameRows func(a, b []byte) bool
 	// Settle is how long a write whose outcome never arrived is taken to be under way; 0 means 60 s.
 	Settle time.Duration
 	// Misuse is told of a Ticket that is used out of order, which is a fault of the caller's and has no effect; nil means that nobody is.
 	Misuse func(what string)
+	// Ledger is where patterns, applications and rules have their numbers; nil means one of its own. The engine counts nothing in it: an
+	// observer does.
+	Ledger *ledger.Ledger
+	// Observers learn what becomes of statements and of what is kept.
+	Observers []Observer
 }
 
 func (o Options) withDefaults() Options {
@@ -83,16 +86,16 @@ type Engine struct {
 	held  atomic.Bool
 	aside atomic.Bool // a trial has keeping off at this moment
 
-	overhead overhead
-	reading  chan struct{} // holds who reads what takes long to read
-	patterns patterns
-	texts    texts
-	flights  flights
-	samples  samples
-	needless needless
-	again    again
-	values   atomic.Int32 // how many settings are in keys
-	servers  sync.Map     // by origin: *originServer
+	overhead    overhead
+	reading     chan struct{} // holds who reads what takes long to read
+	patterns    patterns
+	texts       texts
+	flights     flights
+	again       again
+	suspensions suspensions
+	sampling    sampling
+	values      atomic.Int32 // how many settings are in keys
+	servers     sync.Map     // by origin: *originServer
 
 	mu        sync.RWMutex
 	databases map[string]*database
@@ -104,26 +107,27 @@ type Engine struct {
 	keepers keepers
 
 	clocksCounted, merged time.Time // only Tick touches these
-	stream                stream
 }
 
 // New makes an engine. Now is the time it begins at.
 func New(opts Options, now time.Time) (*Engine, error) {
 	opts = opts.withDefaults()
+	if opts.Ledger == nil {
+		opts.Ledger = ledger.New(now)
+	}
 	s, err := store.New(opts.Memory)
 	if err != nil {
 		return nil, err
 	}
 	s.Tick(now)
 	e := &Engine{
-		Ledger: ledger.New(now), Inputs: inputs.New(), opts: opts, store: s,
+		Ledger: opts.Ledger, Inputs: inputs.New(), opts: opts, store: s,
 		databases: map[string]*database{}, sessions: map[*Session]struct{}{},
 	}
 	e.reading = make(chan struct{}, max(runtime.GOMAXPROCS(0)/2, 1))
 	e.overhead.divide(opts.Overhead)
 	e.patterns.room, e.texts.room = &e.overhead.patterns, &e.overhead.texts
 	e.Inputs.Limit(opts.Overhead*shareInputs/16, opts.Overhead*shareTraces/16)
-	e.samples.found = make(chan StaleCatch, mostCaught)
 	e.again.bell = make(chan struct{}, 1)
 	e.values.Store(int32(opts.Values))
 	e.keepers.tables = map[string]*TableDrops{}
@@ -155,6 +159,12 @@ func (e *Engine) Kept() (results int, bytes, limit int64) {
 	return e.store.Len(), e.store.Bytes(), e.store.Limit()
 }
 
+// Limit is how many bytes may be kept.
+func (e *Engine) Limit() int64 { return e.store.Limit() }
+
+// RoomFor gives how many bytes there are for results within a limit of so many bytes kept.
+func (e *Engine) RoomFor(limit int64) int64 { return e.store.ForResults(limit) }
+
 // SetLimit has at most so many bytes kept from now on.
 func (e *Engine) SetLimit(bytes int64) { e.store.SetLimit(bytes) }
 
@@ -179,7 +189,9 @@ func (e *Engine) Sessions() int {
 func (e *Engine) Tick(now time.Time) {
 	e.store.Tick(now)
 	e.dateServers(now)
-	e.judge(now)
+	for _, o := range e.opts.Observers {
+		o.Tick(now)
+	}
 	e.reclaim(now)
 	e.settle(now)
 	e.Ledger.Tick(now)

@@ -27,10 +27,19 @@ var now = time.Unix(1_800_000_000, 0)
 // begin makes an engine that keeps a statement, and a session of which everything is known.
 func begin(t testing.TB, opts Options) (*Engine, *Session) {
 	opts.Facts = facts.Facts
+	opts.Observers = append(opts.Observers, counts{})
 	opts.Misuse = func(what string) { t.Error(what) }
 	e, err := New(opts, now)
 	require.NoError(t, err)
 	return e, session(e)
+}
+
+// counts counts statements by pattern and application.
+type counts struct{ Unmoved }
+
+func (counts) Ended(x *Ended) {
+	x.Numbers.Record(x.Record)
+	x.Application.Record(x.Record)
 }
 
 func session(e *Engine) *Session {
@@ -513,25 +522,4 @@ func TestWhenAFeedHasToldAll(t *testing.T) {
 	d.End(Result{}, now)
 	assert.Zero(t, tell(), "what a client of the larder wrote is not around it")
 	assert.Equal(t, uint64(1), tell())
-}
-
-// Each would-be hit of these rules is a control sample. Its time counts whether or not its rows can be compared; a failed one tells nothing; and
-// the larder's own sessions, which nobody waits for, take none.
-func TestControlSamplesAreTimed(t *testing.T) {
-	const sql = "select n from berths where id = 1"
-	for _, ttlOnly := range []bool{false, true} {
-		e, s := begin(t, Options{})
-		own := e.NewSession(Identity{Database: "skerrow", User: "ines", Own: true})
-		learn(own)
-		e.SetRules(rules.NewSet([]rules.Rule{{Name: "r", Text: "*", Verdict: rules.Keep, TTL: time.Hour, TTLOnly: ttlOnly, ControlSample: 1}}))
-		require.Equal(t, ledger.Miss, ask(s, sql, now), "there is nothing to hit yet")
-		require.Equal(t, ledger.Miss, ask(s, sql, now))
-		assert.Equal(t, ledger.Hit, ask(own, sql, now))
-		d := decide(s, sql)
-		d.Sent(now)
-		d.End(Result{Took: time.Hour, Fetch: time.Hour, Failed: true}, now)
-		for _, sums := range []ledger.Sums{s.Read([]byte(sql)).Pattern.Numbers.Total(), e.Ledger.Rule("r").Total(), e.Ledger.Total.Total()} {
-			assert.Equal(t, ledger.Samples{Count: 1, Took: 1, Squares: 1}, sums.Samples, "ttl only: %v", ttlOnly)
-		}
-	}
 }

@@ -8,7 +8,6 @@ import (
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
-	"jollylarder/internal/core/statement"
 	"jollylarder/internal/core/store"
 )
 
@@ -26,8 +25,9 @@ type Result struct {
 	Reply []byte
 }
 
-// finish follows the end of one statement: it is counted, and a miss is kept if that is still right.
-func (s *Session) finish(d *Decision, r Result, now time.Time) {
+// finish follows the end of one statement: observers are told, and a miss is kept if that is still right.
+func (t *ticket) finish(r Result, now time.Time) {
+	s, d := t.s, &t.Decision
 	if d.Own {
 		return
 	}
@@ -46,11 +46,8 @@ func (s *Session) finish(d *Decision, r Result, now time.Time) {
 		s.follow(d, now)
 	case ledger.Miss:
 		rec.Own = max(r.Took-r.Fetch, 0)
-		if d.sampled && !r.Failed {
-			s.timed(d, r.Fetch)
-		}
-		if d.sample != nil {
-			s.compare(d, &r, now)
+		if d.sampled {
+			s.sampled(d, &r, now)
 		}
 		if r.Rows > 0 && d.Pattern.Facts.RowsAreFound || freshness.Off(freshness.UniqueFound) {
 			d.stamp.Found()
@@ -72,20 +69,19 @@ func (s *Session) finish(d *Decision, r Result, now time.Time) {
 		s.e.inputs(d.Pattern).Compare(d.input, r.Sum, d.changes, now)
 	}
 	s.last = Report{d.Pattern.ID, d.Outcome, d.Reason, r.Took, age, rec.Spared}
-	if !s.Own {
-		s.app.Record(rec)
-		s.e.numbers(d.Pattern).Record(rec)
-		if d.rule != nil {
-			s.e.Ledger.Rule(d.rule.Name).Record(rec)
-		}
+	t.ended = Ended{At: now, Session: s, Pattern: d.Pattern, Rule: d.rule, Record: rec, Numbers: s.e.numbers(d.Pattern), Application: s.app, Age: age,
+		Comment: d.comment, Exact: d.exact, Types: d.types, Bound: d.bound}
+	for _, o := range s.e.opts.Observers {
+		o.Ended(&t.ended)
 	}
-	if s.e.stream.watched() {
-		s.e.stream.send(Event{
-			At: now, Pattern: d.Pattern, Outcome: d.Outcome, Reason: d.Reason,
-			Application: s.Application, User: s.User, Database: s.db.name, Address: s.Address,
-			Took: r.Took, Spared: rec.Spared, Age: age, Rows: rec.Rows, Bytes: r.Bytes, Failed: r.Failed,
-			Exact: d.exact, Bound: d.bound, Types: d.types, Labels: statement.Labels(d.comment),
-		})
+}
+
+// sampled tells of a control sample.
+func (s *Session) sampled(d *Decision, r *Result, now time.Time) {
+	x := &Sampled{At: now, Database: s.db.name, Pattern: d.Pattern, Rule: d.rule, Numbers: s.e.numbers(d.Pattern), Application: s.app, Took: r.Fetch, Failed: r.Failed,
+		Was: d.sample, Reply: r.Reply, Steady: d.stamp.Storable(), AnyRows: d.resolved.AnyRows, Tables: d.resolved.Reads, db: s.db}
+	for _, o := range s.e.opts.Observers {
+		o.Sampled(x)
 	}
 }
 

@@ -106,7 +106,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	s.key = k
 	early := s.InBlock() && s.isolation == repeatableRead && !freshness.Off(freshness.Isolation)
 	if e := s.e.store.Get(rule, k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) && (!early || e.Moment < s.blockAt) {
-		if !s.sampled(rule) {
+		if !s.samples(rule) {
 			d.Outcome, d.Entry = ledger.Hit, e
 			return
 		}

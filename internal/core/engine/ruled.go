@@ -100,9 +100,9 @@ func (e *Engine) SetRules(set *rules.Set) {
 		runtime.Gosched() // statements come first
 	})
 	e.store.Divide(set)
-	e.samples.resume(set) // before anything is answered by them
+	e.suspensions.resume(set) // before anything is answered by them
 	before := e.rules.Swap(set)
-	e.samples.resume(set)              // and with what was found meanwhile
+	e.suspensions.resume(set)          // and with what was found meanwhile
 	if !before.SameDeclarations(set) { // what results rest on may be more than it was
 		e.mu.RLock()
 		for _, db := range e.databases {

@@ -53,27 +53,6 @@ func TestRulesForSomeTablesAndCallers(t *testing.T) {
 	assert.Zero(t, kept, "and goes when no rule keeps it")
 }
 
-// Each watcher learns how much he was not shown, whoever reads first.
-func TestWatchersLearnWhatTheyMissed(t *testing.T) {
-	e, s := begin(t, Options{})
-	masked, curious := e.Watch(false, false), e.Watch(true, false)
-	defer masked.Close()
-	defer curious.Close()
-	for range 3 * streamRoom {
-		ask(s, read, now)
-	}
-	for _, w := range []*Watcher{masked, curious} {
-		events, lost := w.Read()
-		assert.Len(t, events, streamRoom)
-		assert.Equal(t, uint64(2*streamRoom), lost)
-		assert.Equal(t, w == curious, len(events[0].Exact) > 0)
-	}
-	ask(s, read, now)
-	events, lost := masked.Read()
-	assert.Len(t, events, 1)
-	assert.Zero(t, lost)
-}
-
 func manyRules(n int) *rules.Set {
 	var list []rules.Rule
 	for i := range n {

@@ -69,12 +69,7 @@ func TestARuleThatWasPausedForAnOldAnswerStaysSo(t *testing.T) {
 			e, _ := begin(t, Options{})
 			other := rules.Rule{Text: "select 2*", Verdict: rules.Keep}
 			e.SetRules(rules.NewSet([]rules.Rule{r}))
-			x := &e.samples
-			x.mu.Lock()
-			first := &e.Rules().List()[0]
-			x.suspended = append(x.suspended, suspension{rule: *first})
-			x.apply(e.Rules(), first)
-			x.mu.Unlock()
+			e.Suspend(&e.Rules().List()[0])
 			suspended := func() (n int) {
 				for i := range e.Rules().List() {
 					if e.suspended(&e.Rules().List()[i]) {

@@ -54,6 +54,7 @@ type ticket struct {
 	done    <-chan struct{}
 	flight  *flight           // others may wait for what it fetches
 	pending freshness.Pending // what it changes, from when it is sent
+	ended   Ended             // what observers are told at its end
 
 	before, after *ticket // among those that were sent
 }
@@ -148,7 +149,7 @@ func (t Ticket) End(r Result, now time.Time) {
 		t.misused("ended")
 		return
 	}
-	t.s.finish(&t.Decision, r, now)
+	t.finish(r, now)
 	t.over()
 }
 

@@ -18,9 +18,11 @@ import (
 	"jollylarder/internal/core/analysis"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
+	core "jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
+	"jollylarder/internal/core/stream"
 	"jollylarder/internal/privatepg"
 	wire "jollylarder/internal/wire/postgres"
 )
@@ -60,7 +62,7 @@ var databases atomic.Int64
 // larder is one before a database of the test's own.
 type larder struct {
 	t        testing.TB
-	engine   *engine.Engine
+	engine   *core.Larder
 	server   *wire.Server
 	address  string
 	database string
@@ -69,7 +71,7 @@ type larder struct {
 	through  string        // its URL through the larder
 
 	mu     sync.Mutex
-	events []engine.Event
+	events []stream.Event
 }
 
 func newLarder(t testing.TB, setup ...string) *larder {
@@ -91,14 +93,14 @@ func newLarder(t testing.TB, setup ...string) *larder {
 }
 
 func (l *larder) serve(origin string) {
-	e, err := engine.New(engine.Options{Facts: readFacts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter, SameRows: wire.SameRows, Settle: time.Second, CatalogAge: l.age, Misuse: func(what string) { l.t.Error(what) }}, time.Now())
+	e, err := core.New(engine.Options{Facts: readFacts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter, Settle: time.Second, CatalogAge: l.age, Misuse: func(what string) { l.t.Error(what) }}, wire.SameRows, time.Now())
 	require.NoError(l.t, err)
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(l.t, err)
-	srv := &wire.Server{Engine: e, Origin: origin}
+	srv := &wire.Server{Engine: e.Engine, Origin: origin}
 	l.engine, l.server, l.address = e, srv, ln.Addr().String()
 	ended := make(chan struct{})
-	w := e.Watch(false, false)
+	w := e.Stream.Watch(false, false)
 	go func() { _ = srv.Serve(ln) }()
 	go func() {
 		tick := time.NewTicker(10 * time.Millisecond)
@@ -146,9 +148,9 @@ func (l *larder) keep(sql ...string) {
 func patternOf(sql string) statement.ID { return statement.Of(sql) }
 
 // outcomes waits for the end of n statements of a pattern and gives what became of them.
-func (l *larder) outcomes(sql string, n int) []engine.Event {
+func (l *larder) outcomes(sql string, n int) []stream.Event {
 	id := patternOf(sql)
-	var found []engine.Event
+	var found []stream.Event
 	require.Eventually(l.t, func() bool {
 		l.mu.Lock()
 		defer l.mu.Unlock()

@@ -363,7 +363,7 @@ func TestControlSamples(t *testing.T) {
 			fresh := one(t, connect(t, l.direct, pgx.QueryExecModeSimpleProtocol), c.read)
 			assert.Equal(t, fresh, one(t, conn, c.read), "a sample is answered by the origin")
 			time.Sleep(30 * time.Millisecond) // Tick judges
-			caught := l.engine.StaleCatches()
+			caught := l.engine.Samples.Stale()
 			assert.Len(t, caught, map[bool]int{true: 1}[c.stale])
 			if c.stale {
 				assert.Equal(t, []string{"public.berths"}, caught[0].Tables)

@@ -1,9 +1,9 @@
-package engine
+package larder
 
 import (
 	"time"
 
-	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/forecast"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
@@ -12,16 +12,16 @@ import (
 
 // Forecast foretells what a set of rules would do, by the calls that are remembered of the last while, at most so long. What
 // is declared otherwise in the set counts for what can be kept, but not for what writes would drop.
-func (e *Engine) Forecast(set *rules.Set, now time.Time, longest time.Duration, progress func(float64) bool) (*forecast.Forecast, error) {
-	return forecast.Make(e.replay(set, now, longest, progress))
+func (l *Larder) Forecast(set *rules.Set, now time.Time, longest time.Duration, progress func(float64) bool) (*forecast.Forecast, error) {
+	return forecast.Make(l.replay(set, now, longest, progress))
 }
 
 // MemoryCurve foretells what the rules in force would do with each of some limits of memory, in bytes.
-func (e *Engine) MemoryCurve(limits []int64, now time.Time, longest time.Duration, progress func(float64) bool) ([]*forecast.Forecast, error) {
-	run := e.replay(e.Rules(), now, longest, progress)
+func (l *Larder) MemoryCurve(limits []int64, now time.Time, longest time.Duration, progress func(float64) bool) ([]*forecast.Forecast, error) {
+	run := l.replay(l.Rules(), now, longest, progress)
 	rooms := make([]int64, len(limits))
-	for i, l := range limits {
-		rooms[i] = e.store.ForResults(l)
+	for i, limit := range limits {
+		rooms[i] = l.RoomFor(limit)
 	}
 	list, err := forecast.Curve(run, rooms)
 	for i := range list {
@@ -30,21 +30,21 @@ func (e *Engine) MemoryCurve(limits []int64, now time.Time, longest time.Duratio
 	return list, err
 }
 
-func (e *Engine) replay(set *rules.Set, now time.Time, longest time.Duration, progress func(float64) bool) forecast.Run {
-	run := forecast.Run{Classes: e.Inputs.Classes(), Limit: e.store.ForResults(e.store.Limit()), Progress: progress}
-	e.patterns.each(func(p *Pattern) {
+func (l *Larder) replay(set *rules.Set, now time.Time, longest time.Duration, progress func(float64) bool) forecast.Run {
+	run := forecast.Run{Classes: l.Inputs.Classes(), Limit: l.RoomFor(l.Limit()), Progress: progress}
+	l.Patterns(func(p *engine.Pattern) {
 		trace := p.Inputs.Trace(now, longest)
 		if len(trace.Asked) == 0 {
 			return
 		}
-		does := e.doesUnder(set, p)
+		does := l.DoesUnder(set, p)
 		reply := float64(p.Numbers.Bytes()) / float64(max(p.Numbers.Calls(), 1))
 		kept := reply + store.Overhead
 		if n := p.Numbers.Kept.Held.Load(); n > 0 {
 			kept = float64(p.Numbers.Kept.HeldBytes.Load()) / float64(n)
 		}
 		run.Patterns = append(run.Patterns, forecast.Pattern{
-			Trace: trace, Origin: e.fetchTime(p), Bytes: reply, Kept: kept,
+			Trace: trace, Origin: fetchTime(p), Bytes: reply, Kept: kept,
 			Rules:    rules.Reading(set.Candidates(p.ID, p.Text), does.Reads),
 			Possible: len(does.Reasons) == 0, TimeAccepted: does.OfTime,
 		})
@@ -54,7 +54,7 @@ func (e *Engine) replay(set *rules.Set, now time.Time, longest time.Duration, pr
 
 // fetchTime is how long a fetch of a pattern takes: lately, if it was fetched lately, since it is the shorter the less else the
 // origin has to do.
-func (e *Engine) fetchTime(p *Pattern) time.Duration {
+func fetchTime(p *engine.Pattern) time.Duration {
 	lately := p.Numbers.Minute()
 	if n := lately.Calls() - lately.Count[ledger.Hit]; n >= enoughFetches {
 		return (lately.AllWaited() - lately.Waited[ledger.Hit]) / time.Duration(n)
@@ -63,16 +63,3 @@ func (e *Engine) fetchTime(p *Pattern) time.Duration {
 }
 
 const enoughFetches = 10
-
-// doesUnder is Does with what another set of rules declares.
-func (e *Engine) doesUnder(set *rules.Set, p *Pattern) *catalog.Resolved {
-	have := p.resolved.Load()
-	if have == nil || set.SameDeclarations(e.Rules()) {
-		return e.Does(p)
-	}
-	c := (*have)[0].db.catalog.Load()
-	if c == nil {
-		return e.Does(p)
-	}
-	return c.read.With(set.Functions()).Resolve(p.Facts, catalog.Hints{Declared: set.Declared(p.ID, p.Text)})
-}

@@ -1,4 +1,4 @@
-package engine
+package larder
 
 import (
 	"fmt"
@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/forecast"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
@@ -19,7 +20,7 @@ import (
 // harbour is traffic in an imagined time: screens that ask the same all day, a login that asks for few people far more
 // often than for others, and writes to one of the tables.
 type harbour struct {
-	boards, web *Session
+	boards, web *engine.Session
 	r           *rand.Rand
 	at          time.Time
 	calls, hits map[string]int
@@ -30,17 +31,17 @@ const (
 	ofLogin  = "select name from ports where card = %d"
 )
 
-func newHarbour(t testing.TB) (*Engine, *harbour) {
-	e, s := begin(t, Options{})
-	web := e.NewSession(Identity{Database: "skerrow", User: "ines", Application: "booking-web", Address: "10.1.2.3:400"})
+func newHarbour(t testing.TB) (*Larder, *harbour) {
+	e, s := begin(t, engine.Options{})
+	web := e.NewSession(engine.Identity{Database: "skerrow", User: "ines", Application: "booking-web", Address: "10.1.2.3:400"})
 	learn(web)
 	return e, &harbour{boards: s, web: web, r: rand.New(rand.NewPCG(1, 2)), at: now}
 }
 
 // run lets so much time pass.
-func (h *harbour) run(e *Engine, length time.Duration) {
+func (h *harbour) run(e *Larder, length time.Duration) {
 	h.calls, h.hits = map[string]int{}, map[string]int{}
-	one := func(name string, s *Session, sql string) {
+	one := func(name string, s *engine.Session, sql string) {
 		h.calls[name]++
 		if ask(s, sql, h.at) == ledger.Hit {
 			h.hits[name]++
@@ -99,7 +100,7 @@ func TestTheMemoryCurveComesTrue(t *testing.T) {
 		r  *rand.Rand
 		at time.Time
 	}
-	run := func(e *Engine, s *Session, x *traffic, calls int) float64 {
+	run := func(e *Larder, s *engine.Session, x *traffic, calls int) float64 {
 		hits := 0
 		for range calls {
 			x.at = x.at.Add(10 * time.Millisecond)
@@ -111,19 +112,20 @@ func TestTheMemoryCurveComesTrue(t *testing.T) {
 				hits++
 			}
 			e.Ledger.Tick(x.at)
+			e.Inputs.Tick(x.at)
 		}
 		return float64(hits) / float64(calls)
 	}
 	set := rules.NewSet([]rules.Rule{{Pattern: statement.Of(fmt.Sprintf(ofLogin, 1)), Verdict: rules.Keep, ControlSample: -1}})
 	limits := []int64{2 << 20, 4 << 20, 9 << 20}
-	seen, s := begin(t, Options{Memory: 1 << 20})
+	seen, s := begin(t, engine.Options{Memory: 1 << 20})
 	seen.SetRules(set)
 	x := &traffic{rand.New(rand.NewPCG(3, 4)), now}
 	run(seen, s, x, 150_000)
 	curve, err := seen.MemoryCurve(limits, x.at, time.Hour, nil)
 	require.NoError(t, err)
 	for i, limit := range limits {
-		e, s := begin(t, Options{Memory: limit})
+		e, s := begin(t, engine.Options{Memory: limit})
 		e.SetRules(set)
 		x := &traffic{rand.New(rand.NewPCG(5, 6)), now}
 		run(e, s, x, 60_000) // memory fills

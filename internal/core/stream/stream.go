@@ -1,11 +1,12 @@
-package engine
+// Package stream keeps the latest events for whoever watches: the ends of statements, and drops.
+package stream
 
 import (
-	"bytes"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/statement"
@@ -14,7 +15,7 @@ import (
 // Event is one statement's end, or one drop. It holds no literal but for watchers that asked for them.
 type Event struct {
 	At      time.Time
-	Pattern *Pattern // nil for a drop
+	Pattern *engine.Pattern // nil for a drop
 	Outcome ledger.Outcome
 	Reason  reason.Reason
 
@@ -41,9 +42,12 @@ type Event struct {
 	Dropped int
 }
 
-// stream keeps the latest events for whoever watches. There is room for so many between two readings: what comes beyond it is
-// left out, and costs nothing. Nobody who sends waits for a watcher.
-type stream struct {
+// Stream keeps the latest events for whoever watches. There is room for so many between two readings: what comes beyond it is
+// left out, and costs nothing. Nobody who sends waits for a watcher. Make it with New.
+type Stream struct {
+	engine.Unmoved
+	calls func() uint64
+
 	watchers, curious atomic.Int32
 	whole             atomic.Int32 // watchers who want all statements
 	room              atomic.Int64 // for statements, until somebody reads
@@ -54,6 +58,12 @@ type stream struct {
 	sent   uint64  // so many were put into it
 	filled uint64  // so often there was no more room
 }
+
+// New makes a stream.
+func New() *Stream { return &Stream{calls: func() uint64 { return 0 }} }
+
+// Attach says how many statements have ended in all, before any has.
+func (s *Stream) Attach(calls func() uint64) { s.calls = calls }
 
 // streamLength is how many events are kept for watchers, and streamRoom for how many statements there is room between two
 // readings.
@@ -73,13 +83,12 @@ type Watcher struct {
 	at     uint64 // the first that it has not read
 	calls  uint64 // statements that had been counted when it last read
 	filled uint64 // how often there had been no more room
-	e      *Engine
+	s      *Stream
 	closed bool
 }
 
 // Watch begins to receive events; with literals if values is set, and as good as all of them if whole is.
-func (e *Engine) Watch(values, whole bool) *Watcher {
-	s := &e.stream
+func (s *Stream) Watch(values, whole bool) *Watcher {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	length := streamLength
@@ -99,11 +108,11 @@ func (e *Engine) Watch(values, whole bool) *Watcher {
 	}
 	s.makeRoom()
 	s.watchers.Add(1)
-	return &Watcher{values: values, whole: whole, at: s.sent, filled: s.filled, calls: e.Ledger.Total.Total().Calls(), e: e}
+	return &Watcher{values: values, whole: whole, at: s.sent, filled: s.filled, calls: s.calls(), s: s}
 }
 
 // makeRoom makes room for statements until the next reading. It is called with mu held.
-func (s *stream) makeRoom() {
+func (s *Stream) makeRoom() {
 	if s.whole.Load() > 0 {
 		s.room.Store(wholeRoom)
 	} else {
@@ -114,7 +123,7 @@ func (s *stream) makeRoom() {
 // Read gives the events since it was last called, the oldest first, and about how many statements more there were. It is to be
 // called some ten times a second.
 func (w *Watcher) Read() (events []Event, lost uint64) {
-	s := &w.e.stream
+	s := w.s
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var statements uint64
@@ -134,7 +143,7 @@ func (w *Watcher) Read() (events []Event, lost uint64) {
 	s.makeRoom()
 	full := s.filled != w.filled || s.sent-w.at > length
 	w.at, w.filled = s.sent, s.filled
-	calls := w.e.Ledger.Total.Total().Calls()
+	calls := s.calls()
 	if since := calls - w.calls; full && since > statements {
 		lost = since - statements
 	}
@@ -144,7 +153,7 @@ func (w *Watcher) Read() (events []Event, lost uint64) {
 
 // Close ends the watching.
 func (w *Watcher) Close() {
-	s := &w.e.stream
+	s := w.s
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if w.closed {
@@ -162,18 +171,42 @@ func (w *Watcher) Close() {
 	}
 }
 
-// note copies what watchers are to see of a statement, which is gone when it ends.
-func (s *stream) note(d *Decision, r *Request) {
-	d.comment = bytes.Clone(r.Comment)
-	if s.curious.Load() > 0 {
-		d.exact, d.bound, d.types = bytes.Clone(r.Exact), bytes.Clone(r.Bound), bytes.Clone(r.Types)
+// Wants wants what watchers are to see of a statement.
+func (s *Stream) Wants() engine.Bytes {
+	switch {
+	case !s.watched():
+		return 0
+	case s.curious.Load() > 0:
+		return engine.Comments | engine.Values
+	}
+	return engine.Comments
+}
+
+// Ended sends a statement's end.
+func (s *Stream) Ended(x *engine.Ended) {
+	if !s.watched() {
+		return
+	}
+	of, r := x.Session, &x.Record
+	s.send(Event{
+		At: x.At, Pattern: x.Pattern, Outcome: r.Outcome, Reason: r.Reason,
+		Application: of.Application, User: of.User, Database: of.Database, Address: of.Address,
+		Took: r.Took, Spared: r.Spared, Age: x.Age, Rows: r.Rows, Bytes: r.Bytes, Failed: r.Failed,
+		Exact: x.Exact, Bound: x.Bound, Types: x.Types, Labels: statement.Labels(x.Comment),
+	})
+}
+
+// Reclaimed sends a drop.
+func (s *Stream) Reclaimed(now time.Time, database, table string, dropped int) {
+	if s.watchers.Load() > 0 {
+		s.send(Event{At: now, Database: database, Table: table, Dropped: dropped})
 	}
 }
 
 // watched says whether somebody is to learn of a statement.
-func (s *stream) watched() bool { return s.watchers.Load() > 0 && s.room.Load() > 0 }
+func (s *Stream) watched() bool { return s.watchers.Load() > 0 && s.room.Load() > 0 }
 
-func (s *stream) send(ev Event) {
+func (s *Stream) send(ev Event) {
 	left := int64(1)
 	if ev.Pattern != nil {
 		if left = s.room.Add(-1); left < 0 {

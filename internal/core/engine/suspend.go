@@ -1,0 +1,71 @@
+package engine
+
+import (
+	"sync"
+	"sync/atomic"
+
+	"jollylarder/internal/core/rules"
+)
+
+// suspensions are the rules that were suspended, since one of their answers was found to be old.
+type suspensions struct {
+	mu   sync.Mutex
+	list []suspension
+	now  atomic.Pointer[map[*rules.Rule]bool] // those of the rules in force
+}
+
+// suspension is a rule that was paused by a stale catch. It stays so, whatever else changes, until it was paused in the rules
+// themselves and is not any more: then somebody has looked at it.
+type suspension struct {
+	rule  rules.Rule
+	filed bool // the rules have said that it is paused
+}
+
+// apply works out which rules of a set are suspended. It is called with mu held.
+func (x *suspensions) apply(set *rules.Set, more ...*rules.Rule) {
+	paused := map[*rules.Rule]bool{}
+	for _, r := range more {
+		paused[r] = true
+	}
+	left := x.list[:0]
+	for _, s := range x.list {
+		lifted := false
+		for i := range set.List() {
+			r := &set.List()[i]
+			if !r.SameAs(&s.rule) {
+				continue
+			}
+			lifted = s.filed && !r.Paused
+			s.filed = s.filed || r.Paused
+			paused[r] = !lifted
+		}
+		if !lifted {
+			left = append(left, s)
+		}
+	}
+	x.list = left
+	x.now.Store(&paused)
+}
+
+// resume has the suspensions hold for another set of rules.
+func (x *suspensions) resume(set *rules.Set) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.apply(set)
+}
+
+// Suspend has a rule in force keep nothing any more, since one of its answers was found to be old. It stays so until it was paused in
+// the rules and is not any more.
+func (e *Engine) Suspend(r *rules.Rule) {
+	x := &e.suspensions
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.list = append(x.list, suspension{rule: *r})
+	x.apply(e.Rules(), r)
+}
+
+// suspended says whether a rule was paused by a stale catch.
+func (e *Engine) suspended(r *rules.Rule) bool {
+	p := e.suspensions.now.Load()
+	return p != nil && (*p)[r]
+}
