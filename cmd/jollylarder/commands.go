@@ -14,7 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
 	"jollylarder/internal/daemon"
 	"jollylarder/internal/demo"
 )
@@ -117,7 +117,7 @@ as a server elsewhere would.`,
 			}
 			defer func() { err = errors.Join(err, d.Close()) }()
 			if !headless {
-				return terminal(ctx, control.NewClient(d.Control), *behind, lead)
+				return terminal(ctx, client.NewClient(d.Control), *behind, lead)
 			}
 			s, err := d.Headless(ctx, length)
 			if err != nil {

@@ -13,7 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/spf13/cobra"
 
-	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/analysis/postgres/grammar"
 	"jollylarder/internal/core/catalog"
@@ -105,7 +105,7 @@ func calls(ctx context.Context, to *toLarder, id string) (*explain.Calls, error)
 		return nil, err
 	}
 	p, err := l.Pattern(ctx, id)
-	var refused *control.RefusedError
+	var refused *client.RefusedError
 	if errors.As(err, &refused) && refused.Missing() {
 		return &explain.Calls{}, nil
 	}

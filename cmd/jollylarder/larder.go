@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
 )
 
 // The codes that the program ends with.
@@ -41,7 +42,7 @@ var misunderstood = regexp.MustCompile(`^(unknown command|required flag|at least
 func exitCode(err error) int {
 	var usage *usageError
 	var coded *codeError
-	var refused *control.RefusedError
+	var refused *client.RefusedError
 	switch {
 	case err == nil:
 		return exitDone
@@ -71,7 +72,7 @@ func connecting(c *cobra.Command) *toLarder {
 	return t
 }
 
-func (t *toLarder) client() (*control.Client, error) {
+func (t *toLarder) client() (*client.Client, error) {
 	if !strings.HasPrefix(t.control, "https://") {
 		if t.control == "" {
 			t.control = standardSocket
@@ -79,7 +80,7 @@ func (t *toLarder) client() (*control.Client, error) {
 				return nil, &usageError{errors.New("--control is needed: the path that the larder was started with")}
 			}
 		}
-		return control.NewClient(t.control), nil
+		return client.NewClient(t.control), nil
 	}
 	text, err := os.ReadFile(t.tokenFile)
 	if err != nil {
@@ -95,11 +96,11 @@ func (t *toLarder) client() (*control.Client, error) {
 			return nil, fmt.Errorf("--ca %s: there is no certificate in it: expected a PEM file", t.ca)
 		}
 	}
-	return control.NewTLSClient(t.control, strings.TrimSpace(string(text)), roots), nil
+	return client.NewTLSClient(t.control, strings.TrimSpace(string(text)), roots), nil
 }
 
 // ask does something with the larder, and prints what came of it: as JSON if that is wanted, else as say says.
-func ask[T any](c *cobra.Command, t *toLarder, asJSON bool, f func(context.Context, *control.Client) (T, error), say func(T)) error {
+func ask[T any](c *cobra.Command, t *toLarder, asJSON bool, f func(context.Context, *client.Client) (T, error), say func(T)) error {
 	client, err := t.client()
 	if err != nil {
 		return err
@@ -127,7 +128,7 @@ func printJSON(c *cobra.Command, v any) error {
 }
 
 // completed gives what a flag or an argument may be completed to.
-func completed(t *toLarder, list func(context.Context, *control.Client) []string) cobra.CompletionFunc {
+func completed(t *toLarder, list func(context.Context, *client.Client) []string) cobra.CompletionFunc {
 	return func(*cobra.Command, []string, string) ([]cobra.Completion, cobra.ShellCompDirective) {
 		client, err := t.client()
 		if err != nil {
@@ -139,7 +140,7 @@ func completed(t *toLarder, list func(context.Context, *control.Client) []string
 	}
 }
 
-func ruleNames(ctx context.Context, c *control.Client) (out []string) {
+func ruleNames(ctx context.Context, c *client.Client) (out []string) {
 	if b, err := c.Rules(ctx); err == nil {
 		for _, r := range b.Rules {
 			out = append(out, r.Name+"\t"+r.Verdict+" "+r.TTL)
@@ -148,7 +149,7 @@ func ruleNames(ctx context.Context, c *control.Client) (out []string) {
 	return out
 }
 
-func patternIDs(ctx context.Context, c *control.Client) (out []string) {
+func patternIDs(ctx context.Context, c *client.Client) (out []string) {
 	if list, err := c.Patterns(ctx, "", "waited"); err == nil {
 		for _, p := range list.Patterns {
 			out = append(out, p.ID+"\t"+p.Text)
@@ -157,7 +158,7 @@ func patternIDs(ctx context.Context, c *control.Client) (out []string) {
 	return out
 }
 
-func tableNames(ctx context.Context, c *control.Client) (out []string) {
+func tableNames(ctx context.Context, c *client.Client) (out []string) {
 	if s, err := c.Status(ctx); err == nil {
 		for _, d := range s.Databases {
 			out = append(out, d.Tables...)
@@ -172,7 +173,7 @@ func statusCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "status", Short: "Say how a running larder is", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return ask(c, to, asJSON, func(ctx context.Context, l *control.Client) (control.Status, error) { return l.Status(ctx) }, func(s control.Status) { printStatus(c, s) })
+			return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (control.Status, error) { return l.Status(ctx) }, func(s control.Status) { printStatus(c, s) })
 		},
 	}
 	to = connecting(c)
@@ -230,7 +231,7 @@ func holdCommand() *cobra.Command {
 		},
 		RunE: func(c *cobra.Command, args []string) error {
 			on := args[0] == "on"
-			return ask(c, to, asJSON, func(ctx context.Context, l *control.Client) (map[string]bool, error) {
+			return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (map[string]bool, error) {
 				return map[string]bool{"on": on}, l.Hold(ctx, on)
 			}, func(map[string]bool) {
 				if on {
@@ -253,7 +254,7 @@ func dropCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "drop --all | --pattern ID | --rule NAME | --table SCHEMA.NAME", Short: "Drop kept results", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return ask(c, to, asJSON, func(ctx context.Context, l *control.Client) (control.Dropped, error) {
+			return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (control.Dropped, error) {
 				n, err := l.Drop(ctx, d)
 				return control.Dropped{Results: n}, err
 			}, func(x control.Dropped) { fmt.Fprintf(c.OutOrStdout(), "%d results dropped.\n", x.Results) })
@@ -268,7 +269,7 @@ func dropCommand() *cobra.Command {
 	f.StringVar(&d.Table, "table", "", "drop what rests on a table, named in full")
 	c.MarkFlagsOneRequired("all", "pattern", "rule", "table")
 	c.MarkFlagsMutuallyExclusive("all", "pattern", "rule", "table")
-	for flag, list := range map[string]func(context.Context, *control.Client) []string{"pattern": patternIDs, "rule": ruleNames, "table": tableNames} {
+	for flag, list := range map[string]func(context.Context, *client.Client) []string{"pattern": patternIDs, "rule": ruleNames, "table": tableNames} {
 		_ = c.RegisterFlagCompletionFunc(flag, completed(to, list))
 	}
 	return c

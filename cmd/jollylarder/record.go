@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
 	"jollylarder/internal/trial"
 )
 
@@ -60,7 +61,7 @@ typed: it is made for you alone, and is best removed when it has served.`,
 }
 
 // record writes a recording until the context ends.
-func record(ctx context.Context, client *control.Client, path, filter string, values bool) (n int, missed uint64, err error) {
+func record(ctx context.Context, client *client.Client, path, filter string, values bool) (n int, missed uint64, err error) {
 	if _, err := client.Status(ctx); err != nil {
 		return 0, 0, err
 	}

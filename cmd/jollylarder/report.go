@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
 	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/report"
 )
@@ -72,14 +73,14 @@ what is in use needs --push-out. With --curve it foretells the hits at several s
 			}
 			switch {
 			case curve:
-				return ask(c, to, asJSON, func(ctx context.Context, l *control.Client) (*control.MemoryCurve, error) {
+				return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (*control.MemoryCurve, error) {
 					return l.MemoryCurve(ctx, size, nil)
 				}, func(m *control.MemoryCurve) { printCurve(c, m) })
 			case size > 0:
-				return ask(c, to, asJSON, func(ctx context.Context, l *control.Client) (control.Limit, error) {
+				return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (control.Limit, error) {
 					in := control.Limit{Bytes: size, PushOut: pushOut}
 					err := l.SetLimit(ctx, in)
-					var refused *control.RefusedError
+					var refused *client.RefusedError
 					if errors.As(err, &refused) && refused.Conflict() {
 						err = fmt.Errorf("%w (--push-out)", err)
 					}
@@ -88,7 +89,7 @@ what is in use needs --push-out. With --curve it foretells the hits at several s
 					fmt.Fprintf(c.OutOrStdout(), "The limit is %s until the larder is started again; memory in its configuration would make it last.\n", bytesize.Format(l.Bytes))
 				})
 			}
-			return ask(c, to, asJSON, func(ctx context.Context, l *control.Client) (control.Stock, error) { return l.Stock(ctx) }, func(s control.Stock) { printStock(c, &s) })
+			return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (control.Stock, error) { return l.Stock(ctx) }, func(s control.Stock) { printStock(c, &s) })
 		},
 	}
 	to = connecting(c)

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
 	"jollylarder/internal/core/rules"
 )
 
@@ -27,7 +28,7 @@ meanwhile), and diff with 5 when there are differences.`,
 	list := &cobra.Command{
 		Use: "list", Short: "List the rules in force", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return ask(c, to, asJSON, func(ctx context.Context, l *control.Client) (control.RuleBook, error) { return l.Rules(ctx) }, func(b control.RuleBook) {
+			return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (control.RuleBook, error) { return l.Rules(ctx) }, func(b control.RuleBook) {
 				for i, r := range b.Rules {
 					fmt.Fprintf(c.OutOrStdout(), "%3d  %-24s %s\n", i+1, r.Name, inWords(&r))
 				}
@@ -122,7 +123,7 @@ func diffCommand(to *toLarder, asJSON *bool) *cobra.Command {
 				return err
 			}
 			var found control.Checked
-			err = ask(c, to, *asJSON, func(ctx context.Context, l *control.Client) (control.Checked, error) {
+			err = ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (control.Checked, error) {
 				var err error
 				found, err = l.Check(ctx, text)
 				return found, err
@@ -155,7 +156,7 @@ func forecastCommand(to *toLarder, asJSON *bool) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return ask(c, to, *asJSON, func(ctx context.Context, l *control.Client) (*control.Forecast, error) {
+			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (*control.Forecast, error) {
 				if x, err := l.Check(ctx, text); err != nil {
 					return nil, err
 				} else if err := wrongFile(c, args[0], x, false); err != nil {
@@ -203,7 +204,7 @@ written into that file is taken instead.`,
 				}
 				a.Text = &text
 			}
-			return ask(c, to, *asJSON, func(ctx context.Context, l *control.Client) (control.Entry, error) { return l.Apply(ctx, a) }, func(e control.Entry) { printEntry(c, e) })
+			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (control.Entry, error) { return l.Apply(ctx, a) }, func(e control.Entry) { printEntry(c, e) })
 		},
 	}
 	f := c.Flags()
@@ -219,7 +220,7 @@ func undoCommand(to *toLarder, asJSON *bool) *cobra.Command {
 	c := &cobra.Command{
 		Use: "undo [--to N]", Short: "Put earlier rules in force again", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return ask(c, to, *asJSON, func(ctx context.Context, l *control.Client) (control.Entry, error) { return l.Undo(ctx, u) }, func(e control.Entry) { printEntry(c, e) })
+			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (control.Entry, error) { return l.Undo(ctx, u) }, func(e control.Entry) { printEntry(c, e) })
 		},
 	}
 	c.Flags().Int64Var(&u.To, "to", 0, "the entry of the history to go back to (default: the one before the last)")
@@ -232,7 +233,7 @@ func historyCommand(to *toLarder, asJSON *bool) *cobra.Command {
 	c := &cobra.Command{
 		Use: "history", Short: "List who changed the rules, when and why, and what came of it", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return ask(c, to, *asJSON, func(ctx context.Context, l *control.Client) ([]control.Entry, error) { return l.History(ctx, limit) }, func(list []control.Entry) {
+			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) ([]control.Entry, error) { return l.History(ctx, limit) }, func(list []control.Entry) {
 				for _, e := range list {
 					printEntry(c, e)
 				}
@@ -271,7 +272,7 @@ func pauseCommand(to *toLarder, asJSON *bool) *cobra.Command {
 		Use: "pause NAME [--off]", Short: "Have nothing answered by one rule for the time being", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: completed(to, ruleNames),
 		RunE: func(c *cobra.Command, args []string) error {
-			return ask(c, to, *asJSON, func(ctx context.Context, l *control.Client) (control.Entry, error) {
+			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (control.Entry, error) {
 				return l.Pause(ctx, args[0], !off, why)
 			}, func(e control.Entry) { printEntry(c, e) })
 		},

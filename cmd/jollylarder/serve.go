@@ -19,7 +19,7 @@ import (
 	"golang.org/x/net/netutil"
 
 	"jollylarder/internal/config"
-	"jollylarder/internal/control"
+	controlserver "jollylarder/internal/control/server"
 	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/daemon"
 )
@@ -261,6 +261,6 @@ func profiler(address string) (stop func(), err error) {
 		return nil, fmt.Errorf("opening the profiler: %w: choose another address with --profile", err)
 	}
 	s := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
-	go func() { _ = s.Serve(netutil.LimitListener(ln, control.MostConnections)) }()
+	go func() { _ = s.Serve(netutil.LimitListener(ln, controlserver.MostConnections)) }()
 	return func() { ln.Close() }, nil
 }

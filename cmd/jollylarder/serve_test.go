@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
 	"jollylarder/internal/core/statement"
 	"jollylarder/internal/privatepg"
 	"jollylarder/internal/standin"
@@ -190,7 +191,7 @@ listen = [%q]
 
 	overTCP := connect(t, "postgres://ines@"+a+"/skerrow?sslmode=disable")
 	other := connect(t, "postgres://ines@"+b+"/skerrow?sslmode=disable")
-	api := control.NewClient(filepath.Join(dir, "control.sock"))
+	api := client.NewClient(filepath.Join(dir, "control.sock"))
 	hits := func() uint64 {
 		time.Sleep(200 * time.Millisecond) // a status may be as old as that
 		st, err := api.Status(ctx)

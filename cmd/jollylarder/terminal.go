@@ -6,7 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
+	"jollylarder/internal/trial/load"
 	"jollylarder/internal/tui"
 	"jollylarder/internal/tui/look"
 )
@@ -17,10 +18,10 @@ func background(c *cobra.Command) *string {
 }
 
 // terminal shows the terminal application on a larder until it is left.
-func terminal(ctx context.Context, c *control.Client, behind string, lead bool) error {
+func terminal(ctx context.Context, c *client.Client, behind string, lead bool) error {
 	switch b := look.Background(behind); b {
 	case look.Unknown, look.Dark, look.Light:
-		return tui.Run(ctx, c, b, lead)
+		return tui.Run(ctx, c, load.Prepare, b, lead)
 	}
 	return fmt.Errorf("--background %q: expected light or dark", behind)
 }

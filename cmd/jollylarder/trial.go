@@ -13,6 +13,7 @@ import (
 	"jollylarder/internal/control"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/trial"
+	"jollylarder/internal/trial/load"
 )
 
 // trialFlags are the flags of a trial.
@@ -104,7 +105,7 @@ func runTrial(c *cobra.Command, to *toLarder, f trialFlags) error {
 }
 
 // load makes a load trial of the flags.
-func (f *trialFlags) load(to *toLarder) (*trial.Load, error) {
+func (f *trialFlags) load(to *toLarder) (*load.Load, error) {
 	switch {
 	case f.through == "":
 		return nil, &usageError{errors.New("--through is needed: the URL of the database through the larder")}
@@ -117,7 +118,7 @@ func (f *trialFlags) load(to *toLarder) (*trial.Load, error) {
 	case f.timed && f.recording == "":
 		return nil, &usageError{errors.New("--timed goes with --recording")}
 	}
-	load := &trial.Load{Direct: f.direct, Through: f.through, Clients: f.clients, Length: f.length, Rounds: f.rounds, Timed: f.timed, OptOut: engine.OptOutComment}
+	load := &load.Load{Direct: f.direct, Through: f.through, Clients: f.clients, Length: f.length, Rounds: f.rounds, Timed: f.timed, OptOut: engine.OptOutComment}
 	if to.control != "" {
 		client, err := to.client()
 		if err != nil {
@@ -152,11 +153,11 @@ func (f *trialFlags) list() ([]trial.Statement, []string, error) {
 		if err != nil {
 			return nil, nil, fmt.Errorf("--statements: %w", err)
 		}
-		if list, err = trial.ReadFile(f.statements, string(text)); err != nil {
+		if list, err = load.ReadFile(f.statements, string(text)); err != nil {
 			return nil, nil, err
 		}
 	}
-	out, leftOut, err := trial.Sort(list, f.allowWrites)
+	out, leftOut, err := load.Sort(list, f.allowWrites)
 	if err != nil {
 		err = fmt.Errorf("%w (--allow-writes)", err)
 		if f.allowWrites {

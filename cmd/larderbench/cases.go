@@ -15,7 +15,7 @@ import (
 	"strings"
 	"time"
 
-	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
 	"jollylarder/internal/core/statement"
 	"jollylarder/internal/privatepg"
 )
@@ -154,7 +154,7 @@ func (b *bench) startLarder() (err error) {
 		return err
 	}
 	defer c.Close()
-	api := control.NewClient(b.control)
+	api := client.NewClient(b.control)
 	for range 400 {
 		for _, request := range [][]byte{message('Q', []byte(keptPoint+"\x00")), message('Q', []byte(keptRows+"\x00")), bound("4711")} {
 			if _, err := ask(c, request); err != nil {

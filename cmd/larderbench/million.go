@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
 	"jollylarder/internal/core/statement"
 )
 
@@ -57,7 +58,7 @@ func (b *bench) millionResults() error {
 		return err
 	}
 	defer larder.stop()
-	api := control.NewClient(socket)
+	api := client.NewClient(socket)
 	var most int64 // of real memory
 	look := func() (control.Stock, error) {
 		st, err := api.Stock(context.Background())

@@ -200,3 +200,13 @@ type Measured struct {
 	Drops   float64 `json:"drops"`
 	Memory  float64 `json:"memory_bytes"` // at the end
 }
+
+// Spared is the most that the rule spares a minute, with the draft or without it, in milliseconds.
+func (r *RuleForecast) Spared() (most float64) {
+	for _, o := range []*Outcome{r.Present, r.Draft} {
+		if o != nil {
+			most = max(most, o.Spared)
+		}
+	}
+	return most
+}

@@ -71,3 +71,9 @@ type Proved struct {
 	SampleMean  float64 `json:"sample_mean_ms,omitempty"`
 	SampleError float64 `json:"sample_mean_error_ms,omitempty"`
 }
+
+// The stretches that are no lengths.
+const (
+	LastMinute = "minute"
+	SinceStart = "start"
+)

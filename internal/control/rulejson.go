@@ -9,23 +9,25 @@ import (
 	"jollylarder/internal/core/statement"
 )
 
-func ruleList(set *rules.Set) []Rule {
+// RuleList makes the API's view of the rules of a set.
+func RuleList(set *rules.Set) []Rule {
 	out := []Rule{}
 	for i := range set.List() {
-		out = append(out, *rule(&set.List()[i]))
+		out = append(out, *RuleOf(&set.List()[i]))
 	}
 	return out
 }
 
-func changes(before, after *rules.Set) []RuleChange {
+// Changes makes the API's view of how two sets differ.
+func Changes(before, after *rules.Set) []RuleChange {
 	out := []RuleChange{}
 	for _, c := range rules.Difference(before, after) {
 		x := RuleChange{Kind: c.Kind, Rule: c.Rule}
 		if c.Before != nil {
-			x.Before = rule(c.Before)
+			x.Before = RuleOf(c.Before)
 		}
 		if c.After != nil {
-			x.After = rule(c.After)
+			x.After = RuleOf(c.After)
 		}
 		for _, k := range c.Keys {
 			x.Keys = append(x.Keys, KeyChange{k.Key, k.Before, k.After})
@@ -35,8 +37,8 @@ func changes(before, after *rules.Set) []RuleChange {
 	return out
 }
 
-// rule makes the API's view of a rule.
-func rule(r *rules.Rule) *Rule {
+// RuleOf makes the API's view of a rule.
+func RuleOf(r *rules.Rule) *Rule {
 	out := &Rule{
 		Name: r.Name, Pattern: string(r.Pattern), Text: r.Text, Tables: r.Tables, OnlyTables: r.OnlyTables, Verdict: string(r.Verdict),
 		TTLOnly: r.TTLOnly, SkipEmpty: r.SkipEmpty, AcceptTime: r.AcceptTime, AlsoReads: r.AlsoReads, FetchAgain: r.FetchAgain,
@@ -64,8 +66,8 @@ func rule(r *rules.Rule) *Rule {
 	return out
 }
 
-// meant gives the rule that the API's view of one stands for.
-func (r *Rule) meant() (out rules.Rule, err error) {
+// Meant gives the rule that the API's view of one stands for.
+func (r *Rule) Meant() (out rules.Rule, err error) {
 	out = rules.Rule{
 		Name: r.Name, Pattern: statement.ID(r.Pattern), Text: r.Text, Tables: r.Tables, OnlyTables: r.OnlyTables, Verdict: rules.Verdict(r.Verdict),
 		TTLOnly: r.TTLOnly, SkipEmpty: r.SkipEmpty, AcceptTime: r.AcceptTime, AlsoReads: r.AlsoReads, FetchAgain: r.FetchAgain,

@@ -29,8 +29,8 @@ type Sums struct {
 	SampleSquares float64 `json:"sample_squares_ms2"`
 }
 
-// counted gives the same as the ledger has it, as far as it is told.
-func (s Sums) counted() (out ledger.Sums) {
+// Counted gives the same as the ledger has it, as far as it is told.
+func (s Sums) Counted() (out ledger.Sums) {
 	d := func(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
 	out.Count = [4]uint64{s.Hits, s.Misses, s.Passes, s.Writes}
 	out.Waited[ledger.Hit] = d(s.Hit)
@@ -353,3 +353,6 @@ type Event struct {
 type Problem struct {
 	Problem string `json:"problem"`
 }
+
+// WhoHeader is what a client over TCP says who it is by: the user of its own system. It is what he says, and is shown so.
+const WhoHeader = "Larder-User"

@@ -15,6 +15,7 @@ import (
 
 	"jollylarder/internal/config"
 	"jollylarder/internal/control"
+	controlserver "jollylarder/internal/control/server"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
@@ -133,12 +134,12 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 		l.origins = append(l.origins, x)
 	}
 	if cfg.Control != "" {
-		cl, err := control.Listen(cfg.Control)
+		cl, err := controlserver.Listen(cfg.Control)
 		if err != nil {
 			return nil, err
 		}
 		l.close = append(l.close, func() { cl.Close() })
-		l.wg.Go(func() { l.complain(control.Serve(cl, l)) })
+		l.wg.Go(func() { l.complain(controlserver.Serve(cl, l)) })
 	}
 	if err := l.serveControlTCP(cfg); err != nil {
 		return nil, err
@@ -287,23 +288,23 @@ func (l *Larder) releaseLocks() {
 // Address is where clients connect to: the first address of the first origin.
 func (l *Larder) Address() string { return l.origins[0].listeners[0].Addr().String() }
 
-// Engine is described at control.Larder.
+// Engine is described at controlserver.Larder.
 func (l *Larder) Engine() *larder.Larder { return l.engine }
 
-// Book is described at control.Larder.
-func (l *Larder) Book() control.Book { return l.book }
+// Book is described at controlserver.Larder.
+func (l *Larder) Book() controlserver.Book { return l.book }
 
-// ShowsValues is described at control.Larder.
+// ShowsValues is described at controlserver.Larder.
 func (l *Larder) ShowsValues() bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.cfg.ShowValues
 }
 
-// Values is described at control.Larder.
+// Values is described at controlserver.Larder.
 func (l *Larder) Values(bound []byte) []string { return wire.Values(bound) }
 
-// Parameters is described at control.Larder.
+// Parameters is described at controlserver.Larder.
 func (l *Larder) Parameters(types, bound []byte) ([]trial.Parameter, []uint32) {
 	values, binary, declared := wire.Parameters(types, bound)
 	out := make([]trial.Parameter, len(values))
@@ -313,7 +314,7 @@ func (l *Larder) Parameters(types, bound []byte) ([]trial.Parameter, []uint32) {
 	return out, declared
 }
 
-// Describe is described at control.Larder.
+// Describe is described at controlserver.Larder.
 func (l *Larder) Describe(s *control.Status) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

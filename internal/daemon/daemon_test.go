@@ -14,6 +14,8 @@ import (
 
 	"jollylarder/internal/config"
 	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
+	controlserver "jollylarder/internal/control/server"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/standin"
 )
@@ -28,13 +30,13 @@ func standIn(t *testing.T) string {
 	require.NoError(t, err)
 	go func() { _ = o.Serve(l) }()
 	t.Cleanup(func() { l.Close(); o.Close() })
-	c := client(t, l.Addr().String())
+	c := connected(t, l.Addr().String())
 	_, err = c.Exec(ctx, "create table ports (id integer primary key, name text); insert into ports values (1, 'Skerrow')")
 	require.NoError(t, err)
 	return l.Addr().String()
 }
 
-func client(t *testing.T, address string) *pgx.Conn {
+func connected(t *testing.T, address string) *pgx.Conn {
 	cfg, err := pgx.ParseConfig("postgres://ines@" + address + "/skerrow?sslmode=disable&application_name=quay-boards")
 	require.NoError(t, err)
 	cfg.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
@@ -67,7 +69,7 @@ func TestAPI(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "nobody else may open it")
 
-	api := control.NewClient(socket)
+	api := client.NewClient(socket)
 	events := make(chan control.Event, 1000)
 	sctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -86,7 +88,7 @@ func TestAPI(t *testing.T) {
 		}
 	}
 
-	c := client(t, l.Address())
+	c := connected(t, l.Address())
 	read := func() {
 		var name string
 		require.NoError(t, c.QueryRow(ctx, "select name from ports where id = 1").Scan(&name))
@@ -172,7 +174,7 @@ func TestRulesAreThereAfterARestart(t *testing.T) {
 	text, base := l.Book().Current()
 	removed, err := rules.Remove(text, "bado-kife-ruma")
 	require.NoError(t, err)
-	_, err = l.Book().Apply(control.Proposal{Kind: "apply", Who: "ines", Text: removed, Base: base})
+	_, err = l.Book().Apply(controlserver.Proposal{Kind: "apply", Who: "ines", Text: removed, Base: base})
 	require.NoError(t, err)
 	text, _ = os.ReadFile(file)
 	assert.Equal(t, "# mine\n", string(text))

@@ -8,7 +8,7 @@ import (
 
 	"golang.org/x/net/netutil"
 
-	"jollylarder/internal/control"
+	controlserver "jollylarder/internal/control/server"
 	"jollylarder/internal/feed"
 	"jollylarder/internal/metrics"
 )
@@ -27,7 +27,7 @@ func (l *Larder) serveMetrics(address string) error {
 	mux.Handle("GET /metrics", metrics.Handler(metrics.Source{Engine: l.engine, Clients: l.Clients, Feeds: l.measuredFeeds}))
 	s := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
 	l.close = append(l.close, func() { s.Close() })
-	l.wg.Go(func() { _ = s.Serve(netutil.LimitListener(ln, control.MostConnections)) })
+	l.wg.Go(func() { _ = s.Serve(netutil.LimitListener(ln, controlserver.MostConnections)) })
 	return nil
 }
 

@@ -21,7 +21,7 @@ const (
 	gcPauses    = "/sched/pauses/total/gc:seconds"
 )
 
-// Process is described at control.Larder.
+// Process is described at controlserver.Larder.
 func (l *Larder) Process() control.Process {
 	samples := []metrics.Sample{{Name: heapObjects}, {Name: gcCycles}, {Name: gcPauses}}
 	metrics.Read(samples)
@@ -32,7 +32,7 @@ func (l *Larder) Process() control.Process {
 	}
 }
 
-// ConfiguredMemory is described at control.Larder.
+// ConfiguredMemory is described at controlserver.Larder.
 func (l *Larder) ConfiguredMemory() int64 {
 	l.mu.Lock()
 	defer l.mu.Unlock()

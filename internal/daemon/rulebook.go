@@ -12,14 +12,14 @@ import (
 	"sync"
 	"time"
 
-	"jollylarder/internal/control"
+	controlserver "jollylarder/internal/control/server"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/state"
 )
 
-// ruleBook is the rules in force, their file and their history. It is a control.Book.
+// ruleBook is the rules in force, their file and their history. It is a controlserver.Book.
 type ruleBook struct {
 	engine *engine.Engine
 	state  *state.Store
@@ -44,7 +44,7 @@ func (b *ruleBook) inForce() {
 	b.at, b.sums, b.drops = time.Now(), b.engine.Ledger.Total.Total(), b.engine.Ledger.Drops.Load()
 }
 
-// Since is described at control.Book.
+// Since is described at controlserver.Book.
 func (b *ruleBook) Since() (sums ledger.Sums, drops uint64, length time.Duration) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -120,17 +120,17 @@ func (b *ruleBook) begin(path string, text []byte, set *rules.Set, kind string) 
 		Text: text, Changes: rules.Tell(rules.Difference(before, set))})
 }
 
-// Current is described at control.Book.
+// Current is described at controlserver.Book.
 func (b *ruleBook) Current() (text []byte, revision string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.text, b.revision
 }
 
-// State is described at control.Book.
+// State is described at controlserver.Book.
 func (b *ruleBook) State() *state.Store { return b.state }
 
-// TextOf is described at control.Book.
+// TextOf is described at controlserver.Book.
 func (b *ruleBook) TextOf(revision string) ([]byte, bool) {
 	if text, now := b.Current(); now == revision {
 		return text, true
@@ -143,7 +143,7 @@ func (b *ruleBook) TextOf(revision string) ([]byte, bool) {
 	return nil, false
 }
 
-// Outside is described at control.Book.
+// Outside is described at controlserver.Book.
 func (b *ruleBook) Outside() (text []byte, changed bool, problem error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -180,8 +180,8 @@ func (b *ruleBook) look() (takeable bool) {
 	return b.changed && fresh
 }
 
-// Apply is described at control.Book. The file is written first: if that fails, nothing has changed.
-func (b *ruleBook) Apply(a control.Proposal) (state.Entry, error) {
+// Apply is described at controlserver.Book. The file is written first: if that fails, nothing has changed.
+func (b *ruleBook) Apply(a controlserver.Proposal) (state.Entry, error) {
 	b.apply.Lock()
 	defer b.apply.Unlock()
 	b.mu.Lock()
@@ -224,7 +224,7 @@ func (b *ruleBook) Apply(a control.Proposal) (state.Entry, error) {
 
 // conflict says what has happened since a revision.
 func (b *ruleBook) conflict(base string, now *rules.Set) error {
-	c := &control.ConflictError{}
+	c := &controlserver.ConflictError{}
 	if last := b.state.History(1); len(last) == 1 {
 		c.Who, c.At = last[0].Who, last[0].At
 	}

@@ -16,6 +16,8 @@ import (
 
 	"jollylarder/internal/config"
 	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
+	controlserver "jollylarder/internal/control/server"
 	"jollylarder/internal/privatepg"
 )
 
@@ -27,7 +29,7 @@ type desk struct {
 	cfg  config.Config
 	file string
 	l    *Larder
-	api  *control.Client
+	api  *client.Client
 }
 
 func newDesk(t *testing.T) *desk {
@@ -44,7 +46,7 @@ func (d *desk) begin() {
 	var err error
 	d.l, err = Start(d.cfg, Options{})
 	require.NoError(d, err)
-	d.api = control.NewClient(d.cfg.Control)
+	d.api = client.NewClient(d.cfg.Control)
 	l := d.l
 	d.Cleanup(func() {
 		if d.l == l {
@@ -124,7 +126,7 @@ func TestTwoWhoApplyAtOnce(t *testing.T) {
 	d := newDesk(t)
 	text, base := d.l.Book().Current()
 	d.edit(control.Edit{Put: keepFor("sopi-luna-gito", "10s")})
-	_, err := d.l.Book().Apply(control.Proposal{Kind: "apply", Who: "tomas", Text: []byte(strings.Replace(string(text), "5s", "7s", 1)), Base: base})
+	_, err := d.l.Book().Apply(controlserver.Proposal{Kind: "apply", Who: "tomas", Text: []byte(strings.Replace(string(text), "5s", "7s", 1)), Base: base})
 	require.NoError(t, err)
 	_, err = d.api.Apply(ctx, control.Apply{Why: "mine"})
 	require.ErrorContains(t, err, "the rules have been changed meanwhile by tomas")
@@ -154,7 +156,7 @@ func TestADraftMadeAnewKeepsItsOrder(t *testing.T) {
 	d.edit(control.Edit{Put: &control.Rule{Name: "mine", Tables: []string{"fares"}, Verdict: "never"}})
 	d.edit(control.Edit{Name: "mine", Move: -2})
 	text, base := d.l.Book().Current()
-	_, err = d.l.Book().Apply(control.Proposal{Kind: "apply", Who: "tomas", Base: base,
+	_, err = d.l.Book().Apply(controlserver.Proposal{Kind: "apply", Who: "tomas", Base: base,
 		Text: append([]byte("[[rule]]\nname = \"first\"\ntext = \"x\"\nverdict = \"never\"\n\n"), text...)})
 	require.NoError(t, err)
 	draft, err := d.api.Renew(ctx)
@@ -257,11 +259,11 @@ func TestTheAPIOverTCP(t *testing.T) {
 	roots := ca.Pool()
 	_, port, _ := net.SplitHostPort(d.l.controlAddress)
 	url := "https://localhost:" + port
-	_, err = control.NewTLSClient(url, "0123456789abcdef0123456780", roots).Status(ctx)
+	_, err = client.NewTLSClient(url, "0123456789abcdef0123456780", roots).Status(ctx)
 	assert.ErrorContains(t, err, "those who know the token")
-	_, err = control.NewTLSClient(url, "0123456789abcdef0123456789", nil).Status(ctx)
+	_, err = client.NewTLSClient(url, "0123456789abcdef0123456789", nil).Status(ctx)
 	assert.ErrorContains(t, err, "certificate")
-	st, err := control.NewTLSClient(url, "0123456789abcdef0123456789", roots).Status(ctx)
+	st, err := client.NewTLSClient(url, "0123456789abcdef0123456789", roots).Status(ctx)
 	require.NoError(t, err)
 	assert.Contains(t, st.You, " at 127.0.0.1", "what a client over TCP says of himself is shown so")
 	plain, err := http.Get("http://" + d.l.controlAddress + "/v1/status")

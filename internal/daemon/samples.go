@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"jollylarder/internal/control"
+	controlserver "jollylarder/internal/control/server"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/sample"
 )
@@ -49,7 +49,7 @@ func (b *ruleBook) pause(c sample.Stale) error {
 		if err != nil {
 			return err
 		}
-		if _, err = b.Apply(control.Proposal{Kind: "apply", Who: "the control sample", Why: why, Text: next, Base: revision}); err == nil {
+		if _, err = b.Apply(controlserver.Proposal{Kind: "apply", Who: "the control sample", Why: why, Text: next, Base: revision}); err == nil {
 			return nil
 		}
 		if now, _ := b.Current(); string(now) == string(text) {

@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"jollylarder/internal/config"
-	"jollylarder/internal/control"
+	controlserver "jollylarder/internal/control/server"
 	wire "jollylarder/internal/wire/postgres"
 )
 
@@ -110,7 +110,7 @@ func (l *Larder) serveControlTCP(cfg config.Config) error {
 	}
 	l.controlAddress = ln.Addr().String()
 	l.close = append(l.close, func() { ln.Close() })
-	l.wg.Go(func() { l.complain(control.ServeTCP(ln, set, token, l)) })
+	l.wg.Go(func() { l.complain(controlserver.ServeTCP(ln, set, token, l)) })
 	return nil
 }
 

@@ -9,7 +9,7 @@ import (
 
 	"github.com/fsnotify/fsnotify"
 
-	"jollylarder/internal/control"
+	controlserver "jollylarder/internal/control/server"
 	"jollylarder/internal/core/rules"
 )
 
@@ -74,7 +74,7 @@ func (l *Larder) lookAtRules() {
 		l.log.Warn("the rules file was changed by somebody else; the rules in force stay until it is taken over", "file", path)
 		return
 	}
-	e, err := l.book.Apply(control.Proposal{Kind: "file", Who: "the rules file", Why: "taken as follow_rules says", Text: text})
+	e, err := l.book.Apply(controlserver.Proposal{Kind: "file", Who: "the rules file", Why: "taken as follow_rules says", Text: text})
 	if err != nil {
 		l.log.Error("the rules file was changed, and could not be taken", "problem", err)
 		return

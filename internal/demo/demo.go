@@ -14,6 +14,8 @@ import (
 
 	"jollylarder/internal/config"
 	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
+	controlserver "jollylarder/internal/control/server"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
@@ -239,11 +241,11 @@ func (d *Demo) Headless(ctx context.Context, length time.Duration) (Summary, err
 		}
 	}
 	sleep(ctx, length/3)
-	foretold, err := control.NewClient(d.Control).Forecast(context.WithoutCancel(ctx), ptr(string(text)), nil)
+	foretold, err := client.NewClient(d.Control).Forecast(context.WithoutCancel(ctx), ptr(string(text)), nil)
 	if err != nil {
 		return Summary{}, fmt.Errorf("foretelling: %w", err)
 	}
-	if _, err := d.Larder.Book().Apply(control.Proposal{Kind: "apply", Who: "demo", Text: text, Base: base}); err != nil {
+	if _, err := d.Larder.Book().Apply(controlserver.Proposal{Kind: "apply", Who: "demo", Text: text, Base: base}); err != nil {
 		return Summary{}, err
 	}
 	sleep(ctx, length/6) // memory fills

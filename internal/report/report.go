@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
 )
 
 // Report is what is reported. Durations are in milliseconds, as in the API.
@@ -38,7 +39,7 @@ func (e *EmptyError) Error() string {
 func stamp(t time.Time) string { return t.Local().Format("2 Jan 2006 15:04") }
 
 // Gather asks a larder for a report on a stretch of time: "start", "minute", or a length such as 24h.
-func Gather(ctx context.Context, c *control.Client, since string) (*Report, error) {
+func Gather(ctx context.Context, c *client.Client, since string) (*Report, error) {
 	st, err := c.Status(ctx)
 	if err != nil {
 		return nil, err

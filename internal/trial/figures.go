@@ -82,23 +82,23 @@ type Answers struct {
 	First []string `json:"first,omitempty"`
 }
 
-// slice is one way's part of one round.
-type slice struct {
-	took   []float64 // of each statement, in milliseconds
-	length float64   // in seconds
-	errors int
-	sums   ledger.Sums // what the larder counted meanwhile
+// Slice is one way's part of one round.
+type Slice struct {
+	Took   []float64 // of each statement, in milliseconds
+	Length float64   // in seconds
+	Errors int
+	Sums   ledger.Sums // what the larder counted meanwhile
 }
 
-// figures sums the slices of one way.
-func figures(way string, slices_ []slice) Figures {
+// Sum makes the figures of one way of its slices.
+func Sum(way string, list []Slice) Figures {
 	f := Figures{Way: way}
 	var all []float64
 	var length float64
-	for _, s := range slices_ {
-		all = append(all, s.took...)
-		length += s.length
-		f.Errors += s.errors
+	for _, s := range list {
+		all = append(all, s.Took...)
+		length += s.Length
+		f.Errors += s.Errors
 	}
 	f.Calls = len(all)
 	if f.Calls == 0 {
@@ -185,8 +185,8 @@ func Compare(ways []string, rounds map[string][]Figures, whole map[string]Figure
 	return r
 }
 
-// counts takes what the larder counted of the statements with keeping on.
-func (r *Result) counts(s ledger.Sums) {
+// Counts takes what the larder counted of the statements with keeping on.
+func (r *Result) Counts(s ledger.Sums) {
 	ms := func(d time.Duration) float64 { return float64(d) / float64(time.Millisecond) }
 	counted := ms(s.Spared)
 	r.Counted = &counted

@@ -10,7 +10,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
 	"jollylarder/internal/core/filter"
+	"jollylarder/internal/trial"
 	"jollylarder/internal/tui/decide"
 	"jollylarder/internal/tui/dialog"
 	"jollylarder/internal/tui/find"
@@ -42,7 +44,7 @@ var stations = []struct{ name, question string }{
 
 // App is the whole application.
 type App struct {
-	client        *control.Client
+	client        *client.Client
 	look          *look.Look
 	background    look.Background // as said when it was started; Unknown: as the terminal says
 	width, height int
@@ -56,8 +58,9 @@ type App struct {
 	prove  prove.Model
 	status control.Status
 	err    error // why the larder does not answer
-	known  bool  // it has answered once
-	lost   bool  // it did not answer when it was last asked
+	trials Trials
+	known  bool // it has answered once
+	lost   bool // it did not answer when it was last asked
 
 	feed   *feed
 	asked  bool // an answer is being waited for
@@ -81,10 +84,10 @@ type App struct {
 
 // Run shows the application on the terminal until it is left or the context ends.
 // With lead, it begins with a lead through the stations.
-func Run(ctx context.Context, client *control.Client, background look.Background, lead bool) error {
+func Run(ctx context.Context, client *client.Client, trials Trials, background look.Background, lead bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	a := New(client, background)
+	a := New(client, trials, background)
 	a.lead.on = lead
 	go a.feed.run(ctx, client)
 	_, err := tea.NewProgram(a, tea.WithContext(ctx)).Run()
@@ -94,9 +97,12 @@ func Run(ctx context.Context, client *control.Client, background look.Background
 	return err
 }
 
-// New makes the application; Run shows it.
-func New(client *control.Client, background look.Background) *App {
-	return &App{client: client, look: look.New(background), background: background, feed: newFeed(), line: newFilterLine()}
+// Trials makes a trial with statements of its own ready, or says what is wrong with it.
+type Trials func(trial.Wanted) (run func(context.Context) (*trial.Result, error), err error)
+
+// New makes the application; Run shows it. Trials with statements of their own are made by trials.
+func New(client *client.Client, trials Trials, background look.Background) *App {
+	return &App{client: client, trials: trials, look: look.New(background), background: background, feed: newFeed(), line: newFilterLine()}
 }
 
 type tickMsg time.Time

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/control/client"
 )
 
 // feed gathers events between two redraws.
@@ -29,7 +30,7 @@ func (f *feed) show(values bool) {
 	}
 }
 
-func (f *feed) run(ctx context.Context, c *control.Client) {
+func (f *feed) run(ctx context.Context, c *client.Client) {
 	for ctx.Err() == nil {
 		f.mu.Lock()
 		values := f.values

@@ -14,7 +14,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/control"
-	"jollylarder/internal/core/engine"
 	"jollylarder/internal/report"
 	"jollylarder/internal/trial"
 	"jollylarder/internal/tui/dialog"
@@ -152,22 +151,13 @@ func (a *App) beginTrial(v map[string]string) (tea.Cmd, error) {
 			return client.Trial(ctx, control.Trial{Slice: float64(length) / float64(time.Millisecond), Rounds: rounds}, run.tell)
 		})
 	}
-	list, err := trial.Open(v["file"])
-	if err != nil {
-		cancel()
-		return nil, fmt.Errorf("file: %w", err)
-	}
-	list, leftOut, err := trial.Sort(list, v["writes"] == "yes")
+	made, err := a.trials(trial.Wanted{File: v["file"], Direct: v["direct"], Through: v["through"], Writes: v["writes"] == "yes", Clients: clients, Rounds: rounds,
+		Length: length, Count: client.CountOf, Progress: run.tell})
 	if err != nil {
 		cancel()
 		return nil, err
 	}
-	load := trial.Load{Direct: v["direct"], Through: v["through"], Statements: list, Clients: clients, Length: length, Rounds: rounds, OptOut: engine.OptOutComment, Count: client.CountOf, Progress: run.tell}
-	return begin(func() (*trial.Result, error) {
-		r, err := load.Run(ctx)
-		r.LeftOut = leftOut
-		return &r, err
-	})
+	return begin(func() (*trial.Result, error) { return made(ctx) })
 }
 
 // askReport asks for the file to write a report into.

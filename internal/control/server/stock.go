@@ -1,4 +1,4 @@
-package control
+package server
 
 import (
 	"cmp"
@@ -9,44 +9,46 @@ import (
 	"slices"
 	"time"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/forecast"
 	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/findings"
 )
 
 func (s *server) stock(w http.ResponseWriter, _ *http.Request) {
 	e := s.l.Engine()
 	now := time.Now()
-	out := Stock{At: now, Beside: e.Beside(), Largest: int64(e.Largest()), Configured: s.l.ConfiguredMemory(), Process: s.l.Process()}
+	out := control.Stock{At: now, Beside: e.Beside(), Largest: int64(e.Largest()), Configured: s.l.ConfiguredMemory(), Process: s.l.Process()}
 	out.Results, out.Bytes, out.Limit = e.Kept()
 	o := e.Overhead()
-	out.Overhead = Overhead{o.Limit, OverheadPart(o.Patterns), OverheadPart(o.Texts), OverheadPart(o.Sessions), OverheadPart(o.Inputs)}
+	out.Overhead = control.Overhead{Limit: o.Limit, Patterns: control.OverheadPart(o.Patterns), Texts: control.OverheadPart(o.Texts), Sessions: control.OverheadPart(o.Sessions), Samples: control.OverheadPart(o.Inputs)}
 	e.Patterns(func(p *engine.Pattern) {
 		k := &p.Numbers.Kept
 		if k.Stored.Load() == 0 && k.TooLarge.Load() == 0 {
 			return
 		}
-		x := Stocked{
+		x := control.Stocked{
 			ID: string(p.ID), Text: p.Text, Results: int(k.Held.Load()), Bytes: k.HeldBytes.Load(), Hits: p.Numbers.Total().Count[ledger.Hit],
 			Minute: p.Numbers.Minute().Count[ledger.Hit], Stored: k.Stored.Load(), Unused: k.Unused.Load(), PushedOut: k.PushedOut.Load(),
 			Expired: k.Expired.Load(), Dropped: p.Numbers.Drops.Load(), TooLarge: k.TooLarge.Load(), Largest: k.Largest.Load(),
 		}
-		if r := shownRule(e, p); r != nil {
+		if r := findings.ShownRule(e, p); r != nil {
 			x.Rule = r.Name
 		}
 		out.Patterns = append(out.Patterns, x)
 	})
-	slices.SortFunc(out.Patterns, func(a, b Stocked) int {
+	slices.SortFunc(out.Patterns, func(a, b control.Stocked) int {
 		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(b.Stored, a.Stored), cmp.Compare(a.ID, b.ID))
 	})
 	for _, b := range e.Ages(now) {
-		out.Ages = append(out.Ages, AgeBand{ms(b.UpTo), b.Results, b.Bytes, b.Unused, b.UnusedBytes})
+		out.Ages = append(out.Ages, control.AgeBand{UpTo: findings.Milliseconds(b.UpTo), Results: b.Results, Bytes: b.Bytes, Unused: b.Unused, UnusedBytes: b.UnusedBytes})
 	}
 	shares := e.Shares()
 	for _, name := range slices.Sorted(maps.Keys(shares)) {
-		out.Shares = append(out.Shares, Share{name, shares[name].Bytes, shares[name].Limit})
+		out.Shares = append(out.Shares, control.Share{Rule: name, Bytes: shares[name].Bytes, Limit: shares[name].Limit})
 	}
 	reply(w, out)
 }
@@ -85,30 +87,30 @@ func (s *server) memoryCurve(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	now := time.Now()
-	list, err := e.MemoryCurve(limits, now, inputs.Horizon, func(done float64) bool { return p.tell(CurveLine{Done: done}) })
+	list, err := e.MemoryCurve(limits, now, inputs.Horizon, func(done float64) bool { return p.tell(control.CurveLine{Done: done}) })
 	if err != nil {
 		if !errors.Is(err, forecast.ErrStopped) {
-			p.tell(CurveLine{Problem: err.Error()})
+			p.tell(control.CurveLine{Problem: err.Error()})
 		}
 		return
 	}
-	out := &MemoryCurve{At: now}
+	out := &control.MemoryCurve{At: now}
 	for _, f := range list {
-		at := MemoryPoint{Limit: f.Limit, Present: f.Limit == present, Share: f.Sum.Hits / max(f.Sum.Calls, 1), Spared: ms(f.Sum.Spared), Memory: f.Sum.Memory, Full: f.Full, Rules: map[string]float64{}}
+		at := control.MemoryPoint{Limit: f.Limit, Present: f.Limit == present, Share: f.Sum.Hits / max(f.Sum.Calls, 1), Spared: findings.Milliseconds(f.Sum.Spared), Memory: f.Sum.Memory, Full: f.Full, Rules: map[string]float64{}}
 		for name, o := range f.Rules {
 			at.Rules[name] = o.Hits / max(o.Calls, 1)
 		}
-		out.Span, out.Calls = ms(f.Span), f.Sum.Calls
+		out.Span, out.Calls = findings.Milliseconds(f.Span), f.Sum.Calls
 		out.Points = append(out.Points, at)
 	}
-	p.tell(CurveLine{Done: 1, Curve: out})
+	p.tell(control.CurveLine{Done: 1, Curve: out})
 }
 
 // leastLimit is the smallest limit of memory, in bytes.
 const leastLimit = 1 << 20
 
 // mostLimit is the largest: what the machine has, or where that is not known, what no machine has.
-func mostLimit(p Process) int64 {
+func mostLimit(p control.Process) int64 {
 	if p.Machine > 0 {
 		return p.Machine
 	}
@@ -116,7 +118,7 @@ func mostLimit(p Process) int64 {
 }
 
 func (s *server) limit(w http.ResponseWriter, r *http.Request) {
-	var in Limit
+	var in control.Limit
 	if !read(w, r, &in) {
 		return
 	}

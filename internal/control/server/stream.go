@@ -1,16 +1,16 @@
-package control
+package server
 
 import (
 	"encoding/json"
-	"maps"
 	"net/http"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/filter"
 	"jollylarder/internal/core/stream"
+	"jollylarder/internal/findings"
 )
 
 // The stream of events. What happened in a moment is read once for all watchers, and turned into a line once; each gets of it
@@ -48,12 +48,12 @@ type gathering struct {
 type line struct {
 	ev     stream.Event
 	once   sync.Once
-	seen   *Event
+	seen   *control.Event
 	encode sync.Once
 	json   []byte
 }
 
-func (x *line) event(l Larder) *Event {
+func (x *line) event(l Larder) *control.Event {
 	x.once.Do(func() { x.seen = event(x.ev, l) })
 	return x.seen
 }
@@ -229,7 +229,7 @@ func (s *server) stream(w http.ResponseWriter, r *http.Request) {
 			out = append(out, x.bytes(s.l)...)
 		}
 		if lost > 0 {
-			said, _ := json.Marshal(Event{At: time.Now(), Kind: "lost", Count: lost})
+			said, _ := json.Marshal(control.Event{At: time.Now(), Kind: "lost", Count: lost})
 			out = append(append(out, said...), '\n')
 		}
 		if len(out) == 0 {
@@ -242,14 +242,14 @@ func (s *server) stream(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-func event(ev stream.Event, l Larder) *Event {
+func event(ev stream.Event, l Larder) *control.Event {
 	if ev.Pattern == nil {
-		return &Event{At: ev.At, Kind: "drop", Table: ev.Table, Database: ev.Database, Count: uint64(ev.Dropped)}
+		return &control.Event{At: ev.At, Kind: "drop", Table: ev.Table, Database: ev.Database, Count: uint64(ev.Dropped)}
 	}
-	out := &Event{
+	out := &control.Event{
 		At: ev.At, Kind: "statement", Pattern: string(ev.Pattern.ID), Text: ev.Pattern.Text, Outcome: ev.Outcome.String(), Reason: ev.Reason.String(),
 		Application: ev.Application, User: ev.User, Database: ev.Database, Client: ev.Address,
-		Took: ms(ev.Took), Spared: ms(ev.Spared), Age: ms(ev.Age), Rows: ev.Rows, Bytes: ev.Bytes, Failed: ev.Failed,
+		Took: findings.Milliseconds(ev.Took), Spared: findings.Milliseconds(ev.Spared), Age: findings.Milliseconds(ev.Age), Rows: ev.Rows, Bytes: ev.Bytes, Failed: ev.Failed,
 		Statement: string(ev.Exact),
 	}
 	if len(ev.Labels) > 0 {
@@ -263,48 +263,4 @@ func event(ev stream.Event, l Larder) *Event {
 		out.Parameters, out.Types = l.Parameters(ev.Types, ev.Bound)
 	}
 	return out
-}
-
-// Texts and Number hold a statement against a filter; see filter.Subject.
-func (e *Event) Texts(field string) []string {
-	switch field {
-	case "text":
-		return []string{e.Text, e.Pattern, e.Statement}
-	case "app":
-		return []string{e.Application}
-	case "user":
-		return []string{e.User}
-	case "db":
-		return []string{e.Database}
-	case "client":
-		return []string{e.Client}
-	case "pattern":
-		return []string{e.Pattern}
-	case "outcome":
-		return []string{e.Outcome}
-	case "reason":
-		return []string{e.Reason}
-	}
-	if key, ok := strings.CutPrefix(field, "label."); ok {
-		if key == "" {
-			return slices.Sorted(maps.Keys(e.Labels))
-		}
-		if v, ok := e.Labels[key]; ok {
-			return []string{v}
-		}
-	}
-	return nil
-}
-
-// Number is described at Texts.
-func (e *Event) Number(field string) (float64, bool) {
-	switch field {
-	case "took":
-		return e.Took, true
-	case "rows":
-		return float64(e.Rows), true
-	case "bytes":
-		return float64(e.Bytes), true
-	}
-	return 0, false
 }

@@ -1,4 +1,4 @@
-package control
+package server
 
 import (
 	"crypto/tls"
@@ -17,11 +17,13 @@ import (
 
 	"golang.org/x/net/netutil"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
+	"jollylarder/internal/findings"
 	"jollylarder/internal/lock"
 	"jollylarder/internal/state"
 	"jollylarder/internal/trial"
@@ -31,13 +33,13 @@ import (
 type Larder interface {
 	Engine() *larder.Larder
 	// Describe fills in what the engine does not know: addresses, version, files.
-	Describe(*Status)
+	Describe(*control.Status)
 	Book() Book
 	// ShowsValues says whether literals and parameters may be shown.
 	ShowsValues() bool
 	// ConfiguredMemory is the limit of memory as the configuration has it, in bytes, and Process the process that it is in.
 	ConfiguredMemory() int64
-	Process() Process
+	Process() control.Process
 	// Values reads the parameters of a statement as its protocol sends them.
 	Values(bound []byte) []string
 	// Parameters gives them as they were sent, with their types as declared.
@@ -151,8 +153,7 @@ type server struct {
 	forecasts  forecasts
 	streams    streams
 	trials     trials
-	proofs     proofs
-	baselined  baselined
+	prover     findings.Prover
 }
 
 // longestBody is the longest request in bytes: a rules file is part of some.
@@ -177,25 +178,7 @@ func reply(w http.ResponseWriter, v any) {
 func problem(w http.ResponseWriter, code int, format string, args ...any) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(code)
-	_ = json.NewEncoder(w).Encode(Problem{fmt.Sprintf(format, args...)})
-}
-
-func ms(d time.Duration) float64 { return float64(d) / float64(time.Millisecond) }
-
-func sums(s ledger.Sums) Sums {
-	return Sums{
-		Hits: s.Count[ledger.Hit], Misses: s.Count[ledger.Miss], Passes: s.Count[ledger.Pass], Writes: s.Count[ledger.Write],
-		Waited: ms(s.AllWaited()), Hit: ms(s.Waited[ledger.Hit]), Spared: ms(s.Spared), Keeping: ms(s.Keepable),
-		Own: ms(s.Own), Follow: ms(s.Followed), Samples: s.Samples.Count, SampleTook: s.Samples.Took, SampleSquares: s.Samples.Squares,
-	}
-}
-
-func allSums(list []ledger.Sums) []Sums {
-	out := make([]Sums, len(list))
-	for i, s := range list {
-		out[i] = sums(s)
-	}
-	return out
+	_ = json.NewEncoder(w).Encode(control.Problem{Problem: fmt.Sprintf(format, args...)})
 }
 
 // status answers with what is the same for everybody and, beside that, who asks and what he drafts.
@@ -212,10 +195,10 @@ func (s *server) status(w http.ResponseWriter, r *http.Request) {
 type common struct {
 	mu sync.Mutex
 	at time.Time
-	st Status
+	st control.Status
 }
 
-func (c *common) get(fresh func() Status) Status {
+func (c *common) get(fresh func() control.Status) control.Status {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if time.Since(c.at) > moment {
@@ -231,11 +214,11 @@ func (c *common) forget() {
 }
 
 // everybodys makes what is the same for everybody of a status.
-func (s *server) everybodys() Status {
+func (s *server) everybodys() control.Status {
 	e := s.l.Engine()
 	now := time.Now()
-	st := Status{Now: now, Began: e.Ledger.Began, Clients: e.Sessions(), Rules: len(e.Rules().List()), Drops: e.Ledger.Drops.Load(),
-		Minute: sums(e.Ledger.Total.Minute()), Total: sums(e.Ledger.Total.Total())}
+	st := control.Status{Now: now, Began: e.Ledger.Began, Clients: e.Sessions(), Rules: len(e.Rules().List()), Drops: e.Ledger.Drops.Load(),
+		Minute: findings.Sums(e.Ledger.Total.Minute()), Total: findings.Sums(e.Ledger.Total.Total())}
 	st.Kept, st.KeptBytes, st.KeptLimit = e.Kept()
 	switch {
 	case e.Held():
@@ -246,17 +229,17 @@ func (s *server) everybodys() Status {
 		st.State = "watching"
 	}
 	e.Ledger.Applications(func(name string, t *ledger.Tally) {
-		st.Applications = append(st.Applications, Application{Name: name, Minute: sums(t.Minute()), Total: sums(t.Total()), Seconds: allSums(t.Slots())})
+		st.Applications = append(st.Applications, control.Application{Name: name, Minute: findings.Sums(t.Minute()), Total: findings.Sums(t.Total()), Seconds: findings.AllSums(t.Slots())})
 	})
 	for _, r := range e.Running() {
-		st.Running = append(st.Running, Running{r.Application, r.User, r.Database, r.Address, string(r.Pattern.ID), r.Pattern.Text, r.Outcome.String(), r.Reason.String(), ms(now.Sub(r.Since))})
+		st.Running = append(st.Running, control.Running{Application: r.Application, User: r.User, Database: r.Database, Client: r.Address, Pattern: string(r.Pattern.ID), Text: r.Pattern.Text, Outcome: r.Outcome.String(), Reason: r.Reason.String(), For: findings.Milliseconds(now.Sub(r.Since))})
 	}
-	slices.SortFunc(st.Running, func(a, b Running) int { return int(b.For - a.For) })
+	slices.SortFunc(st.Running, func(a, b control.Running) int { return int(b.For - a.For) })
 	e.Databases(func(name string, known, whole bool, tables []string) {
-		st.Databases = append(st.Databases, Database{name, known, whole, tables})
+		st.Databases = append(st.Databases, control.Database{Name: name, Catalog: known, Whole: whole, Tables: tables})
 	})
 	for _, t := range e.Tables() {
-		row := Table{Name: t.Table, Writes: t.Writes, Minute: t.Minute, Drops: t.Drops}
+		row := control.Table{Name: t.Table, Writes: t.Writes, Minute: t.Minute, Drops: t.Drops}
 		if !t.LastDrop.IsZero() {
 			row.LastDrop = &t.LastDrop
 		}
@@ -296,20 +279,6 @@ func (s *server) drafted(d *state.Draft, revision string) int {
 	return len(rules.Difference(from, set))
 }
 
-func distribution(d *ledger.Distribution, whole bool) *Distribution {
-	b := d.Buckets()
-	if len(b) == 0 {
-		return nil
-	}
-	out := &Distribution{P50: ms(d.Percentile(0.5)), P90: ms(d.Percentile(0.9)), P99: ms(d.Percentile(0.99))}
-	if whole {
-		for _, x := range b {
-			out.Buckets = append(out.Buckets, Bucket{ms(x.From), ms(x.To), x.Count})
-		}
-	}
-	return out
-}
-
 // find gives the pattern that the request's path names, or answers that there is none.
 func (s *server) find(w http.ResponseWriter, r *http.Request) *engine.Pattern {
 	id := r.PathValue("id")
@@ -326,27 +295,27 @@ func (s *server) find(w http.ResponseWriter, r *http.Request) *engine.Pattern {
 
 func (s *server) pattern(w http.ResponseWriter, r *http.Request) {
 	if p := s.find(w, r); p != nil {
-		reply(w, describe(s.l.Engine(), p, true))
+		reply(w, findings.Describe(s.l.Engine(), p, true))
 	}
 }
 
 func (s *server) drop(w http.ResponseWriter, r *http.Request) {
-	var in Drop
+	var in control.Drop
 	if !read(w, r, &in) {
 		return
 	}
 	e := s.l.Engine()
 	switch {
 	case in.All:
-		reply(w, Dropped{e.DropAll()})
+		reply(w, control.Dropped{Results: e.DropAll()})
 	case in.Pattern != "":
-		reply(w, Dropped{e.DropPattern(statement.ID(in.Pattern))})
+		reply(w, control.Dropped{Results: e.DropPattern(statement.ID(in.Pattern))})
 	case in.Table != "":
-		reply(w, Dropped{e.DropTable(in.Table)})
+		reply(w, control.Dropped{Results: e.DropTable(in.Table)})
 	case in.Rule != "" && e.Rules().Named(in.Rule) == nil:
 		problem(w, http.StatusNotFound, "there is no rule %s", in.Rule)
 	case in.Rule != "":
-		reply(w, Dropped{e.DropRule(in.Rule)})
+		reply(w, control.Dropped{Results: e.DropRule(in.Rule)})
 	default:
 		problem(w, http.StatusBadRequest, `say what to drop: {"all": true}, {"pattern": "…"}, {"rule": "…"} or {"table": "schema.name"}`)
 	}

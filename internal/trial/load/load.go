@@ -1,4 +1,4 @@
-package trial
+package load
 
 import (
 	"bytes"
@@ -14,13 +14,14 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/trial"
 )
 
 // Load is a trial with statements of its own.
 type Load struct {
 	// Direct is the URL of the database, and Through that of the larder. Without Direct only keeping on and off are compared.
 	Direct, Through string
-	Statements      []Statement
+	Statements      []trial.Statement
 	// Clients is how many connections ask at a time, Length how long the trial lasts at most, and Rounds how often each way has its turn.
 	Clients int
 	Length  time.Duration
@@ -45,8 +46,8 @@ type lane struct {
 	url     string
 	behind  string // what is put behind each statement
 	conns   []*pgconn.PgConn
-	slices  []slice
-	each    []Figures
+	slices  []trial.Slice
+	each    []trial.Figures
 	sums    ledger.Sums // what the larder counted of it
 	unknown bool        // it could not be asked every time
 }
@@ -61,19 +62,19 @@ const (
 )
 
 // Run makes the trial. One that is stopped, or whose database fails, gives what its completed rounds came to.
-func (t *Load) Run(ctx context.Context) (Result, error) {
+func (t *Load) Run(ctx context.Context) (trial.Result, error) {
 	var lanes []*lane
 	defer func() {
 		for _, l := range lanes {
 			l.close()
 		}
 	}()
-	for _, l := range []*lane{{way: Direct, url: t.Direct}, {way: Off, url: t.Through, behind: "\n" + t.OptOut}, {way: On, url: t.Through}} {
+	for _, l := range []*lane{{way: trial.Direct, url: t.Direct}, {way: trial.Off, url: t.Through, behind: "\n" + t.OptOut}, {way: trial.On, url: t.Through}} {
 		if l.url == "" {
 			continue
 		}
 		if err := l.connect(ctx, t.Clients); err != nil {
-			return Result{}, fmt.Errorf("%s: %w", l.way, err)
+			return trial.Result{}, fmt.Errorf("%s: %w", l.way, err)
 		}
 		lanes = append(lanes, l)
 	}
@@ -82,11 +83,11 @@ func (t *Load) Run(ctx context.Context) (Result, error) {
 	t.say(0, "getting to know how long a round takes")
 	count, err := t.calibrate(ctx, lanes, per)
 	if err != nil {
-		return Result{}, err
+		return trial.Result{}, err
 	}
 	ended := ""
 	for round := range rounds {
-		var done []slice
+		var done []trial.Slice
 		order := make([]*lane, len(lanes))
 		for i := range lanes {
 			order[i] = lanes[(i+round)%len(lanes)] // none is always first
@@ -108,12 +109,12 @@ func (t *Load) Run(ctx context.Context) (Result, error) {
 		}
 		for i, l := range order { // rounds count whole, or not at all
 			l.slices = append(l.slices, done[i])
-			l.sums = l.sums.Plus(done[i].sums)
-			l.each = append(l.each, figures(l.way, done[i:i+1]))
+			l.sums = l.sums.Plus(done[i].Sums)
+			l.each = append(l.each, trial.Sum(l.way, done[i:i+1]))
 		}
 	}
 	if len(lanes[0].slices) == 0 {
-		return Result{}, fmt.Errorf("not one round was completed: %s", ended)
+		return trial.Result{}, fmt.Errorf("not one round was completed: %s", ended)
 	}
 	r := t.result(lanes, ended)
 	if ctx.Err() == nil && ended == "" {
@@ -143,14 +144,14 @@ func (t *Load) say(done float64, what string) {
 	}
 }
 
-func (t *Load) result(lanes []*lane, ended string) Result {
+func (t *Load) result(lanes []*lane, ended string) trial.Result {
 	var ways []string
-	rounds, whole := map[string][]Figures{}, map[string]Figures{}
+	rounds, whole := map[string][]trial.Figures{}, map[string]trial.Figures{}
 	for _, l := range lanes {
-		f := figures(l.way, l.slices)
+		f := trial.Sum(l.way, l.slices)
 		asked := uint64(f.Calls + f.Errors)
 		f.Origin = &asked
-		if l.way == On {
+		if l.way == trial.On {
 			f.Origin = nil
 			if t.Count != nil && !l.unknown {
 				n := l.sums.Calls() - l.sums.Count[ledger.Hit]
@@ -160,10 +161,10 @@ func (t *Load) result(lanes []*lane, ended string) Result {
 		ways = append(ways, l.way)
 		rounds[l.way], whole[l.way] = l.each, f
 	}
-	r := Compare(ways, rounds, whole)
+	r := trial.Compare(ways, rounds, whole)
 	r.Kind, r.Clients, r.Ended = "load", t.Clients, ended
 	if last := lanes[len(lanes)-1]; t.Count != nil && !last.unknown {
-		r.counts(last.sums)
+		r.Counts(last.sums)
 	}
 	return r
 }
@@ -202,7 +203,7 @@ func (l *lane) close() {
 func (t *Load) calibrate(ctx context.Context, lanes []*lane, per time.Duration) (int, error) {
 	if t.Timed {
 		for _, l := range lanes {
-			if l.way == On {
+			if l.way == trial.On {
 				_, err := t.slice(ctx, l, 0, 0)
 				return 0, err
 			}
@@ -217,11 +218,11 @@ func (t *Load) calibrate(ctx context.Context, lanes []*lane, per time.Duration) 
 			if err != nil {
 				return 0, fmt.Errorf("%s: %w", l.way, err)
 			}
-			if s.errors == n*t.Clients {
+			if s.Errors == n*t.Clients {
 				return 0, fmt.Errorf("%s: every statement failed", l.way)
 			}
 			total += n
-			if took = time.Duration(s.length * float64(time.Second)); n == 1 {
+			if took = time.Duration(s.Length * float64(time.Second)); n == 1 {
 				took = min(took, per/4-1)
 			}
 		}
@@ -234,21 +235,21 @@ func (t *Load) calibrate(ctx context.Context, lanes []*lane, per time.Duration) 
 }
 
 // slice has one way asked so many statements by each client, from a place in the list on; or, timed, the whole list.
-func (t *Load) slice(ctx context.Context, l *lane, from, count int) (slice, error) {
+func (t *Load) slice(ctx context.Context, l *lane, from, count int) (trial.Slice, error) {
 	before := t.counted(ctx, l)
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	var mu sync.Mutex
-	var out slice
+	var out trial.Slice
 	var wg sync.WaitGroup
 	began := time.Now()
 	for i := range l.conns {
 		wg.Go(func() {
-			var mine slice
+			var mine trial.Slice
 			defer func() {
 				mu.Lock()
 				defer mu.Unlock()
-				out.took, out.errors = append(out.took, mine.took...), out.errors+mine.errors
+				out.Took, out.Errors = append(out.Took, mine.Took...), out.Errors+mine.Errors
 			}()
 			list := t.Statements
 			if t.Timed {
@@ -280,10 +281,10 @@ func (t *Load) slice(ctx context.Context, l *lane, from, count int) (slice, erro
 	}
 	wg.Wait()
 	if err := context.Cause(ctx); err != nil {
-		return slice{}, err
+		return trial.Slice{}, err
 	}
-	out.length = time.Since(began).Seconds()
-	out.sums = t.counted(ctx, l).Minus(before)
+	out.Length = time.Since(began).Seconds()
+	out.Sums = t.counted(ctx, l).Minus(before)
 	return out, nil
 }
 
@@ -291,7 +292,7 @@ func (t *Load) slice(ctx context.Context, l *lane, from, count int) (slice, erro
 const countAge = 200 * time.Millisecond
 
 // client tells by whom a statement of a recording is asked: those of one session by one client.
-func (t *Load) client(s *Statement, place int) int {
+func (t *Load) client(s *trial.Statement, place int) int {
 	if s.Session == "" {
 		return place
 	}
@@ -302,19 +303,19 @@ func (t *Load) client(s *Statement, place int) int {
 
 // counted gives what the larder has counted of the way with keeping on; nothing of the others.
 func (t *Load) counted(ctx context.Context, l *lane) ledger.Sums {
-	if t.Count == nil || l.way != On {
+	if t.Count == nil || l.way != trial.On {
 		return ledger.Sums{}
 	}
 	time.Sleep(countAge)
-	sums, err := t.Count(ctx, application(On))
+	sums, err := t.Count(ctx, application(trial.On))
 	l.unknown = l.unknown || err != nil
 	return sums
 }
 
 // one asks one statement, and notes how long that took. An error is the end of the trial.
-func (l *lane) one(ctx context.Context, i int, s *Statement, out *slice) error {
+func (l *lane) one(ctx context.Context, i int, s *trial.Statement, out *trial.Slice) error {
 	c := l.conns[i]
-	if s.writes {
+	if s.Writes {
 		if _, err := c.Exec(ctx, "begin").ReadAll(); err != nil && c.IsClosed() {
 			return l.again(ctx, i, err)
 		}
@@ -322,17 +323,17 @@ func (l *lane) one(ctx context.Context, i int, s *Statement, out *slice) error {
 	from := time.Now()
 	_, err := ask(ctx, c, s, l.behind)
 	took := time.Since(from)
-	if s.writes && !c.IsClosed() {
+	if s.Writes && !c.IsClosed() {
 		_, _ = c.Exec(ctx, "rollback").ReadAll()
 	}
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case err == nil:
-		out.took = append(out.took, float64(took)/float64(time.Millisecond))
+		out.Took = append(out.Took, float64(took)/float64(time.Millisecond))
 		return nil
 	}
-	out.errors++
+	out.Errors++
 	if c.IsClosed() {
 		return l.again(ctx, i, err)
 	}
@@ -358,7 +359,7 @@ func (l *lane) again(ctx context.Context, i int, why error) error {
 }
 
 // ask asks a statement and gives its rows, sorted: which order they come in may be left open.
-func ask(ctx context.Context, c *pgconn.PgConn, s *Statement, behind string) ([][]byte, error) {
+func ask(ctx context.Context, c *pgconn.PgConn, s *trial.Statement, behind string) ([][]byte, error) {
 	var rows [][]byte
 	add := func(row [][]byte) {
 		var line []byte
@@ -399,14 +400,14 @@ const mostCompared = 1000
 
 // compare asks each statement directly, through the larder, and directly again, and compares the answers. Without a direct way, keeping off
 // stands for it.
-func (t *Load) compare(ctx context.Context, direct, through *lane) (*Answers, error) {
-	out := &Answers{}
+func (t *Load) compare(ctx context.Context, direct, through *lane) (*trial.Answers, error) {
+	out := &trial.Answers{}
 	seen := map[string]bool{}
 	for i := range t.Statements {
 		s := &t.Statements[i]
 		parameters, _ := json.Marshal(s.Parameters)
 		key := s.SQL + "\x00" + string(parameters)
-		if s.writes || seen[key] {
+		if s.Writes || seen[key] {
 			continue
 		}
 		if seen[key] = true; len(seen) > mostCompared {

@@ -1,4 +1,4 @@
-package control
+package server
 
 import (
 	"cmp"
@@ -9,9 +9,11 @@ import (
 	"sync"
 	"time"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/forecast"
 	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/findings"
 )
 
 // forecasts remembers what was foretold of the last few texts, as JSON, for the history.
@@ -29,7 +31,7 @@ func (f *forecasts) of(text []byte) string {
 	return f.by[string(text)]
 }
 
-func (f *forecasts) remember(text []byte, x *Forecast) {
+func (f *forecasts) remember(text []byte, x *control.Forecast) {
 	body, _ := json.Marshal(x)
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -64,21 +66,21 @@ func (s *server) foretell(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	progress := func(part float64) func(float64) bool {
-		return func(done float64) bool { return p.tell(Foretold{Done: part + done/2}) }
+		return func(done float64) bool { return p.tell(control.Foretold{Done: part + done/2}) }
 	}
 	out, err := s.forecast(set, progress)
 	if err != nil {
 		if !errors.Is(err, forecast.ErrStopped) {
-			p.tell(Foretold{Problem: err.Error()})
+			p.tell(control.Foretold{Problem: err.Error()})
 		}
 		return
 	}
 	s.forecasts.remember(text, out)
-	p.tell(Foretold{Done: 1, Forecast: out})
+	p.tell(control.Foretold{Done: 1, Forecast: out})
 }
 
 // forecast foretells what a set would do, beside what the present one does by the same reckoning.
-func (s *server) forecast(set *rules.Set, progress func(part float64) func(float64) bool) (*Forecast, error) {
+func (s *server) forecast(set *rules.Set, progress func(part float64) func(float64) bool) (*control.Forecast, error) {
 	e := s.l.Engine()
 	now := time.Now()
 	present, err := e.Forecast(e.Rules(), now, inputs.Horizon, progress(0))
@@ -91,8 +93,8 @@ func (s *server) forecast(set *rules.Set, progress func(part float64) func(float
 	}
 	elapsed := min(max(now.Sub(e.Ledger.Began).Minutes(), 1.0/60), 1)
 	calls := max(float64(e.Ledger.Total.Minute().Calls())/elapsed, draft.Sum.Calls)
-	out := &Forecast{At: now, Span: ms(draft.Span), Calls: calls, Full: draft.Full,
-		Present: foretold(&present.Sum, calls), Draft: foretold(&draft.Sum, calls), Rules: []RuleForecast{}}
+	out := &control.Forecast{At: now, Span: findings.Milliseconds(draft.Span), Calls: calls, Full: draft.Full,
+		Present: foretold(&present.Sum, calls), Draft: foretold(&draft.Sum, calls), Rules: []control.RuleForecast{}}
 	names := map[string]bool{}
 	for _, list := range [][]rules.Rule{set.List(), e.Rules().List()} {
 		for _, r := range list {
@@ -100,7 +102,7 @@ func (s *server) forecast(set *rules.Set, progress func(part float64) func(float
 				continue
 			}
 			names[r.Name] = true
-			row := RuleForecast{Rule: r.Name}
+			row := control.RuleForecast{Rule: r.Name}
 			if o := present.Rules[r.Name]; o != nil {
 				x := foretold(o, calls)
 				row.Present = &x
@@ -114,22 +116,13 @@ func (s *server) forecast(set *rules.Set, progress func(part float64) func(float
 			}
 		}
 	}
-	slices.SortStableFunc(out.Rules, func(a, b RuleForecast) int { return cmp.Compare(b.spared(), a.spared()) })
+	slices.SortStableFunc(out.Rules, func(a, b control.RuleForecast) int { return cmp.Compare(b.Spared(), a.Spared()) })
 	return out, nil
 }
 
-func (r *RuleForecast) spared() (most float64) {
-	for _, o := range []*Outcome{r.Present, r.Draft} {
-		if o != nil {
-			most = max(most, o.Spared)
-		}
-	}
-	return most
-}
-
-func foretold(o *forecast.Outcome, all float64) Outcome {
-	return Outcome{Patterns: o.Patterns, Calls: o.Calls, Hits: o.Hits, Share: o.Hits / max(o.Calls, 1), OfAll: o.Hits / max(all, 1), Spared: ms(o.Spared),
-		Origin: max(all-o.Hits, 0) / 60, Drops: o.Drops, Memory: o.Memory, Age: ms(o.Age), Oldest: ms(o.Oldest)}
+func foretold(o *forecast.Outcome, all float64) control.Outcome {
+	return control.Outcome{Patterns: o.Patterns, Calls: o.Calls, Hits: o.Hits, Share: o.Hits / max(o.Calls, 1), OfAll: o.Hits / max(all, 1), Spared: findings.Milliseconds(o.Spared),
+		Origin: max(all-o.Hits, 0) / 60, Drops: o.Drops, Memory: o.Memory, Age: findings.Milliseconds(o.Age), Oldest: findings.Milliseconds(o.Oldest)}
 }
 
 func decode[T any](text string) *T {

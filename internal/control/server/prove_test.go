@@ -1,4 +1,4 @@
-package control
+package server
 
 import (
 	"bytes"
@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/state"
 )
@@ -60,7 +61,7 @@ func TestProving(t *testing.T) {
 		st.AddRollups(append(rows, state.Rollup{At: at, Kind: state.Pattern, Name: "nina-sola-tiku", Minutes: 1, Sums: passed}), at)
 	}
 	h := Handler(&proving{withPatterns(t, 1), &shelf{state: st}})
-	p, code := ask[Proof](t, h, "GET", "/v1/prove?since=1h", "")
+	p, code := ask[control.Proof](t, h, "GET", "/v1/prove?since=1h", "")
 	require.Equal(t, http.StatusOK, code)
 	assert.InDelta(t, 60, float64(p.Minutes), 5) // time goes on meanwhile
 	n := float64(p.Minutes)
@@ -82,12 +83,12 @@ func TestProving(t *testing.T) {
 	assert.Nil(t, p.Rules[0].Ways.Before)
 	assert.Len(t, p.Series, int(n))
 	for _, since := range []string{"soon", "1s", "200000h"} {
-		_, code := ask[Problem](t, h, "GET", "/v1/prove?since="+since, "")
+		_, code := ask[control.Problem](t, h, "GET", "/v1/prove?since="+since, "")
 		assert.Equal(t, http.StatusBadRequest, code, since)
 	}
-	live, _ := ask[Proof](t, h, "GET", "/v1/prove", "")
+	live, _ := ask[control.Proof](t, h, "GET", "/v1/prove", "")
 	assert.Equal(t, uint64(2), live.Sums.Calls(), "since the larder began")
-	minute, _ := ask[Proof](t, h, "GET", "/v1/prove?since=minute", "")
+	minute, _ := ask[control.Proof](t, h, "GET", "/v1/prove?since=minute", "")
 	assert.Len(t, minute.Series, 60)
 }
 
@@ -95,12 +96,12 @@ func TestProving(t *testing.T) {
 func TestLimits(t *testing.T) {
 	l := withPatterns(t, 1)
 	h := Handler(l)
-	p, code := ask[Problem](t, h, "PUT", "/v1/stock/limit", `{"bytes": 1000}`)
+	p, code := ask[control.Problem](t, h, "PUT", "/v1/stock/limit", `{"bytes": 1000}`)
 	assert.Equal(t, http.StatusBadRequest, code)
 	assert.Contains(t, p.Problem, "expected at least 1MiB")
 	_, _, limit := l.e.Kept()
 	assert.Equal(t, int64(256<<20), limit)
-	_, code = ask[Limit](t, h, "PUT", "/v1/stock/limit", `{"bytes": 2097152}`)
+	_, code = ask[control.Limit](t, h, "PUT", "/v1/stock/limit", `{"bytes": 2097152}`)
 	assert.Equal(t, http.StatusOK, code)
 	_, _, limit = l.e.Kept()
 	assert.Equal(t, int64(2<<20), limit)

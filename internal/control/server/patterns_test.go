@@ -1,4 +1,4 @@
-package control
+package server
 
 import (
 	"encoding/json"
@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/engine"
 	core "jollylarder/internal/core/larder"
@@ -28,8 +29,8 @@ type bare struct {
 func (l *bare) Engine() *core.Larder                                    { return l.e }
 func (l *bare) Parameters([]byte, []byte) ([]trial.Parameter, []uint32) { return nil, nil }
 func (l *bare) ConfiguredMemory() int64                                 { return 256 << 20 }
-func (l *bare) Process() Process                                        { return Process{} }
-func (l *bare) Describe(*Status)                                        {}
+func (l *bare) Process() control.Process                                { return control.Process{} }
+func (l *bare) Describe(*control.Status)                                {}
 func (l *bare) Book() Book                                              { return nil }
 func (l *bare) ShowsValues() bool                                       { return l.values }
 func (l *bare) Values([]byte) []string                                  { return nil }
@@ -62,7 +63,7 @@ func get(h http.Handler, path string) *httptest.ResponseRecorder {
 
 func TestPatternsByOrderFilterAndLimit(t *testing.T) {
 	h := Handler(withPatterns(t, 40))
-	ask := func(filter, order, limit string) (list PatternList) {
+	ask := func(filter, order, limit string) (list control.PatternList) {
 		w := get(h, "/v1/patterns?"+url.Values{"filter": {filter}, "order": {order}, "limit": {limit}}.Encode())
 		require.Equal(t, http.StatusOK, w.Code, w.Body.String())
 		require.NoError(t, json.Unmarshal(w.Body.Bytes(), &list))
@@ -82,7 +83,7 @@ func TestPatternsByOrderFilterAndLimit(t *testing.T) {
 	for _, offset := range []string{"0", "15", "30", "40"} {
 		w := get(h, "/v1/patterns?order=calls&limit=15&offset="+offset)
 		require.Equal(t, http.StatusOK, w.Code, w.Body.String())
-		list = PatternList{}
+		list = control.PatternList{}
 		require.NoError(t, json.Unmarshal(w.Body.Bytes(), &list))
 		assert.Equal(t, 40, list.Matching)
 		for _, p := range list.Patterns {

@@ -1,11 +1,13 @@
-package control
+package server
 
 import (
 	"net/http"
 	"strconv"
 	"time"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/findings"
 	"jollylarder/internal/state"
 )
 
@@ -19,7 +21,7 @@ func (s *server) history(w http.ResponseWriter, r *http.Request) {
 		}
 		most = n
 	}
-	out := []Entry{}
+	out := []control.Entry{}
 	for i, e := range s.l.Book().State().History(most) {
 		out = append(out, entry(e, false))
 		if i == 0 {
@@ -30,7 +32,7 @@ func (s *server) history(w http.ResponseWriter, r *http.Request) {
 }
 
 // since says what came true since the rules in force were put in force.
-func (s *server) since() *Measured {
+func (s *server) since() *control.Measured {
 	sums, drops, length := s.l.Book().Since()
 	if length < time.Second {
 		return nil
@@ -38,7 +40,7 @@ func (s *server) since() *Measured {
 	m := length.Minutes()
 	_, bytes, _ := s.l.Engine().Kept()
 	calls, hits := float64(sums.Calls()), float64(sums.Count[ledger.Hit])
-	return &Measured{Minutes: int(m), Calls: calls / m, Hits: hits / m, OfAll: hits / max(calls, 1), Spared: ms(sums.Spared) / m,
+	return &control.Measured{Minutes: int(m), Calls: calls / m, Hits: hits / m, OfAll: hits / max(calls, 1), Spared: findings.Milliseconds(sums.Spared) / m,
 		Origin: (calls - hits) / m / 60, Drops: float64(drops) / m, Memory: float64(bytes)}
 }
 
@@ -52,9 +54,9 @@ func (s *server) historyEntry(w http.ResponseWriter, r *http.Request) {
 	reply(w, entry(e, true))
 }
 
-func entry(e state.Entry, whole bool) Entry {
-	out := Entry{ID: e.ID, At: e.At, Kind: e.Kind, Who: e.Who, Why: e.Why, Changes: e.Changes}
-	out.Forecast, out.Hour, out.Day = decode[Forecast](e.Forecast), decode[Measured](e.Hour), decode[Measured](e.Day)
+func entry(e state.Entry, whole bool) control.Entry {
+	out := control.Entry{ID: e.ID, At: e.At, Kind: e.Kind, Who: e.Who, Why: e.Why, Changes: e.Changes}
+	out.Forecast, out.Hour, out.Day = decode[control.Forecast](e.Forecast), decode[control.Measured](e.Hour), decode[control.Measured](e.Day)
 	if whole {
 		out.Text = string(e.Text)
 	}

@@ -1,14 +1,14 @@
-package control
+package findings
 
 import (
 	"cmp"
 	"maps"
 	"math"
-	"net/http"
 	"slices"
 	"sync"
 	"time"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
@@ -16,44 +16,38 @@ import (
 	"jollylarder/internal/state"
 )
 
-// The stretches that are no lengths.
-const (
-	LastMinute = "minute"
-	SinceStart = "start"
-)
-
 // mostProved bounds the patterns of a proof: of the others only the sum is told.
 const mostProved = 100
 
-func (s *server) prove(w http.ResponseWriter, r *http.Request) {
-	since := cmp.Or(r.URL.Query().Get("since"), SinceStart)
-	now := time.Now()
-	if since == LastMinute || since == SinceStart {
-		out := s.live(since == LastMinute, now).give(s.baselines(now), s.l.Engine())
+// Prover says what was spared. It remembers for a while what it found in the numbers that were taken down. Its zero value is ready
+// to use.
+type Prover struct {
+	proofs    proofs
+	baselined baselined
+}
+
+// Prove says what was spared since a time, which is LastMinute, SinceStart or a length; it is nil for what is none.
+func (x *Prover) Prove(e *larder.Larder, st *state.Store, since string, now time.Time) *control.Proof {
+	if since == control.LastMinute || since == control.SinceStart {
+		out := live(e, st, since == control.LastMinute, now).give(x.baselines(e, st, now), e)
 		out.At, out.Since = now, since
-		reply(w, out)
-		return
+		return out
 	}
-	out := s.proofs.get(since, now, func() *Proof {
+	return x.proofs.get(since, now, func() *control.Proof {
 		length, err := time.ParseDuration(since)
 		if err != nil || length < time.Minute || length > longestProof {
 			return nil
 		}
-		out := s.remembers(now.Add(-length), now).give(s.baselines(now), s.l.Engine())
+		out := remembers(st, now.Add(-length), now).give(x.baselines(e, st, now), e)
 		out.At, out.Since = now, since
 		return out
 	})
-	if out == nil {
-		problem(w, http.StatusBadRequest, `since %q: expected "minute", "start", or a length from 1m to two years, such as 24h`, since)
-		return
-	}
-	reply(w, out)
 }
 
 // proofs remembers what was found in the numbers taken down, which change once a minute.
 type proofs struct {
 	mu sync.Mutex
-	by map[string]*Proof
+	by map[string]*control.Proof
 }
 
 // baselined remembers what is known of patterns' calls while they were not kept.
@@ -66,7 +60,7 @@ type baselined struct {
 // proofAge is for how long a proof is good.
 const proofAge = 15 * time.Second
 
-func (p *proofs) get(since string, now time.Time, fresh func() *Proof) *Proof {
+func (p *proofs) get(since string, now time.Time, fresh func() *control.Proof) *control.Proof {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for k, x := range p.by {
@@ -80,7 +74,7 @@ func (p *proofs) get(since string, now time.Time, fresh func() *Proof) *Proof {
 	x := fresh()
 	if x != nil {
 		if p.by == nil {
-			p.by = map[string]*Proof{}
+			p.by = map[string]*control.Proof{}
 		}
 		p.by[since] = x
 	}
@@ -101,8 +95,7 @@ type proof struct {
 }
 
 // live takes what the ledger holds: the last minute, or all since the larder began.
-func (s *server) live(minute bool, now time.Time) *proof {
-	e := s.l.Engine()
+func live(e *larder.Larder, st *state.Store, minute bool, now time.Time) *proof {
 	p := &proof{from: e.Ledger.Began, each: map[state.Kind][]state.Rollup{}}
 	sums := func(total, last func() ledger.Sums) ledger.Sums {
 		if minute {
@@ -147,13 +140,12 @@ func (s *server) live(minute bool, now time.Time) *proof {
 	if now.Sub(p.from) > 24*time.Hour {
 		p.step = state.StepFor(p.from, now)
 	}
-	p.series = s.l.Book().State().Series(state.Everything, "", p.from, now, p.step)
+	p.series = st.Series(state.Everything, "", p.from, now, p.step)
 	return p
 }
 
 // remembers takes what was taken down from a time on.
-func (s *server) remembers(from, now time.Time) *proof {
-	st := s.l.Book().State()
+func remembers(st *state.Store, from, now time.Time) *proof {
 	step := state.StepFor(from, now)
 	p := &proof{from: from, step: step, each: map[state.Kind][]state.Rollup{}}
 	p.series = st.Series(state.Everything, "", from, now, step)
@@ -168,18 +160,18 @@ func (s *server) remembers(from, now time.Time) *proof {
 }
 
 // baselines gives what is known of each pattern's calls while it was not kept, as far back as that is remembered.
-func (s *server) baselines(now time.Time) map[string]ledger.Part {
-	c := &s.baselined
+func (x *Prover) baselines(e *larder.Larder, st *state.Store, now time.Time) map[string]ledger.Part {
+	c := &x.baselined
 	c.mu.Lock()
 	if now.Sub(c.at) > time.Minute || c.by == nil {
 		c.at, c.by = now, map[string]ledger.Part{}
-		for _, x := range s.l.Book().State().Totals(state.Pattern, time.Unix(0, 0), now, 24*time.Hour) {
+		for _, x := range st.Totals(state.Pattern, time.Unix(0, 0), now, 24*time.Hour) {
 			c.by[x.Name] = x.Before
 		}
 	}
 	out := maps.Clone(c.by)
 	c.mu.Unlock()
-	s.l.Engine().Patterns(func(p *engine.Pattern) {
+	e.Patterns(func(p *engine.Pattern) {
 		if b := p.Numbers.Total().Before; b.Calls > out[string(p.ID)].Calls { // the last minute is not taken down yet
 			out[string(p.ID)] = b
 		}
@@ -187,11 +179,11 @@ func (s *server) baselines(now time.Time) map[string]ledger.Part {
 	return out
 }
 
-func (p *proof) give(baselines map[string]ledger.Part, e *larder.Larder) *Proof {
-	out := &Proof{From: p.from, Step: ms(p.step), Sums: sums(p.all.Sums), Drops: p.all.Drops, Compared: p.all.Compared, Stale: p.all.Stale, Minutes: p.minutes,
-		Series: []ProofStep{}, Patterns: []Proved{}, Rules: []Proved{}, Applications: []Proved{}}
+func (p *proof) give(baselines map[string]ledger.Part, e *larder.Larder) *control.Proof {
+	out := &control.Proof{From: p.from, Step: Milliseconds(p.step), Sums: Sums(p.all.Sums), Drops: p.all.Drops, Compared: p.all.Compared, Stale: p.all.Stale, Minutes: p.minutes,
+		Series: []control.ProofStep{}, Patterns: []control.Proved{}, Rules: []control.Proved{}, Applications: []control.Proved{}}
 	for _, x := range p.series {
-		out.Series = append(out.Series, ProofStep{x.At, x.Calls(), x.Count[ledger.Hit], ms(x.AllWaited()), ms(x.Spared), ms(x.Keepable)})
+		out.Series = append(out.Series, control.ProofStep{At: x.At, Calls: x.Calls(), Hits: x.Count[ledger.Hit], Waited: Milliseconds(x.AllWaited()), Spared: Milliseconds(x.Spared), Could: Milliseconds(x.Keepable)})
 	}
 	var all []ledger.Measured
 	for _, x := range p.each[state.Pattern] {
@@ -199,10 +191,10 @@ func (p *proof) give(baselines map[string]ledger.Part, e *larder.Larder) *Proof 
 		all = append(all, m)
 		row := proved(x, ledger.Measure(m))
 		if m.Baseline.Calls > 0 {
-			row.BeforeMean = ms(m.Baseline.Mean())
+			row.BeforeMean = Milliseconds(m.Baseline.Mean())
 		}
 		if m.Count[ledger.Hit]+m.Count[ledger.Miss] > 0 {
-			row.AfterMean = ms(m.After().Mean())
+			row.AfterMean = Milliseconds(m.After().Mean())
 		}
 		if row.Text == "" {
 			if known := e.Pattern(statement.ID(x.Name)); known != nil {
@@ -211,7 +203,7 @@ func (p *proof) give(baselines map[string]ledger.Part, e *larder.Larder) *Proof 
 		}
 		out.Patterns = append(out.Patterns, row)
 	}
-	for kind, list := range map[state.Kind]*[]Proved{state.Rule: &out.Rules, state.Application: &out.Applications} {
+	for kind, list := range map[state.Kind]*[]control.Proved{state.Rule: &out.Rules, state.Application: &out.Applications} {
 		for _, x := range p.each[kind] {
 			one := proved(x, ledger.Measure(ledger.Measured{Sums: x.Sums}))
 			one.Ways.Before = nil // other patterns were asked then
@@ -221,8 +213,8 @@ func (p *proof) give(baselines map[string]ledger.Part, e *larder.Larder) *Proof 
 	measured := ledger.Measure(all...)
 	measured.Fetches = p.all.Spared // which is the same but for what came while they were added up
 	out.Spared = ways(measured)
-	for _, list := range []*[]Proved{&out.Patterns, &out.Rules, &out.Applications} {
-		slices.SortFunc(*list, func(a, b Proved) int {
+	for _, list := range []*[]control.Proved{&out.Patterns, &out.Rules, &out.Applications} {
+		slices.SortFunc(*list, func(a, b control.Proved) int {
 			return cmp.Or(cmp.Compare(b.Spared, a.Spared), cmp.Compare(b.Waited, a.Waited), cmp.Compare(a.Name, b.Name))
 		})
 	}
@@ -234,25 +226,25 @@ func (p *proof) give(baselines map[string]ledger.Part, e *larder.Larder) *Proof 
 			fetched.Merge(x.Numbers.Origin())
 		}
 	})
-	out.Memory, out.Origin = distribution(&memory, true), distribution(&fetched, true)
+	out.Memory, out.Origin = Distribution(&memory, true), Distribution(&fetched, true)
 	return out
 }
 
-func proved(x state.Rollup, m ledger.Spared) Proved {
-	out := Proved{Name: x.Name, Text: x.Text, Sums: sums(x.Sums), Ways: ways(m)}
+func proved(x state.Rollup, m ledger.Spared) control.Proved {
+	out := control.Proved{Name: x.Name, Text: x.Text, Sums: Sums(x.Sums), Ways: ways(m)}
 	if mean, half := x.Samples.Mean(); half < math.MaxInt64 {
-		out.SampleMean, out.SampleError = ms(mean), ms(half)
+		out.SampleMean, out.SampleError = Milliseconds(mean), Milliseconds(half)
 	}
 	return out
 }
 
-func ways(m ledger.Spared) ThreeWays {
-	out := ThreeWays{Fetches: ms(m.Fetches)}
+func ways(m ledger.Spared) control.ThreeWays {
+	out := control.ThreeWays{Fetches: Milliseconds(m.Fetches)}
 	if m.Sample.Known {
-		out.Sample = &Way{ms(m.Sample.Time), ms(m.Sample.Error), m.SampleCovers, ms(m.SampleLike)}
+		out.Sample = &control.Way{Spared: Milliseconds(m.Sample.Time), Error: Milliseconds(m.Sample.Error), Covers: m.SampleCovers, Like: Milliseconds(m.SampleLike)}
 	}
 	if m.Before.Known {
-		out.Before = &Way{ms(m.Before.Time), 0, m.BeforeCovers, ms(m.BeforeLike)}
+		out.Before = &control.Way{Spared: Milliseconds(m.Before.Time), Error: 0, Covers: m.BeforeCovers, Like: Milliseconds(m.BeforeLike)}
 	}
 	return out
 }

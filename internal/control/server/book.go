@@ -1,10 +1,11 @@
-package control
+package server
 
 import (
 	"fmt"
 	"net/http"
 	"time"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/state"
@@ -31,32 +32,32 @@ type Book interface {
 func (s *server) rules(w http.ResponseWriter, r *http.Request) {
 	text, revision := s.l.Book().Current()
 	set := s.l.Engine().Rules()
-	out := RuleBook{Revision: revision, Text: string(text), Rules: ruleList(set)}
+	out := control.RuleBook{Revision: revision, Text: string(text), Rules: control.RuleList(set)}
 	out.File = s.ruleFile()
 	out.Outside = s.outside(set)
 	reply(w, out)
 }
 
 func (s *server) ruleFile() string {
-	var st Status
+	var st control.Status
 	s.l.Describe(&st)
 	return st.RulesAt
 }
 
 // outside says what somebody else made of the file.
-func (s *server) outside(set *rules.Set) *Outside {
+func (s *server) outside(set *rules.Set) *control.Outside {
 	text, changed, err := s.l.Book().Outside()
 	switch {
 	case err != nil:
-		return &Outside{Problem: err.Error()}
+		return &control.Outside{Problem: err.Error()}
 	case !changed:
 		return nil
 	}
 	now, err := rules.Parse(text)
 	if err != nil {
-		return &Outside{Problem: err.Error()}
+		return &control.Outside{Problem: err.Error()}
 	}
-	return &Outside{Changes: changes(set, now), Lines: rules.Tell(rules.Difference(set, now))}
+	return &control.Outside{Changes: control.Changes(set, now), Lines: rules.Tell(rules.Difference(set, now))}
 }
 
 // possible says what speaks against a rule that keeps one pattern: it cannot be kept.
@@ -86,14 +87,14 @@ func (s *server) check(w http.ResponseWriter, r *http.Request) {
 	reply(w, s.checked([]byte(in.Text)))
 }
 
-func (s *server) checked(text []byte) Checked {
+func (s *server) checked(text []byte) control.Checked {
 	set, err := rules.Parse(text)
 	if err != nil {
-		return Checked{Problems: Problems(err)}
+		return control.Checked{Problems: control.Problems(err)}
 	}
 	now := s.l.Engine().Rules()
-	out := Checked{Rules: len(set.List()), Changes: changes(now, set), Lines: rules.Tell(rules.Difference(now, set))}
-	var st Status
+	out := control.Checked{Rules: len(set.List()), Changes: control.Changes(now, set), Lines: rules.Tell(rules.Difference(now, set))}
+	var st control.Status
 	s.l.Describe(&st)
 	for i := range set.List() {
 		r := &set.List()[i]

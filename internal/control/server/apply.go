@@ -1,4 +1,4 @@
-package control
+package server
 
 import (
 	"errors"
@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"time"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/state"
 )
@@ -42,7 +43,7 @@ func (e *ConflictError) Error() string {
 // putRule makes or replaces one rule at once, and removeRule removes one.
 func (s *server) putRule(w http.ResponseWriter, r *http.Request) {
 	var in struct {
-		Rule
+		control.Rule
 		Why string `json:"why"`
 	}
 	if !read(w, r, &in) {
@@ -52,7 +53,7 @@ func (s *server) putRule(w http.ResponseWriter, r *http.Request) {
 	if in.Pattern == "" && in.Text == "" && in.Tables == nil && in.OnlyTables == nil && in.When == nil {
 		in.Pattern = name
 	}
-	meant, err := in.Rule.meant()
+	meant, err := in.Rule.Meant()
 	if err != nil {
 		problem(w, http.StatusBadRequest, "%v", err)
 		return
@@ -129,7 +130,7 @@ func (s *server) apply(w http.ResponseWriter, a Proposal) {
 
 // applyText puts a text in force: one that is given, the caller's draft, or what somebody made of the file outside.
 func (s *server) applyText(w http.ResponseWriter, r *http.Request) {
-	var in Apply
+	var in control.Apply
 	if !read(w, r, &in) {
 		return
 	}
@@ -163,7 +164,7 @@ func (s *server) applyText(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *server) undo(w http.ResponseWriter, r *http.Request) {
-	var in Undo
+	var in control.Undo
 	if !read(w, r, &in) {
 		return
 	}

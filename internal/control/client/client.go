@@ -1,4 +1,4 @@
-package control
+package client
 
 import (
 	"bufio"
@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/trial"
 )
@@ -71,7 +72,7 @@ func (c *Client) open(ctx context.Context, method, path string, in any) (*http.R
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
 		if u, err := user.Current(); err == nil {
-			req.Header.Set(WhoHeader, u.Username)
+			req.Header.Set(control.WhoHeader, u.Username)
 		}
 	}
 	resp, err := c.http.Do(req)
@@ -82,7 +83,7 @@ func (c *Client) open(ctx context.Context, method, path string, in any) (*http.R
 		return resp, nil
 	}
 	defer resp.Body.Close()
-	var p Problem
+	var p control.Problem
 	if err := json.NewDecoder(resp.Body).Decode(&p); err != nil || p.Problem == "" {
 		return nil, fmt.Errorf("the larder answers %s to %s", resp.Status, path)
 	}
@@ -90,18 +91,18 @@ func (c *Client) open(ctx context.Context, method, path string, in any) (*http.R
 }
 
 // Status asks for the larder as a whole.
-func (c *Client) Status(ctx context.Context) (s Status, err error) {
+func (c *Client) Status(ctx context.Context) (s control.Status, err error) {
 	return s, c.do(ctx, "GET", "/v1/status", nil, &s)
 }
 
 // Patterns asks for the patterns that match a filter, in an order: spareable, waited, calls, slowest, drops or rows.
-func (c *Client) Patterns(ctx context.Context, filter, order string) (p PatternList, err error) {
+func (c *Client) Patterns(ctx context.Context, filter, order string) (p control.PatternList, err error) {
 	q := url.Values{"filter": {filter}, "order": {order}}
 	return p, c.do(ctx, "GET", "/v1/patterns?"+q.Encode(), nil, &p)
 }
 
 // Pattern asks for one pattern in full.
-func (c *Client) Pattern(ctx context.Context, id string) (p Pattern, err error) {
+func (c *Client) Pattern(ctx context.Context, id string) (p control.Pattern, err error) {
 	return p, c.do(ctx, "GET", "/v1/patterns/"+id, nil, &p)
 }
 
@@ -120,54 +121,54 @@ func (e *RefusedError) Conflict() bool { return e.Code == http.StatusConflict }
 func (e *RefusedError) Missing() bool { return e.Code == http.StatusNotFound }
 
 // Rules asks for the rules in force.
-func (c *Client) Rules(ctx context.Context) (b RuleBook, err error) {
+func (c *Client) Rules(ctx context.Context) (b control.RuleBook, err error) {
 	return b, c.do(ctx, "GET", "/v1/rules", nil, &b)
 }
 
 // PutRule makes or replaces the rule of a name at once.
-func (c *Client) PutRule(ctx context.Context, name string, r Rule) (e Entry, err error) {
+func (c *Client) PutRule(ctx context.Context, name string, r control.Rule) (e control.Entry, err error) {
 	return e, c.do(ctx, "PUT", "/v1/rules/"+url.PathEscape(name), r, &e)
 }
 
 // RemoveRule removes a rule at once.
-func (c *Client) RemoveRule(ctx context.Context, name, why string) (e Entry, err error) {
+func (c *Client) RemoveRule(ctx context.Context, name, why string) (e control.Entry, err error) {
 	return e, c.do(ctx, "DELETE", "/v1/rules/"+url.PathEscape(name)+"?"+url.Values{"why": {why}}.Encode(), nil, &e)
 }
 
 // Pause has a rule paused at once, or in force again.
-func (c *Client) Pause(ctx context.Context, name string, on bool, why string) (e Entry, err error) {
+func (c *Client) Pause(ctx context.Context, name string, on bool, why string) (e control.Entry, err error) {
 	return e, c.do(ctx, "PUT", "/v1/rules/"+url.PathEscape(name)+"/pause", map[string]any{"on": on, "why": why}, &e)
 }
 
 // Check says what is wrong with a rules file's text, and what it would change.
-func (c *Client) Check(ctx context.Context, text string) (out Checked, err error) {
+func (c *Client) Check(ctx context.Context, text string) (out control.Checked, err error) {
 	return out, c.do(ctx, "POST", "/v1/check", map[string]string{"text": text}, &out)
 }
 
 // Draft asks for the caller's draft; Edit makes one edit of it, Discard gives it up, and Renew makes its changes anew on the
 // rules as they are now.
-func (c *Client) Draft(ctx context.Context) (d Draft, err error) {
+func (c *Client) Draft(ctx context.Context) (d control.Draft, err error) {
 	return d, c.do(ctx, "GET", "/v1/draft", nil, &d)
 }
 
 // Edit is described at Draft.
-func (c *Client) Edit(ctx context.Context, e Edit) (d Draft, err error) {
+func (c *Client) Edit(ctx context.Context, e control.Edit) (d control.Draft, err error) {
 	return d, c.do(ctx, "POST", "/v1/draft/edit", e, &d)
 }
 
 // Discard is described at Draft.
-func (c *Client) Discard(ctx context.Context) (d Draft, err error) {
+func (c *Client) Discard(ctx context.Context) (d control.Draft, err error) {
 	return d, c.do(ctx, "DELETE", "/v1/draft", nil, &d)
 }
 
 // Renew is described at Draft.
-func (c *Client) Renew(ctx context.Context) (d Draft, err error) {
+func (c *Client) Renew(ctx context.Context) (d control.Draft, err error) {
 	return d, c.do(ctx, "POST", "/v1/draft/renew", struct{}{}, &d)
 }
 
 // Forecast asks what a text, or the caller's draft if there is none, would do. Progress is told how much is done; the
 // forecast stops when the context ends.
-func (c *Client) Forecast(ctx context.Context, text *string, progress func(done float64)) (*Forecast, error) {
+func (c *Client) Forecast(ctx context.Context, text *string, progress func(done float64)) (*control.Forecast, error) {
 	resp, err := c.open(ctx, "POST", "/v1/forecast", map[string]*string{"text": text})
 	if err != nil {
 		return nil, err
@@ -175,7 +176,7 @@ func (c *Client) Forecast(ctx context.Context, text *string, progress func(done 
 	defer resp.Body.Close()
 	dec := json.NewDecoder(resp.Body)
 	for {
-		var line Foretold
+		var line control.Foretold
 		if err := dec.Decode(&line); err != nil {
 			return nil, fmt.Errorf("the forecast was broken off: %w", err)
 		}
@@ -191,23 +192,23 @@ func (c *Client) Forecast(ctx context.Context, text *string, progress func(done 
 }
 
 // Apply puts a text in force.
-func (c *Client) Apply(ctx context.Context, a Apply) (e Entry, err error) {
+func (c *Client) Apply(ctx context.Context, a control.Apply) (e control.Entry, err error) {
 	return e, c.do(ctx, "POST", "/v1/apply", a, &e)
 }
 
 // Undo puts earlier rules in force again.
-func (c *Client) Undo(ctx context.Context, u Undo) (e Entry, err error) {
+func (c *Client) Undo(ctx context.Context, u control.Undo) (e control.Entry, err error) {
 	return e, c.do(ctx, "POST", "/v1/undo", u, &e)
 }
 
 // History asks for the latest changes of the rules, the last first.
-func (c *Client) History(ctx context.Context, most int) (list []Entry, err error) {
+func (c *Client) History(ctx context.Context, most int) (list []control.Entry, err error) {
 	return list, c.do(ctx, "GET", fmt.Sprintf("/v1/history?limit=%d", most), nil, &list)
 }
 
 // Drop takes results out and gives their number.
-func (c *Client) Drop(ctx context.Context, d Drop) (int, error) {
-	var out Dropped
+func (c *Client) Drop(ctx context.Context, d control.Drop) (int, error) {
+	var out control.Dropped
 	err := c.do(ctx, "POST", "/v1/drop", d, &out)
 	return out.Results, err
 }
@@ -219,16 +220,16 @@ func (c *Client) Hold(ctx context.Context, on bool) error {
 
 // Stream calls f with every event that matches a filter until the context ends or the larder goes; it always gives an
 // error. With values, literals and parameters come too, where the larder allows it.
-func (c *Client) Stream(ctx context.Context, filter string, values bool, f func(Event)) error {
+func (c *Client) Stream(ctx context.Context, filter string, values bool, f func(control.Event)) error {
 	return c.stream(ctx, url.Values{"filter": {filter}, "values": {fmt.Sprint(values)}}, f)
 }
 
 // StreamAll is Stream with as good as all statements, up to some 200,000 a second, which costs them more.
-func (c *Client) StreamAll(ctx context.Context, filter string, values bool, f func(Event)) error {
+func (c *Client) StreamAll(ctx context.Context, filter string, values bool, f func(control.Event)) error {
 	return c.stream(ctx, url.Values{"filter": {filter}, "values": {fmt.Sprint(values)}, "all": {"true"}}, f)
 }
 
-func (c *Client) stream(ctx context.Context, q url.Values, f func(Event)) error {
+func (c *Client) stream(ctx context.Context, q url.Values, f func(control.Event)) error {
 	resp, err := c.open(ctx, "GET", "/v1/stream?"+q.Encode(), nil)
 	if err != nil {
 		return err
@@ -237,7 +238,7 @@ func (c *Client) stream(ctx context.Context, q url.Values, f func(Event)) error 
 	lines := bufio.NewScanner(resp.Body)
 	lines.Buffer(nil, 1<<22)
 	for lines.Scan() {
-		var ev Event
+		var ev control.Event
 		if err := json.Unmarshal(lines.Bytes(), &ev); err != nil {
 			return fmt.Errorf("a line of the larder's stream is not understood: %w", err)
 		}
@@ -250,18 +251,18 @@ func (c *Client) stream(ctx context.Context, q url.Values, f func(Event)) error 
 }
 
 // Guard gives what is known of whether anything old may be answered.
-func (c *Client) Guard(ctx context.Context) (g Guard, err error) {
+func (c *Client) Guard(ctx context.Context) (g control.Guard, err error) {
 	return g, c.do(ctx, http.MethodGet, "/v1/guard", nil, &g)
 }
 
 // Stock gives what memory is used for.
-func (c *Client) Stock(ctx context.Context) (s Stock, err error) {
+func (c *Client) Stock(ctx context.Context) (s control.Stock, err error) {
 	return s, c.do(ctx, http.MethodGet, "/v1/stock", nil, &s)
 }
 
 // MemoryCurve asks what memories of several sizes would do, and one more of so many bytes unless that is 0. Progress is told how much is
 // done; it stops when the context ends.
-func (c *Client) MemoryCurve(ctx context.Context, also int64, progress func(done float64)) (*MemoryCurve, error) {
+func (c *Client) MemoryCurve(ctx context.Context, also int64, progress func(done float64)) (*control.MemoryCurve, error) {
 	resp, err := c.open(ctx, "POST", "/v1/stock/curve", map[string]int64{"also_bytes": also})
 	if err != nil {
 		return nil, err
@@ -269,7 +270,7 @@ func (c *Client) MemoryCurve(ctx context.Context, also int64, progress func(done
 	defer resp.Body.Close()
 	dec := json.NewDecoder(resp.Body)
 	for {
-		var line CurveLine
+		var line control.CurveLine
 		if err := dec.Decode(&line); err != nil {
 			return nil, fmt.Errorf("the forecast was broken off: %w", err)
 		}
@@ -285,17 +286,17 @@ func (c *Client) MemoryCurve(ctx context.Context, also int64, progress func(done
 }
 
 // SetLimit sets another limit of memory.
-func (c *Client) SetLimit(ctx context.Context, l Limit) error {
+func (c *Client) SetLimit(ctx context.Context, l control.Limit) error {
 	return c.do(ctx, http.MethodPut, "/v1/stock/limit", l, &struct{}{})
 }
 
 // Prove gives what was spared since "start", in the last "minute", or over a length such as 24h.
-func (c *Client) Prove(ctx context.Context, since string) (p Proof, err error) {
+func (c *Client) Prove(ctx context.Context, since string) (p control.Proof, err error) {
 	return p, c.do(ctx, http.MethodGet, "/v1/prove?"+url.Values{"since": {since}}.Encode(), nil, &p)
 }
 
 // Trial makes a live trial. Progress is told how far it is; it ends, with what its completed rounds came to, when the context does.
-func (c *Client) Trial(ctx context.Context, t Trial, progress func(done float64, what string)) (*trial.Result, error) {
+func (c *Client) Trial(ctx context.Context, t control.Trial, progress func(done float64, what string)) (*trial.Result, error) {
 	resp, err := c.open(context.WithoutCancel(ctx), "POST", "/v1/trial", t)
 	if err != nil {
 		return nil, err
@@ -310,7 +311,7 @@ func (c *Client) Trial(ctx context.Context, t Trial, progress func(done float64,
 	})()
 	dec := json.NewDecoder(resp.Body)
 	for {
-		var line TrialLine
+		var line control.TrialLine
 		if err := dec.Decode(&line); err != nil {
 			return nil, fmt.Errorf("the trial was broken off, and keeping is on again: %w", err)
 		}
@@ -331,7 +332,7 @@ func (c *Client) CountOf(ctx context.Context, application string) (sums ledger.S
 	st, err := c.Status(ctx)
 	for _, a := range st.Applications {
 		if a.Name == application {
-			sums = a.Total.counted()
+			sums = a.Total.Counted()
 		}
 	}
 	return sums, err

@@ -1,4 +1,4 @@
-package trial
+package live
 
 import (
 	"cmp"
@@ -10,6 +10,7 @@ import (
 
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/trial"
 )
 
 // Live is a trial on the traffic that comes by itself: keeping is switched off and on in turns.
@@ -21,13 +22,6 @@ type Live struct {
 	// Progress, if it is set, is told how much is done, from 0 to 1, and what is being done.
 	Progress func(done float64, what string)
 }
-
-// The bounds of a live trial.
-const (
-	ShortestSlice = time.Second
-	LongestSlice  = 10 * time.Minute
-	MostRounds    = 100
-)
 
 // settles is the first part of every slice, in which statements that began before still end, and memory comes up to what was written: it does
 // not count.
@@ -41,23 +35,23 @@ type liveSlice struct {
 
 // Check says what is wrong with what is asked for.
 func (t *Live) Check() error {
-	if t.Slice < ShortestSlice || t.Slice > LongestSlice {
-		return fmt.Errorf("a slice of %s: expected %s to %s", t.Slice, ShortestSlice, LongestSlice)
+	if t.Slice < trial.ShortestSlice || t.Slice > trial.LongestSlice {
+		return fmt.Errorf("a slice of %s: expected %s to %s", t.Slice, trial.ShortestSlice, trial.LongestSlice)
 	}
-	if t.Rounds < 1 || t.Rounds > MostRounds {
-		return fmt.Errorf("%d rounds: expected 1 to %d", t.Rounds, MostRounds)
+	if t.Rounds < 1 || t.Rounds > trial.MostRounds {
+		return fmt.Errorf("%d rounds: expected 1 to %d", t.Rounds, trial.MostRounds)
 	}
 	return nil
 }
 
 // Run makes the trial. However it ends, keeping is on again afterwards.
-func (t *Live) Run(ctx context.Context) (Result, error) {
+func (t *Live) Run(ctx context.Context) (trial.Result, error) {
 	if err := t.Check(); err != nil {
-		return Result{}, err
+		return trial.Result{}, err
 	}
 	defer t.Engine.SetAside(false)
-	ways := []string{Off, On}
-	slices_, rounds := map[string][]liveSlice{}, map[string][]Figures{}
+	ways := []string{trial.Off, trial.On}
+	slices_, rounds := map[string][]liveSlice{}, map[string][]trial.Figures{}
 	ended, set := "", t.Engine.Rules()
 	for round := range t.Rounds {
 		var done [2]liveSlice
@@ -66,7 +60,7 @@ func (t *Live) Run(ctx context.Context) (Result, error) {
 			if t.Progress != nil {
 				t.Progress(float64(2*round+i)/float64(2*t.Rounds), fmt.Sprintf("round %d of %d: %s", round+1, t.Rounds, ways[at]))
 			}
-			t.Engine.SetAside(ways[at] == Off)
+			t.Engine.SetAside(ways[at] == trial.Off)
 			s, ok := t.slice(ctx)
 			switch {
 			case !ok:
@@ -89,10 +83,10 @@ func (t *Live) Run(ctx context.Context) (Result, error) {
 			rounds[w] = append(rounds[w], liveFigures(w, done[i]))
 		}
 	}
-	if len(rounds[On]) == 0 {
-		return Result{}, fmt.Errorf("not one round was completed: %s", ended)
+	if len(rounds[trial.On]) == 0 {
+		return trial.Result{}, fmt.Errorf("not one round was completed: %s", ended)
 	}
-	whole := map[string]Figures{}
+	whole := map[string]trial.Figures{}
 	for _, w := range ways {
 		sum := liveSlice{sums: engine.RuledSums{Times: map[int64]ledger.Bucket{}}}
 		for _, s := range slices_[w] {
@@ -105,22 +99,22 @@ func (t *Live) Run(ctx context.Context) (Result, error) {
 			}
 		}
 		whole[w] = liveFigures(w, sum)
-		if w == On {
+		if w == trial.On {
 			ended = cmp.Or(ended, quiet(whole[w]))
 		}
 	}
-	r := Compare(ways, rounds, whole)
+	r := trial.Compare(ways, rounds, whole)
 	r.Kind, r.Ended = "live", ended
 	var sums ledger.Sums
-	for _, s := range slices_[On] {
+	for _, s := range slices_[trial.On] {
 		sums = sums.Plus(s.sums.Sums)
 	}
-	r.counts(sums)
+	r.Counts(sums)
 	return r, nil
 }
 
 // quiet says that there was nothing to compare, if so.
-func quiet(f Figures) string {
+func quiet(f trial.Figures) string {
 	if f.Calls == 0 {
 		return "no statement that a rule keeps was asked in the meantime"
 	}
@@ -150,10 +144,10 @@ func (t *Live) slice(ctx context.Context) (s liveSlice, ok bool) {
 }
 
 // liveFigures makes figures of what the ledger counted: its percentiles are right within an eighth.
-func liveFigures(way string, s liveSlice) Figures {
+func liveFigures(way string, s liveSlice) trial.Figures {
 	ms := func(d time.Duration) float64 { return float64(d) / float64(time.Millisecond) }
 	origin := s.sums.Calls() - s.sums.Count[ledger.Hit]
-	f := Figures{Way: way, Calls: int(s.sums.Calls()), Origin: &origin}
+	f := trial.Figures{Way: way, Calls: int(s.sums.Calls()), Origin: &origin}
 	if f.Calls == 0 {
 		return f
 	}

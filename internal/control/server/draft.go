@@ -1,4 +1,4 @@
-package control
+package server
 
 import (
 	"fmt"
@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/state"
 )
@@ -20,10 +21,10 @@ func (s *server) replyDraft(w http.ResponseWriter, whose string) {
 	_, revision := s.l.Book().Current()
 	d, ok := s.l.Book().State().Draft(whose)
 	if !ok {
-		reply(w, Draft{Base: revision, Changes: []RuleChange{}, Rules: ruleList(s.l.Engine().Rules())})
+		reply(w, control.Draft{Base: revision, Changes: []control.RuleChange{}, Rules: control.RuleList(s.l.Engine().Rules())})
 		return
 	}
-	out := Draft{Open: true, At: d.At, Base: d.Base, Text: string(d.Text), Checked: s.checked(d.Text), Behind: d.Base != revision, Rules: []Rule{}, Changes: []RuleChange{}}
+	out := control.Draft{Open: true, At: d.At, Base: d.Base, Text: string(d.Text), Checked: s.checked(d.Text), Behind: d.Base != revision, Rules: []control.Rule{}, Changes: []control.RuleChange{}}
 	from := s.l.Engine().Rules()
 	if base, ok := s.l.Book().TextOf(d.Base); out.Behind && ok {
 		if old, err := rules.Parse(base); err == nil {
@@ -32,7 +33,7 @@ func (s *server) replyDraft(w http.ResponseWriter, whose string) {
 		}
 	}
 	if set, err := rules.Parse(d.Text); err == nil {
-		out.Rules, out.Changes = ruleList(set), changes(from, set)
+		out.Rules, out.Changes = control.RuleList(set), control.Changes(from, set)
 	}
 	out.Checked.Changes = nil
 	reply(w, out)
@@ -72,7 +73,7 @@ func (s *server) removeDraft(w http.ResponseWriter, r *http.Request) {
 
 // editDraft makes one edit.
 func (s *server) editDraft(w http.ResponseWriter, r *http.Request) {
-	var in Edit
+	var in control.Edit
 	if !read(w, r, &in) {
 		return
 	}
@@ -81,7 +82,7 @@ func (s *server) editDraft(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case in.Put != nil:
 		var meant rules.Rule
-		if meant, err = in.Put.meant(); err == nil {
+		if meant, err = in.Put.Meant(); err == nil {
 			if err = s.possible(&meant); err == nil {
 				d.Text, err = rules.Put(d.Text, in.Name, meant)
 			}

@@ -1,4 +1,4 @@
-package control
+package server
 
 import (
 	"context"
@@ -6,22 +6,9 @@ import (
 	"sync"
 	"time"
 
-	"jollylarder/internal/trial"
+	"jollylarder/internal/control"
+	"jollylarder/internal/trial/live"
 )
-
-// Trial asks for a live trial: keeping is off and on in turns, on the traffic that comes.
-type Trial struct {
-	Slice  float64 `json:"slice_ms"`
-	Rounds int     `json:"rounds"`
-}
-
-// TrialLine is one line of the answer: how far it is, or what it came to.
-type TrialLine struct {
-	Done    float64       `json:"done"`
-	Doing   string        `json:"doing,omitempty"`
-	Result  *trial.Result `json:"result,omitempty"`
-	Problem string        `json:"problem,omitempty"`
-}
 
 // trials sees to it that there is one at a time: two would switch keeping off and on for each other.
 type trials struct {
@@ -59,7 +46,7 @@ func (s *server) stopTrial(w http.ResponseWriter, _ *http.Request) {
 
 // trial makes a live trial. It ends, and keeping is on again, when whoever asked for it goes.
 func (s *server) trial(w http.ResponseWriter, r *http.Request) {
-	var in Trial
+	var in control.Trial
 	if !read(w, r, &in) {
 		return
 	}
@@ -72,7 +59,7 @@ func (s *server) trial(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusConflict, "no rule keeps anything: there is nothing to compare")
 		return
 	}
-	t := trial.Live{Engine: e.Engine, Slice: time.Duration(in.Slice * float64(time.Millisecond)), Rounds: in.Rounds}
+	t := live.Live{Engine: e.Engine, Slice: time.Duration(in.Slice * float64(time.Millisecond)), Rounds: in.Rounds}
 	if err := t.Check(); err != nil {
 		problem(w, http.StatusBadRequest, "%v", err)
 		return
@@ -87,11 +74,11 @@ func (s *server) trial(w http.ResponseWriter, r *http.Request) {
 	if p == nil {
 		return
 	}
-	t.Progress = func(done float64, what string) { p.tell(TrialLine{Done: done, Doing: what}) }
+	t.Progress = func(done float64, what string) { p.tell(control.TrialLine{Done: done, Doing: what}) }
 	out, err := t.Run(ctx)
 	if err != nil {
-		p.tell(TrialLine{Problem: err.Error()})
+		p.tell(control.TrialLine{Problem: err.Error()})
 		return
 	}
-	p.tell(TrialLine{Done: 1, Result: &out})
+	p.tell(control.TrialLine{Done: 1, Result: &out})
 }

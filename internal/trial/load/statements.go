@@ -1,4 +1,4 @@
-package trial
+package load
 
 import (
 	"fmt"
@@ -8,31 +8,19 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/trial"
 )
 
-// Statement is one statement to be asked.
-type Statement struct {
-	SQL string
-	// Parameters are its bound values, and Types their types as it declared them, which may be fewer; 0 stands for none.
-	Parameters []Parameter
-	Types      []uint32
-	// At is when it came, in milliseconds since the recording began, and Session who sent it.
-	At      float64
-	Session string
-
-	writes bool // it is run in a transaction that is rolled back
-}
-
 // ReadFile splits the text of a file into its statements. Name is the file's, for what is wrong with it.
-func ReadFile(name, text string) ([]Statement, error) {
+func ReadFile(name, text string) ([]trial.Statement, error) {
 	parts, err := pg_query.SplitWithScanner(text, true)
 	if err != nil {
 		return nil, fmt.Errorf("%s: it cannot be split into statements: %w: expected SQL with a semicolon behind each statement", name, err)
 	}
-	var out []Statement
+	var out []trial.Statement
 	for _, sql := range parts {
 		if sql = strings.TrimSpace(sql); sql != "" {
-			out = append(out, Statement{SQL: sql})
+			out = append(out, trial.Statement{SQL: sql})
 		}
 	}
 	if len(out) == 0 {
@@ -43,7 +31,7 @@ func ReadFile(name, text string) ([]Statement, error) {
 
 // Sort takes out what cannot be run in a trial, and says why. Statements that are not known to read only are refused unless writes are
 // allowed; then each is run in a transaction that is rolled back.
-func Sort(list []Statement, allowWrites bool) (out []Statement, leftOut []string, err error) {
+func Sort(list []trial.Statement, allowWrites bool) (out []trial.Statement, leftOut []string, err error) {
 	known := map[string]*analysis.Facts{}
 	control, settings := 0, 0
 	var refused []string
@@ -68,7 +56,7 @@ func Sort(list []Statement, allowWrites bool) (out []Statement, leftOut []string
 			}
 			continue
 		case why != "":
-			s.writes = true
+			s.Writes = true
 		}
 		out = append(out, s)
 	}

@@ -1,4 +1,4 @@
-package control
+package server
 
 import (
 	"context"
@@ -14,11 +14,9 @@ import (
 	"sync"
 	"time"
 
+	"jollylarder/internal/control"
 	"jollylarder/internal/peer"
 )
-
-// WhoHeader is what a client over TCP says who it is by: the user of its own system. It is what he says, and is shown so.
-const WhoHeader = "Larder-User"
 
 type whoKey struct{}
 
@@ -54,7 +52,7 @@ func who(r *http.Request) string {
 			return -1
 		}
 		return c
-	}, r.Header.Get(WhoHeader))
+	}, r.Header.Get(control.WhoHeader))
 	if name == "" {
 		return host
 	}

@@ -1,0 +1,250 @@
+package findings
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/larder"
+	"jollylarder/internal/core/rules"
+)
+
+// Bounds on what is told at once.
+const (
+	mostWrites  = 64
+	mostReadBy  = 30
+	mostUnknown = 50
+)
+
+// Guard says what is promised at this moment, and what writes did. Feeds are the change feeds of the larder's origins.
+func Guard(e *larder.Larder, feeds []control.Feed) control.Guard {
+	out := control.Guard{Feeds: feeds, Stale: []control.Stale{}, Tables: []control.GuardedTable{}, Writes: []control.SeenWrite{}, Unknown: []control.UnknownWrite{}, Servers: []control.ServerChange{}}
+	changes, _ := e.Servers()
+	for _, c := range changes {
+		out.Servers = append(out.Servers, control.ServerChange{At: c.At, Origin: c.Origin, Lost: c.Lost, Before: c.Before, After: c.After})
+	}
+	if out.Feeds == nil {
+		out.Feeds = []control.Feed{}
+	}
+	found := e.Samples.Counts()
+	out.Samples.Taken, out.Samples.Equal, out.Samples.Explained, out.Samples.Unordered, out.Samples.Stale = found.Taken, found.Equal, found.Explained, found.Unordered, found.Stale
+	out.Drops.Changed, out.Drops.Same = e.Drops.Counts()
+	for _, c := range e.Samples.Stale() {
+		out.Stale = append(out.Stale, control.Stale{At: c.At, Database: c.Database, Pattern: string(c.Pattern.ID), Text: c.Pattern.Text, Rule: c.Rule, Tables: c.Tables, AgeMS: Milliseconds(c.Age), Paused: c.Paused})
+	}
+	slices.Reverse(out.Stale)
+	for _, x := range e.RecentWrites() {
+		seen := control.SeenWrite{At: x.At, Database: x.Database, Application: x.Application, Around: x.Around, Tables: x.Tables, By: x.By, Spared: x.Spared}
+		if x.Pattern != nil {
+			seen.Pattern = &control.PatternRef{ID: string(x.Pattern.ID), Text: x.Pattern.Text}
+		}
+		for id, n := range x.Dropped {
+			ref := control.PatternRef{ID: string(id)}
+			if p := e.Pattern(id); p != nil {
+				ref.Text = p.Text
+			}
+			seen.Dropped = append(seen.Dropped, control.DroppedFrom{PatternRef: ref, Results: n})
+		}
+		slices.SortFunc(seen.Dropped, func(a, b control.DroppedFrom) int { return cmp.Or(b.Results-a.Results, strings.Compare(a.ID, b.ID)) })
+		out.Writes = append(out.Writes, seen)
+	}
+	slices.Reverse(out.Writes)
+	out.Writes = out.Writes[:min(len(out.Writes), mostWrites)]
+	out.Tables, out.Unknown = guarded(e)
+	out.Promise = promise(e, out)
+	return out
+}
+
+// guarded gives the tables, with what reads and writes them, and the patterns of which it is not known what they write.
+func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.UnknownWrite) {
+	by := map[string]*control.GuardedTable{}
+	table := func(name string) *control.GuardedTable {
+		t := by[name]
+		if t == nil {
+			t = &control.GuardedTable{Table: control.Table{Name: name}, Kept: e.KeptReading(name), Read: []control.ReadBy{}, Written: []control.PatternRef{}}
+			by[name] = t
+		}
+		return t
+	}
+	for _, t := range e.Tables() {
+		x := table(t.Table)
+		x.Writes, x.Minute, x.Drops, x.Narrow, x.Around = t.Writes, t.Minute, t.Drops, t.Narrow, t.Around
+		if !t.LastDrop.IsZero() {
+			x.LastDrop = &t.LastDrop
+		}
+	}
+	list, unknown = []control.GuardedTable{}, []control.UnknownWrite{}
+	e.Patterns(func(p *engine.Pattern) {
+		does, ref := e.Does(p), control.PatternRef{ID: string(p.ID), Text: p.Text}
+		if does.Everything && p.Facts.Effect&analysis.Schema == 0 && len(p.Facts.Defines) == 0 && !p.Unsure() && p.Numbers.Calls() > 0 {
+			u := control.UnknownWrite{PatternRef: ref, Calls: p.Numbers.Calls()}
+			if len(does.Reasons) > 0 {
+				u.Why = does.Reasons[0].String()
+			}
+			for _, f := range p.Facts.Functions {
+				u.Functions = append(u.Functions, f.String())
+			}
+			unknown = append(unknown, u)
+		}
+		for _, t := range does.Writes {
+			x := table(t)
+			if len(x.Written) < mostReadBy {
+				x.Written = append(x.Written, ref)
+			}
+		}
+		r := ShownRule(e, p)
+		kept := int(p.Numbers.Kept.Held.Load())
+		if kept == 0 && (r == nil || r.Verdict != rules.Keep) {
+			return
+		}
+		for _, t := range does.Reads {
+			x := table(t)
+			if len(x.Read) >= mostReadBy {
+				continue
+			}
+			reads := control.ReadBy{PatternRef: ref, Kept: kept, How: does.ReadHow[t]}
+			if r != nil {
+				reads.Rule = r.Name
+			}
+			if pin, ok := does.ReadPins[t]; ok {
+				for _, c := range pin.Columns {
+					reads.By = append(reads.By, c.Name)
+				}
+			}
+			reads.Columns = does.ReadColumns[t]
+			x.Read = append(x.Read, reads)
+		}
+	})
+	delete(by, "(schema)")
+	delete(by, "(system catalogs)")
+	delete(by, "(definitions)")
+	for name, t := range by {
+		if name == "" {
+			t.Name = "any table"
+		}
+		slices.SortFunc(t.Read, func(a, b control.ReadBy) int { return cmp.Or(b.Kept-a.Kept, strings.Compare(a.ID, b.ID)) })
+		slices.SortFunc(t.Written, func(a, b control.PatternRef) int { return strings.Compare(a.ID, b.ID) })
+		list = append(list, *t)
+	}
+	slices.SortFunc(list, func(a, b control.GuardedTable) int {
+		return cmp.Or(cmp.Compare(b.Writes, a.Writes), strings.Compare(a.Name, b.Name))
+	})
+	slices.SortFunc(unknown, func(a, b control.UnknownWrite) int {
+		return cmp.Or(cmp.Compare(b.Calls, a.Calls), strings.Compare(a.ID, b.ID))
+	})
+	return list, unknown[:min(len(unknown), mostUnknown)]
+}
+
+// shownServer is for how long the change of a server is among what is promised.
+const shownServer = time.Hour
+
+// promise says in words what holds at this moment.
+func promise(e *larder.Larder, g control.Guard) (out []control.Promise) {
+	say := func(level, format string, args ...any) {
+		out = append(out, control.Promise{Level: level, Text: fmt.Sprintf(format, args...)})
+	}
+	if n := g.Samples.Stale; n > 0 {
+		hint := ""
+		if len(g.Feeds) == 0 {
+			hint = " Without a change feed a write around the larder looks like that."
+		}
+		say(control.Trouble, "%s found old by a control sample, and no write explains it.%s", count(int(n), "answer was", "answers were"), hint)
+	}
+	now := time.Now()
+	changes, _ := e.Servers()
+	for _, c := range changes {
+		if !c.At.IsZero() && now.Sub(c.At) > shownServer {
+			continue
+		}
+		where := ""
+		if c.Origin != "" {
+			where = " of " + c.Origin
+		}
+		if c.Lost {
+			say(control.Age, "At %s connections to the database%s ended without a word, as in a crash: everything kept was dropped.", c.At.Local().Format("15:04:05"), where)
+		} else {
+			say(control.Age, "At %s another database server%s answered than before, or the same after a restart: everything kept was dropped.", c.At.Local().Format("15:04:05"), where)
+		}
+	}
+	longest, ends, aged := time.Duration(0), true, 0
+	for i := range e.Rules().List() {
+		r := &e.Rules().List()[i]
+		switch {
+		case !r.Keeps():
+			continue
+		case r.TTLOnly:
+			aged++
+		}
+		ends = ends && r.TTL > 0
+		longest = max(longest, r.TTL)
+	}
+	switch {
+	case e.Held():
+		say(control.Well, "All keeping is on hold: every answer is the database's own.")
+		return out
+	case !e.Rules().Keeps():
+		say(control.Well, "Nothing is kept: every answer is the database's own.")
+		return out
+	}
+	say(control.Well, "Writes through this larder count before their writer is answered: after that nobody is given an older value.")
+	bound := "stays until a write through the larder touches its tables"
+	if ends {
+		bound = "may be as old as its rule's TTL, " + rules.FormatTTL(longest) + " at most"
+	}
+	if len(g.Feeds) == 0 {
+		say(control.Age, "Writes around it are not seen: of those an answer knows nothing, and %s.", bound)
+	}
+	for _, f := range g.Feeds {
+		where := f.Database
+		if f.Origin != "" {
+			where = f.Origin + "/" + f.Database
+		}
+		switch {
+		case f.Mode == "stream":
+			say(control.Well, "Writes around it in %s count %s after their commit, as measured.", where, lag(f.LagMS))
+			if n := len(f.Polled); n > 0 {
+				say(control.Age, "%s of %s counters alone tell, up to some 11 s later: %s.", count(n, "table", "tables"), where, some(f.Polled))
+			}
+		case f.Mode == "poll":
+			say(control.Age, "Writes around it in %s are found by the server's counters, up to %s later.", where, lag(f.LagMS))
+		default:
+			say(control.Trouble, "Writes around it in %s are not seen at this moment: an answer %s. %s", where, bound, f.Problem)
+		}
+		if f.Mode != "" && f.Problem != "" {
+			say(control.Trouble, "%s", f.Problem)
+		}
+	}
+	if aged > 0 {
+		say(control.Age, "%s an age: their answers may be as old as their TTL, whatever is written.", count(aged, "rule accepts", "rules accept"))
+	}
+	if n := len(g.Unknown); n > 0 {
+		say(control.Age, "%s so that each drops everything: a declaration would tell what it writes.", count(n, "pattern's effect is not known,", "patterns' effects are not known,"))
+	}
+	return out
+}
+
+func lag(ms float64) string {
+	if ms < 1000 {
+		return fmt.Sprintf("%.0f ms", max(ms, 1))
+	}
+	return fmt.Sprintf("%.1f s", ms/1000)
+}
+
+func count(n int, one, more string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, more)
+}
+
+func some(names []string) string {
+	if len(names) > 4 {
+		return strings.Join(names[:4], ", ") + " …"
+	}
+	return strings.Join(names, ", ")
+}
