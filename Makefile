@@ -26,11 +26,16 @@ test: lint
 	./scripts/install-test-tools
 	$(GO) test -count=1 -p 1 -timeout 20m ./...
 	$(GO) test -count=1 -tags faults -timeout 10m -run Fault ./internal/wire/postgres
+	$(GO) test -count=1 -p 1 -tags safeguards -timeout 15m -run 'Safeguard|Cause|TheServerKnowsOfWholeRows' $(SAFEGUARDED)
+
+# What tests switch safeguards off in, which only a build of their own can.
+SAFEGUARDED = ./internal/core/freshness ./internal/core/engine ./internal/freshcheck
 
 lint:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not formatted:"; gofmt -l cmd internal; exit 1; }
 	$(GO) vet ./...
 	$(GO) vet -tags faults ./internal/fault ./internal/wire/postgres
+	$(GO) vet -tags safeguards $(SAFEGUARDED)
 	$(GO) tool staticcheck ./...
 
 bench: build
@@ -40,7 +45,7 @@ bench: build
 
 bench-core:
 	./scripts/install-test-tools
-	$(GO) test -run '^$$' -bench . -benchmem ./internal/core/statement ./internal/core/freshness ./internal/core/ledger ./internal/core/engine ./internal/control
+	$(GO) test -run '^$$' -bench . -benchmem ./internal/core/statement ./internal/core/freshness ./internal/core/ledger ./internal/core/engine ./internal/core/inputs ./internal/control/server
 	$(GO) test -run '^$$' -bench . -benchtime 1500x ./internal/feed ./internal/wire/postgres
 
 FOR ?= 1m

@@ -44,6 +44,7 @@ type Larder struct {
 	engine    *larder.Larder
 	origins   []*origin
 	book      *ruleBook
+	api       *controlserver.Server
 	state     *state.Store
 	rollups   rollups
 	collector collector
@@ -99,6 +100,9 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 	l.engine = e
 	defer func() {
 		if err != nil {
+			if l.state == nil {
+				e.Close()
+			}
 			l.releaseLocks()
 		}
 	}()
@@ -114,10 +118,10 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 	l.book = &ruleBook{engine: e.Engine, state: l.state}
 	l.book.begin(cfg.Rules, text, set, "start")
 	l.rollups.l = l
+	l.api = controlserver.New(l)
 	defer func() {
 		if err != nil {
-			l.stopAccepting()
-			l.state.Close()
+			l.end()
 		}
 	}()
 	for i, o := range cfg.Origins {
@@ -139,7 +143,7 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 			return nil, err
 		}
 		l.close = append(l.close, func() { cl.Close() })
-		l.wg.Go(func() { l.complain(controlserver.Serve(cl, l)) })
+		l.wg.Go(func() { l.complain(l.api.Serve(cl)) })
 	}
 	if err := l.serveControlTCP(cfg); err != nil {
 		return nil, err
@@ -232,18 +236,26 @@ func (l *Larder) Drain(ctx context.Context) {
 	wg.Wait()
 }
 
-// Close ends all connections and everything else.
+// Close ends all connections and everything else. Nothing that the larder has begun runs any more when it returns.
 func (l *Larder) Close() {
+	l.end()
+	l.releaseLocks()
+}
+
+// end ends whatever has begun.
+func (l *Larder) end() {
 	l.once.Do(l.stopAccepting)
+	var servers sync.WaitGroup // each may take some seconds
 	for _, o := range l.origins {
-		o.server.Close()
+		servers.Go(o.server.Close)
 	}
+	servers.Wait()
+	l.api.Close()
 	close(l.ended)
 	l.wg.Wait()
 	l.rememberInputs()
 	l.state.Close()
 	l.engine.Close()
-	l.releaseLocks()
 }
 
 // locks keeps other larders from the directory for state and from the rules file. Where no lock can be made, nothing can be

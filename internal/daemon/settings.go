@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"jollylarder/internal/config"
-	controlserver "jollylarder/internal/control/server"
 	wire "jollylarder/internal/wire/postgres"
 )
 
@@ -110,7 +109,7 @@ func (l *Larder) serveControlTCP(cfg config.Config) error {
 	}
 	l.controlAddress = ln.Addr().String()
 	l.close = append(l.close, func() { ln.Close() })
-	l.wg.Go(func() { l.complain(controlserver.ServeTCP(ln, set, token, l)) })
+	l.wg.Go(func() { l.complain(l.api.ServeTCP(ln, set, token)) })
 	return nil
 }
 

@@ -47,6 +47,9 @@ type Follower struct {
 	// Log receives what goes wrong; nil means slog.Default.
 	Log *slog.Logger
 
+	running context.Context // that of Run
+	beside  sync.WaitGroup  // what Run has begun
+
 	mu     sync.Mutex
 	status Status
 	at     position
@@ -134,6 +137,8 @@ func (f *Follower) Run(ctx context.Context) {
 	if f.ProbeEvery == 0 {
 		f.ProbeEvery = usualProbe
 	}
+	f.running = ctx
+	defer f.beside.Wait()
 	defer f.Feed.Running(false)
 	pause := time.Second
 	for ctx.Err() == nil {

@@ -324,7 +324,7 @@ func (s *stream) check(ctx context.Context) error {
 	})
 	if held > f.LargestSlot {
 		f.log().Error("the slot is let go: the server holds back more of its log than is allowed", "bytes", held, "allowed", f.LargestSlot)
-		go f.letGo(rows[0][1])
+		f.beside.Go(func() { f.letGo(f.running, rows[0][1]) })
 		return fmt.Errorf("%w: the server held back %d MiB of its log for it", errGiven, held>>20)
 	}
 	return s.published(ctx)
@@ -332,14 +332,18 @@ func (s *stream) check(ctx context.Context) error {
 
 // letGo drops the slot when the stream has ended: one in use cannot be dropped. A slot of that name that somebody has made
 // anew since is left alone: it begins behind where the log was when the old one was given up.
-func (f *Follower) letGo(until string) {
+func (f *Follower) letGo(ctx context.Context, until string) {
 	defer func() {
 		if r := recover(); r != nil {
 			f.log().Error("a fault in the larder: the slot is not let go", "fault", r)
 		}
 	}()
-	for range 50 {
-		time.Sleep(200 * time.Millisecond)
+	for i, ended := 0, false; i < 50 && !ended; i++ {
+		select {
+		case <-time.After(200 * time.Millisecond):
+		case <-ctx.Done():
+			ended = true // once more, and at once
+		}
 		if gone, err := f.dropSlot(until); err == nil && gone {
 			return
 		}

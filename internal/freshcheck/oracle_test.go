@@ -7,8 +7,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"jollylarder/internal/core/freshness"
 )
 
 // oracleOf gives the oracle of a generated world, and the reads that it is asked about.
@@ -50,23 +48,4 @@ func TestTheServerKnowsOfNoOtherDependency(t *testing.T) {
 	}
 	t.Logf("%d queries", asked)
 	assert.Greater(t, asked, 1000)
-}
-
-// The oracle is needed: without the safeguard for whole rows it knows of more.
-func TestTheServerKnowsOfWholeRows(t *testing.T) {
-	c := checker(t)
-	defer freshness.SwitchOff(freshness.WholeRows)()
-	for seed := range uint64(25) {
-		o, reads, done := oracleOf(t, c, seed)
-		found := false
-		for _, sql := range reads {
-			missing, _ := o.Missing(sql)
-			found = found || len(missing) > 0
-		}
-		done()
-		if found {
-			return
-		}
-	}
-	t.Error("it finds nothing where something is missing")
 }

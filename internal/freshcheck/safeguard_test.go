@@ -1,3 +1,5 @@
+//go:build safeguards
+
 package freshcheck
 
 import (
@@ -5,7 +7,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/core/freshness"
@@ -96,21 +97,21 @@ func TestEachSafeguardIsNeeded(t *testing.T) {
 	}
 }
 
-// A failure is made as short as it can be.
-func TestShrinking(t *testing.T) {
-	var long Script
-	for i := range 60 {
-		long = append(long, step{session: i})
-	}
-	tries := 0
-	short := shrink(long, 1000, func(s Script) bool {
-		tries++
-		seven, fifty := false, false
-		for _, x := range s {
-			seven, fifty = seven || x.session == 7, fifty || x.session == 50
+// The oracle is needed: without the safeguard for whole rows it knows of more.
+func TestTheServerKnowsOfWholeRows(t *testing.T) {
+	c := checker(t)
+	defer freshness.SwitchOff(freshness.WholeRows)()
+	for seed := range uint64(25) {
+		o, reads, done := oracleOf(t, c, seed)
+		found := false
+		for _, sql := range reads {
+			missing, _ := o.Missing(sql)
+			found = found || len(missing) > 0
 		}
-		return seven && fifty
-	})
-	assert.Equal(t, Script{{session: 7}, {session: 50}}, short)
-	assert.Less(t, tries, 100)
+		done()
+		if found {
+			return
+		}
+	}
+	t.Error("it finds nothing where something is missing")
 }

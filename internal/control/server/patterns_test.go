@@ -62,7 +62,7 @@ func get(h http.Handler, path string) *httptest.ResponseRecorder {
 }
 
 func TestPatternsByOrderFilterAndLimit(t *testing.T) {
-	h := Handler(withPatterns(t, 40))
+	h := New(withPatterns(t, 40))
 	ask := func(filter, order, limit string) (list control.PatternList) {
 		w := get(h, "/v1/patterns?"+url.Values{"filter": {filter}, "order": {order}, "limit": {limit}}.Encode())
 		require.Equal(t, http.StatusOK, w.Code, w.Body.String())
@@ -112,7 +112,7 @@ func TestPatternsByOrderFilterAndLimit(t *testing.T) {
 
 // What the terminal asks once a second, with as many patterns as are told apart.
 func BenchmarkFiftyThousandPatterns(b *testing.B) {
-	h := Handler(withPatterns(b, 48_900))
+	h := New(withPatterns(b, 48_900))
 	for _, q := range []string{"", "filter=c777", "filter=app%3Dquay-boards+took%3E5ms", "order=slowest"} {
 		b.Run(q, func(b *testing.B) {
 			for b.Loop() {

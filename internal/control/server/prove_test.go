@@ -60,7 +60,7 @@ func TestProving(t *testing.T) {
 		}
 		st.AddRollups(append(rows, state.Rollup{At: at, Kind: state.Pattern, Name: "nina-sola-tiku", Minutes: 1, Sums: passed}), at)
 	}
-	h := Handler(&proving{withPatterns(t, 1), &shelf{state: st}})
+	h := New(&proving{withPatterns(t, 1), &shelf{state: st}})
 	p, code := ask[control.Proof](t, h, "GET", "/v1/prove?since=1h", "")
 	require.Equal(t, http.StatusOK, code)
 	assert.InDelta(t, 60, float64(p.Minutes), 5) // time goes on meanwhile
@@ -95,7 +95,7 @@ func TestProving(t *testing.T) {
 // A limit below what is in use is refused, unless it is said that results may go; nothing is changed by a wrong one.
 func TestLimits(t *testing.T) {
 	l := withPatterns(t, 1)
-	h := Handler(l)
+	h := New(l)
 	p, code := ask[control.Problem](t, h, "PUT", "/v1/stock/limit", `{"bytes": 1000}`)
 	assert.Equal(t, http.StatusBadRequest, code)
 	assert.Contains(t, p.Problem, "expected at least 1MiB")

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"crypto/tls"
 	"encoding/json"
 	"errors"
@@ -95,9 +96,59 @@ func listenOwn(path string) (net.Listener, error) {
 	return l, nil
 }
 
-// Handler serves the API.
-func Handler(l Larder) http.Handler {
-	s := &server{l: l}
+// Server serves the API of one larder, on as many listeners as there are. Make it with New.
+type Server struct {
+	handler http.Handler
+	inner   *server
+
+	mu     sync.Mutex
+	open   []*http.Server
+	closed bool
+}
+
+// New makes a server.
+func New(l Larder) *Server {
+	ctx, stop := context.WithCancel(context.Background())
+	s := &server{l: l, ctx: ctx, stop: stop}
+	return &Server{handler: s.handler(), inner: s}
+}
+
+// Close ends all that is being answered, and returns when it has ended. Listeners are to be closed before.
+func (s *Server) Close() {
+	s.inner.stop()
+	s.mu.Lock()
+	s.closed = true
+	list := s.open
+	s.mu.Unlock()
+	for _, x := range list {
+		x.Close()
+	}
+	s.inner.answering.Wait()
+}
+
+// ServeHTTP answers one request.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if !s.inner.begins() {
+		problem(w, http.StatusServiceUnavailable, "this larder is being stopped")
+		return
+	}
+	defer s.inner.answering.Done()
+	s.handler.ServeHTTP(w, r)
+}
+
+// begins notes that something has begun that Close is to wait for; it is false when that has been called.
+func (s *server) begins() bool {
+	s.beginning.Lock()
+	defer s.beginning.Unlock()
+	if s.ctx.Err() != nil {
+		return false
+	}
+	s.answering.Add(1)
+	return true
+}
+
+// handler tells requests apart.
+func (s *server) handler() http.Handler {
 	mux := http.NewServeMux()
 	for pattern, f := range map[string]http.HandlerFunc{
 		"GET /v1/status":             s.status,
@@ -148,6 +199,10 @@ func (s *server) changing(next http.HandlerFunc) http.HandlerFunc {
 
 type server struct {
 	l          Larder
+	ctx        context.Context // ends with Close
+	stop       func()
+	beginning  sync.Mutex
+	answering  sync.WaitGroup
 	remembered remembered
 	common     common
 	forecasts  forecasts
@@ -333,11 +388,11 @@ func (s *server) hold(w http.ResponseWriter, r *http.Request) {
 }
 
 // Serve serves the API on a Unix socket until the listener is closed.
-func Serve(ln net.Listener, l Larder) error { return serve(ln, Handler(l)) }
+func (s *Server) Serve(ln net.Listener) error { return s.serve(ln, s) }
 
 // ServeTCP serves it over TLS to those who know a token.
-func ServeTCP(ln net.Listener, settings *tls.Config, token string, l Larder) error {
-	return serve(tls.NewListener(netutil.LimitListener(ln, MostConnections), settings), withToken(token, Handler(l)))
+func (s *Server) ServeTCP(ln net.Listener, settings *tls.Config, token string) error {
+	return s.serve(tls.NewListener(netutil.LimitListener(ln, MostConnections), settings), withToken(token, s))
 }
 
 // MostConnections is how many connections each of the larder's HTTP servers on TCP takes at once, and idleTime for how long one may ask for
@@ -347,9 +402,17 @@ const (
 	idleTime        = 2 * time.Minute
 )
 
-func serve(ln net.Listener, h http.Handler) error {
-	err := (&http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: idleTime, MaxHeaderBytes: 64 << 10, ConnContext: withPeer,
-		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}).Serve(ln)
+func (s *Server) serve(ln net.Listener, h http.Handler) error {
+	x := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: idleTime, MaxHeaderBytes: 64 << 10, ConnContext: withPeer,
+		BaseContext: func(net.Listener) context.Context { return s.inner.ctx }, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+	s.mu.Lock()
+	if s.closed {
+		s.mu.Unlock()
+		return nil
+	}
+	s.open = append(s.open, x)
+	s.mu.Unlock()
+	err := x.Serve(ln)
 	if errors.Is(err, net.ErrClosed) || errors.Is(err, http.ErrServerClosed) {
 		return nil
 	}

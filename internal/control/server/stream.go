@@ -77,7 +77,12 @@ func (s *server) watch(values, whole bool) *gathering {
 	}
 	if !x.running {
 		x.running = true
-		go s.gather()
+		if s.begins() {
+			go func() {
+				defer s.answering.Done()
+				s.gather()
+			}()
+		}
 	}
 	x.watchers[g] = true
 	if i := g.kind(); x.readers[i] == nil {
@@ -114,8 +119,14 @@ func (s *server) leave(g *gathering) {
 
 // gather reads what happened, until nobody watches any more.
 func (s *server) gather() {
+	pause := time.NewTicker(streamPause)
+	defer pause.Stop()
 	for {
-		time.Sleep(streamPause)
+		select {
+		case <-pause.C:
+		case <-s.ctx.Done():
+			return
+		}
 		if !s.gatherOnce() {
 			return
 		}

@@ -14,7 +14,6 @@ import (
 	"jollylarder/internal/core/analysis"
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/catalog"
-	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
@@ -461,21 +460,18 @@ func BenchmarkWrite(b *testing.B) {
 func TestWhatAFeedTells(t *testing.T) {
 	for name, c := range map[string]struct {
 		tell func(*Feed)
-		off  freshness.Safeguard
 		hit  bool
 	}{
-		"the row":         {func(f *Feed) { f.Changed([]RowChange{change("5", "5")}, now) }, 0, false},
-		"another":         {func(f *Feed) { f.Changed([]RowChange{change("6", "6")}, now) }, 0, true},
-		"it was another":  {func(f *Feed) { f.Changed([]RowChange{change("5", "6")}, now) }, 0, false},
-		"it becomes it":   {func(f *Feed) { f.Changed([]RowChange{change("6", "5")}, now) }, 0, false},
-		"not known":       {func(f *Feed) { f.Changed([]RowChange{{Schema: "public", Table: "berths", Kind: analysis.Update}}, now) }, 0, false},
-		"another table":   {func(f *Feed) { f.Changed([]RowChange{{Schema: "public", Table: "ports", Kind: analysis.Update}}, now) }, 0, true},
-		"a gap":           {func(f *Feed) { f.Lost(now) }, 0, false},
-		"a gap, and then": {func(f *Feed) { f.Lost(now) }, freshness.FeedGaps, true},
-		"a definition":    {func(f *Feed) { f.Redefined(now) }, 0, false},
+		"the row":        {func(f *Feed) { f.Changed([]RowChange{change("5", "5")}, now) }, false},
+		"another":        {func(f *Feed) { f.Changed([]RowChange{change("6", "6")}, now) }, true},
+		"it was another": {func(f *Feed) { f.Changed([]RowChange{change("5", "6")}, now) }, false},
+		"it becomes it":  {func(f *Feed) { f.Changed([]RowChange{change("6", "5")}, now) }, false},
+		"not known":      {func(f *Feed) { f.Changed([]RowChange{{Schema: "public", Table: "berths", Kind: analysis.Update}}, now) }, false},
+		"another table":  {func(f *Feed) { f.Changed([]RowChange{{Schema: "public", Table: "ports", Kind: analysis.Update}}, now) }, true},
+		"a gap":          {func(f *Feed) { f.Lost(now) }, false},
+		"a definition":   {func(f *Feed) { f.Redefined(now) }, false},
 	} {
 		t.Run(name, func(t *testing.T) {
-			defer freshness.SwitchOff(c.off)()
 			e, s := begin(t, Options{})
 			keep(e, s, read)
 			const sql = "select n from berths where id = 5"

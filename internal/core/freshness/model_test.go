@@ -6,7 +6,6 @@ import (
 	"slices"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 )
 
@@ -254,34 +253,4 @@ func TestNobodyReadsOld(t *testing.T) {
 			}
 		}
 	})
-}
-
-// Each safeguard is needed: without it the same check finds an old answer.
-func TestEverySafeguardIsNeeded(t *testing.T) {
-	defer func(n int) { fewestCells = n }(fewestCells)
-	for name, s := range map[string]Safeguard{
-		"clock moved": ClockMoved, "pending at sending": PendingAtSending, "other columns": OtherColumns, "new keys wait": NewKeysWait, "unique found": UniqueFound, "assigned": Assigned,
-	} {
-		back := SwitchOff(s)
-		found := false
-		for seed := 0; seed < 40000 && !found; seed++ {
-			found = violates(seed)
-		}
-		back()
-		assert.True(t, found, "%s may be left out unnoticed", name)
-	}
-}
-
-// violates runs one history from a seed and says whether it broke the contract.
-func violates(seed int) (broken bool) {
-	gen := rapid.Custom(func(t *rapid.T) bool {
-		w := newWorld()
-		for range 200 {
-			if w.step(t) != nil {
-				return true
-			}
-		}
-		return false
-	})
-	return gen.Example(seed)
 }

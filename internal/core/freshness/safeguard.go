@@ -1,9 +1,7 @@
 package freshness
 
-import "sync/atomic"
-
-// Safeguard is one of the rules by which nobody is given an old answer. Tests switch them off one at a time, and show that
-// what checks answers then finds an old one.
+// Safeguard is one of the rules by which nobody is given an old answer. Tests that are built with the tag
+// safeguards switch them off one at a time, and show that what checks answers then finds an old one.
 type Safeguard uint64
 
 // The safeguards. Those of the package itself come first; the others are kept where they are named.
@@ -42,14 +40,3 @@ const (
 	SchemasAnew                            // which schemas a session uses is asked anew after what may have changed which there are
 	OtherServers                           // sessions of a server that answered before are neither answered nor learned from
 )
-
-var off atomic.Uint64
-
-// Off says whether a safeguard is switched off. Outside tests none ever is.
-func Off(s Safeguard) bool { return off.Load()&uint64(s) != 0 }
-
-// SwitchOff switches a safeguard off, until what it gives is called. It is for tests alone.
-func SwitchOff(s Safeguard) (back func()) {
-	off.Or(uint64(s))
-	return func() { off.And(^uint64(s)) }
-}

@@ -116,7 +116,7 @@ func (s *session) put(questions []*question, msg []byte) {
 	written := false
 	defer func() {
 		if !written { // nobody would ever answer it
-			s.cut()
+			s.cut(errAsking)
 		}
 	}()
 	s.outside(func() { written = s.write(msg) })
@@ -167,10 +167,11 @@ func (q *question) end() {
 // questionName names the statement and the portal by which the larder asks, so that none of the client's is touched.
 const questionName = "jolly larder asks"
 
-// questionMessages asks one thing and leaves nothing behind.
+// questionMessages asks one thing and leaves nothing behind, but where it is cut short: a server that has cancelled it skips its
+// end. So it begins by clearing away what another may have left.
 func questionMessages(sql string) []byte {
 	const name = questionName
-	return encoded(nil, &pgproto3.Parse{Name: name, Query: sql}, &pgproto3.Bind{DestinationPortal: name, PreparedStatement: name}, &pgproto3.Execute{Portal: name},
+	return encoded(nil, &pgproto3.Close{ObjectType: 'S', Name: name}, &pgproto3.Parse{Name: name, Query: sql}, &pgproto3.Bind{DestinationPortal: name, PreparedStatement: name}, &pgproto3.Execute{Portal: name},
 		&pgproto3.Close{ObjectType: 'P', Name: name}, &pgproto3.Close{ObjectType: 'S', Name: name}, &pgproto3.Sync{})
 }
 
@@ -246,7 +247,9 @@ func messageOf(body []byte) string {
 
 // lacking says whether an error's code means that the server does not know what it was asked for, and not that it had no
 // time for it or the like. Source: class 42 of the manual's "PostgreSQL Error Codes", and feature_not_supported.
-func lacking(code string) bool { return strings.HasPrefix(code, "42") || code == "0A000" }
+func lacking(code string) bool {
+	return strings.HasPrefix(code, "42") && code != "42P05" && code != "42P03" || code == "0A000" // but for names that are taken
+}
 
 // lacks is lacking for the body of an error message.
 func lacks(body []byte) bool {

@@ -1,12 +1,15 @@
 package postgres
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -300,4 +303,42 @@ func TestConversationsFollowAServer(t *testing.T) {
 		assert.False(t, k.eng.Writing(), "every ticket has come to its end")
 		assert.Empty(t, k.misused)
 	})
+}
+
+// A question that the server cuts short anywhere leaves nothing that the next would fail by.
+func TestQuestionsThatAreCutShort(t *testing.T) {
+	ask := func(names map[string]bool, failAt int) (failed bool) {
+		r := pgproto3.NewBackend(bytes.NewReader(questionMessages("select 1")), io.Discard)
+		for i := 0; ; i++ {
+			m, err := r.Receive()
+			require.NoError(t, err)
+			if _, ok := m.(*pgproto3.Sync); ok {
+				return failed
+			}
+			if failed {
+				continue // the server skips it
+			}
+			failed = i == failAt
+			switch m := m.(type) {
+			case *pgproto3.Parse:
+				failed = failed || names[m.Name]
+				names[m.Name] = !failed
+			case *pgproto3.Bind:
+				failed = failed || !names[m.PreparedStatement]
+			case *pgproto3.Close:
+				if m.ObjectType == 'S' && !failed {
+					delete(names, m.Name)
+				}
+			}
+		}
+	}
+	for at := range 6 {
+		names := map[string]bool{}
+		require.True(t, ask(names, at))
+		assert.False(t, ask(names, -1), "after a failure at message %d", at)
+		assert.Empty(t, names)
+	}
+	for code, want := range map[string]bool{"42703": true, "42883": true, "0A000": true, "57014": false, "42P05": false, "42P03": false, "25P02": false} {
+		assert.Equal(t, want, lacking(code), code)
+	}
 }

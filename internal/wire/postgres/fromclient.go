@@ -79,7 +79,7 @@ func (s *session) afterFault(r any) (more bool) {
 	if s.partly {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		s.cut()
+		s.cut(errFault)
 		return false
 	}
 	clear(s.held)

@@ -122,7 +122,7 @@ func (s *session) arrived(o *outbound, now time.Time) (write, leads, more bool) 
 func (s *session) lost() (waiting bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.clientGone = true
+	s.endsBy(errUnread)
 	return s.waiting()
 }
 
@@ -284,7 +284,7 @@ func whole(kind byte) bool { return strings.IndexByte("DdTtV", kind) < 0 }
 // forward writes what has been collected, up to pos.
 func (s *session) forward(o *outbound, pos int) bool {
 	if pos > o.from && !s.clientGone && !s.writeClient(o.buf[o.from:pos]) {
-		s.clientGone = true
+		s.endsBy(errUnread)
 	}
 	o.from = pos
 	return !s.clientGone || s.waiting()

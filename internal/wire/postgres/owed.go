@@ -99,7 +99,7 @@ func (c *conversation) owesQuery(t engine.Ticket) bool {
 // owedQuery appends a query whose answer is for nobody, as part of a batch.
 func (c *conversation) owedQuery(x *exchange, dst []byte) []byte {
 	c.answeredInBlock = false
-	for _, kind := range []byte("PBECC") {
+	for _, kind := range []byte("CPBECC") {
 		c.expects(x, expected{kind: kind, silent: true})
 	}
 	whole := questionMessages(anyQuery)

@@ -314,6 +314,9 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 	}
 	defer origin.Close()
 	defer noteOwn(origin)()
+	if start.cancel || start.other { // of which no session takes care
+		defer context.AfterFunc(s.running(), func() { origin.Close() })()
+	}
 	if start.cancel && len(start.raw) > cancelHeader {
 		if x := s.cancels.session(start.raw[cancelHeader:]); x != nil {
 			x.hurryOn() // the statement may be waiting for what another session fetches
@@ -329,6 +332,7 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 		_ = origin.SetReadDeadline(time.Now().Add(set.StartTime))
 		_, _ = io.Copy(client, origin)
 	case start.cancel:
+		_ = origin.SetReadDeadline(time.Now().Add(set.ConnectTime))
 		_, _ = io.Copy(io.Discard, origin) // the server closes when it has acted; so does this
 	default:
 		start.identity.Origin, start.identity.Own = s.Name, own

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"errors"
 	"net"
 	"sync"
 	"sync/atomic"
@@ -47,6 +48,7 @@ type session struct {
 	crowded    bool       // fromClient waits on room for fewer outstanding replies
 	room       *sync.Cond // of mu
 	clientGone bool
+	cause      error // by which the session ends, once it does
 	originGone bool
 	active     time.Time
 	parameters map[string]string
@@ -122,7 +124,7 @@ func (s *session) run() {
 	s.fromClientSafely()
 	s.mu.Lock()
 	told := s.clientGone
-	s.clientGone = true
+	s.endsBy(errClient)
 	waiting := s.waiting()
 	s.mu.Unlock()
 	if told {
@@ -155,6 +157,7 @@ func (s *session) fromClientSafely() {
 func (s *session) close() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.server.log().Debug("a connection has ended", "client", s.address(), "cause", s.cause)
 	s.server.cancels.forget(s.cancelKey, s)
 	s.unreserve()
 	if s.eng == nil {
@@ -181,19 +184,20 @@ func (s *session) admit() {
 	s.aside(s.askAhead)
 }
 
-// aside runs something beside the session's two goroutines; a fault in it ends the session and nothing else.
+// aside runs something beside the session's two goroutines, which may last longer than the session, but no longer than the server. A
+// fault in it ends the session and nothing else.
 func (s *session) aside(f func()) {
-	go func() {
+	s.server.wg.Go(func() {
 		defer func() {
 			if r := recover(); r != nil {
 				s.server.fault("a connection was ended", r)
 				s.mu.Lock()
 				defer s.mu.Unlock()
-				s.cut()
+				s.cut(errFault)
 			}
 		}()
 		f()
-	}()
+	})
 }
 
 // outside runs something with mu given up. It is called with mu held.
@@ -226,6 +230,7 @@ func (s *session) endQuestions() {
 		s.server.Engine.LostServer(s.server.Name)
 	}
 	s.originGone = true
+	s.causes(errOrigin)
 	s.hurry()
 	for _, x := range s.queue.all() {
 		if x.question != nil {
@@ -254,7 +259,7 @@ func (s *session) end(code, message, hint string) {
 	if s.clientGone {
 		return
 	}
-	s.clientGone = true
+	s.endsBy(errors.New(message))
 	_ = s.client.SetWriteDeadline(time.Now().Add(time.Second)) // one that does not read must not hold up the others
 	s.telling.Lock()
 	defer s.telling.Unlock()
@@ -291,7 +296,7 @@ func (s *session) lose(why string, now time.Time) {
 	if s.login || private {
 		// What comes next is in part for nobody, or not for the client as it comes; or nobody knows who the client is.
 		s.server.log().Error("a connection had to be ended: its conversation could not be followed", "why", why, "client", s.address())
-		s.cut()
+		s.cut(errLost)
 		return
 	}
 	s.server.log().Warn("a conversation is no longer followed, and only relayed", "why", why, "client", s.address())
@@ -303,9 +308,37 @@ func (s *session) lose(why string, now time.Time) {
 	x.closed, x.synced = true, true // until the connection ends
 }
 
-// cut ends the session at once, both ways. It is called with mu held.
-func (s *session) cut() {
+// The causes of a session's end that are told to nobody else.
+var (
+	errClient  = errors.New("the client ended it")
+	errOrigin  = errors.New("the database ended it")
+	errUnread  = errors.New("the client could not be written to")
+	errLost    = errors.New("its conversation could not be followed")
+	errFault   = errors.New("a fault in the larder")
+	errStopped = errors.New("the larder is being stopped")
+	errAsking  = errors.New("a question of the larder's own could not be put")
+)
+
+// endsBy notes that the session ends, and by what: what ends it first is the cause. It is called with mu held.
+func (s *session) endsBy(cause error) {
 	s.clientGone = true
+	s.causes(cause)
+}
+
+// causes notes what a session ends by, if nothing has ended it before.
+func (s *session) causes(cause error) {
+	switch {
+	case s.cause != nil:
+	case s.ending.Load():
+		s.cause = errStopped
+	default:
+		s.cause = cause
+	}
+}
+
+// cut ends the session at once, both ways. It is called with mu held.
+func (s *session) cut(why error) {
+	s.endsBy(why)
 	s.client.sever()
 	s.origin.sever()
 }

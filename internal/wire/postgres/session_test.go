@@ -9,9 +9,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
@@ -147,4 +149,82 @@ func TestQuestionsAreNotPutIntoAClientsTransaction(t *testing.T) {
 	defer s.mu.Unlock()
 	require.Equal(t, 3, s.queue.len(), "while the session is at rest, they are put: for its settings and the first two about the catalog")
 	require.NotNil(t, s.queue.last().question)
+}
+
+// causes is a log that hands on why connections ended.
+type causes struct {
+	slog.Handler
+	seen chan string
+}
+
+func (h causes) Enabled(context.Context, slog.Level) bool { return true }
+
+func (h causes) Handle(_ context.Context, r slog.Record) error {
+	r.Attrs(func(a slog.Attr) bool {
+		if a.Key == "cause" {
+			h.seen <- a.Value.String()
+		}
+		return true
+	})
+	return nil
+}
+
+// A session has one end, and is told to have ended by what came first.
+func TestWhatEndsASession(t *testing.T) {
+	start := "\x00\x00\x00\x13\x00\x03\x00\x00user\x00ines\x00\x00"
+	ready := "R\x00\x00\x00\x08\x00\x00\x00\x00Z\x00\x00\x00\x05I"
+	for name, c := range map[string]struct {
+		ends  func(srv *Server, client, origin net.Conn)
+		cause string
+	}{
+		"its client":         {func(_ *Server, client, _ net.Conn) { client.Close() }, "the client ended it"},
+		"its database":       {func(_ *Server, _, origin net.Conn) { origin.Close() }, "the database ended it"},
+		"the larder's end":   {func(srv *Server, _, _ net.Conn) { srv.Close() }, "the larder is being stopped"},
+		"a drain":            {func(srv *Server, _, _ net.Conn) { srv.Drain(context.Background()) }, "jolly larder is being stopped"},
+		"a message too long": {func(_ *Server, client, _ net.Conn) { _, _ = io.WriteString(client, "Q\x00\x00\x07\xd0") }, "jolly larder takes no message longer than 1000 bytes; this one has 2001"},
+		"both, the client first": {func(_ *Server, client, origin net.Conn) {
+			client.Close()
+			time.Sleep(20 * time.Millisecond)
+			origin.Close()
+		}, "the client ended it"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body}, time.Now())
+			require.NoError(t, err)
+			defer e.Close()
+			reader := e.NewSession(engine.Identity{Database: "ines", User: "ines"}) // so that nothing is asked
+			reader.Asking(engine.NeedCatalog, time.Now())
+			reader.LearnedCatalog([]catalog.Row{{What: "relation", Schema: "public", Name: "berths", Flags: "r"}}, time.Now())
+			seen := make(chan string, 10)
+			theirs, mine := net.Pipe()
+			server, far := net.Pipe()
+			defer theirs.Close()
+			defer far.Close()
+			srv := &Server{Engine: e, Origin: "origin:5432", Log: slog.New(causes{slog.DiscardHandler, seen}), Dial: func(context.Context, string) (net.Conn, error) { return server, nil }}
+			srv.Configure(Settings{StartTime: 5 * time.Second, LostTime: 5 * time.Second, LargestMessage: 1000, Unchallenged: Anybody})
+			ended := make(chan struct{})
+			go func() {
+				srv.track(mine)
+				srv.handle(mine, false)
+				srv.untrack(mine)
+				server.Close()
+				close(ended)
+			}()
+			_, err = io.WriteString(theirs, start)
+			require.NoError(t, err)
+			greeting := make([]byte, len(start))
+			_, err = io.ReadFull(far, greeting)
+			require.NoError(t, err)
+			go func() { _, _ = io.WriteString(far, ready) }()
+			_, err = io.ReadFull(theirs, make([]byte, len(ready)))
+			require.NoError(t, err)
+			go func() { _, _ = io.Copy(io.Discard, theirs) }()
+			go func() { _, _ = io.Copy(io.Discard, far) }()
+			require.Eventually(t, func() bool { return srv.Clients() == 1 }, 5*time.Second, time.Millisecond)
+			c.ends(srv, theirs, far)
+			<-ended
+			assert.Equal(t, c.cause, <-seen)
+			assert.Empty(t, seen)
+		})
+	}
 }
