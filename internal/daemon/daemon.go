@@ -165,7 +165,7 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 	}
 	l.followChanges()
 	l.fetchAtStart()
-	l.wg.Go(l.tick)
+	l.begin()
 	l.wg.Go(l.watchRules)
 	l.wg.Go(l.watchSamples)
 	return l, nil
@@ -174,43 +174,6 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 func (l *Larder) complain(err error) {
 	if err != nil {
 		l.log.Error("a part of the larder ended", "error", err)
-	}
-}
-
-// tick drives what happens from time to time.
-func (l *Larder) tick() {
-	t := time.NewTicker(50 * time.Millisecond)
-	defer t.Stop()
-	ended := make(chan struct{})
-	defer func() { <-ended }()
-	go func() { // what writes to a disk is not to hold up the rest
-		defer close(ended)
-		slow := time.NewTicker(time.Second)
-		defer slow.Stop()
-		for {
-			select {
-			case now := <-slow.C:
-				l.rollups.tick(now)
-				_, kept, limit := l.engine.Kept()
-				o := l.engine.Overhead()
-				l.collector.tick(kept, kept+o.Patterns.Used+o.Texts.Used+o.Sessions.Used, limit+o.Limit, now)
-			case <-l.ended:
-				return
-			}
-		}
-	}()
-	for n := 0; ; n++ {
-		select {
-		case now := <-t.C:
-			l.engine.Tick(now)
-			if n%10 == 0 {
-				for _, o := range l.origins {
-					o.server.EndIdle()
-				}
-			}
-		case <-l.ended:
-			return
-		}
 	}
 }
 

@@ -8,7 +8,6 @@ import (
 	"runtime/metrics"
 	"strconv"
 	"syscall"
-	"time"
 
 	"jollylarder/internal/control"
 )
@@ -95,17 +94,13 @@ type collector struct {
 	percent int
 	most    int64
 	peak    int64 // of what was used since memory was last given back
-	at      time.Time
 }
 
 // givenBackFrom is how many bytes must have been used before any are given back at once.
 const givenBackFrom = 16 << 20
 
-func (c *collector) tick(kept, used, most int64, now time.Time) {
-	if now.Sub(c.at) < 5*time.Second {
-		return
-	}
-	c.at = now
+// look sets when the collector runs, by how many bytes are kept and used, and may be used at most.
+func (c *collector) look(kept, used, most int64) {
 	if os.Getenv("GOMEMLIMIT") == "" && most != c.most {
 		// The limits for results and for everything else together. Near that, memory is collected more often.
 		c.most = most

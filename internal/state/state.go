@@ -11,7 +11,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"time"
 
@@ -20,27 +19,6 @@ import (
 
 // FileName is the file's name in the directory for state.
 const FileName = "larder.db"
-
-const version = 2
-
-const schema = `
-create table if not exists history (id integer primary key, at integer not null, kind text not null, who text not null,
-  why text not null, text blob not null, changes text not null, forecast text not null, hour text not null, day text not null);
-create table if not exists drafts (who text primary key, at integer not null, base text not null, text blob not null);
-create table if not exists patterns (id text primary key, text text not null) without rowid;
-create table if not exists inputs (rule text not null, place integer not null, key blob not null, primary key (rule, place)) without rowid;
-`
-
-// numbersTable is the table of Rollups.
-func numbersTable() string {
-	return "create table if not exists numbers (step integer not null, at integer not null, kind text not null, name text not null, " +
-		strings.Join(columns, " not null default 0, ") + " not null default 0, primary key (step, at, kind, name)) without rowid;"
-}
-
-// fromFirst takes over the numbers of the first version, which told less.
-const fromFirst = `insert or ignore into numbers (step, at, kind, name, minutes, hits, misses, passes, writes, pass_waited, spared, drops)
-  select step, at, case pattern when '' then '' else 'pattern' end, pattern, step / 60, hits, misses, passes, writes, waited, spared, drops from rollups;
-drop table rollups;`
 
 // Store is safe for concurrent use.
 type Store struct {
@@ -124,11 +102,11 @@ func (s *Store) open(path string) (err error) {
 		if err := db.QueryRow("pragma user_version").Scan(&have); err != nil {
 			return &damagedError{err}
 		}
-		if have > version {
+		if have > len(migrations) {
 			return fmt.Errorf("it was written by a newer version of the larder")
 		}
 	}
-	if err := prepare(db); err != nil {
+	if err := migrate(db, len(migrations)); err != nil {
 		return err
 	}
 	for _, name := range []string{"", "-wal", "-shm"} { // the directory may be another's, and open to others
@@ -144,28 +122,6 @@ func (s *Store) open(path string) (err error) {
 	return nil
 }
 
-// prepare makes the tables, and takes over what an earlier version wrote.
-func prepare(db *sql.DB) error {
-	tx, err := db.Begin()
-	if err != nil {
-		return err
-	}
-	defer func() { _ = tx.Rollback() }() // which does nothing behind Commit
-	if _, err := tx.Exec(schema + numbersTable() + fmt.Sprintf("pragma user_version = %d", version)); err != nil {
-		return err
-	}
-	var first int
-	if err := tx.QueryRow("select count(*) from sqlite_master where type = 'table' and name = 'rollups'").Scan(&first); err != nil {
-		return err
-	}
-	if first > 0 {
-		if _, err := tx.Exec(fromFirst); err != nil {
-			return err
-		}
-	}
-	return tx.Commit()
-}
-
 // inMemory has numbers end with the program, where there is no file for them.
 func (s *Store) inMemory() {
 	db, err := sql.Open("sqlite", ":memory:")
@@ -173,7 +129,7 @@ func (s *Store) inMemory() {
 		return
 	}
 	db.SetMaxOpenConns(1) // each has a memory of its own
-	if prepare(db) != nil {
+	if migrate(db, len(migrations)) != nil {
 		db.Close()
 		return
 	}

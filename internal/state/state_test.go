@@ -191,23 +191,50 @@ func TestRollupsAreThinnedWithAge(t *testing.T) {
 	assert.Equal(t, 1, count("step = 3600 and name = 'p299'"), "those waited for most remain")
 }
 
-// What the first version wrote is taken over.
-func TestNumbersOfTheFirstVersion(t *testing.T) {
+// What an earlier version wrote is taken over, from whichever version, and once only.
+func TestWhatEarlierVersionsWroteIsTakenOver(t *testing.T) {
+	for from := range len(migrations) {
+		dir := t.TempDir()
+		db, err := sql.Open("sqlite", filepath.Join(dir, FileName))
+		require.NoError(t, err)
+		require.NoError(t, migrate(db, from))
+		if from == 1 {
+			_, err = db.Exec("insert into rollups values (60, ?, '', 10, 4, 1, 5, 0, 2, 3000000, 2000000)", now.Unix()/60*60)
+			require.NoError(t, err)
+		}
+		require.NoError(t, db.Close())
+		for range 2 {
+			s := Open(dir, now)
+			require.Empty(t, s.Problem()+s.Notice())
+			sum := s.Sum(Everything, "", now.Add(-time.Hour), now.Add(time.Hour))
+			if from == 1 {
+				assert.Equal(t, uint64(10), sum.Calls())
+				assert.Equal(t, 3*time.Second, sum.AllWaited())
+				assert.Equal(t, 2*time.Second, sum.Spared)
+			}
+			s.Close()
+		}
+	}
+}
+
+// A migration that fails leaves the file as it was; a file of a later version is left alone.
+func TestMigrationsThatCannotBeMade(t *testing.T) {
 	dir := t.TempDir()
-	db, err := sql.Open("sqlite", filepath.Join(dir, FileName))
+	path := filepath.Join(dir, FileName)
+	db, err := sql.Open("sqlite", path)
 	require.NoError(t, err)
-	_, err = db.Exec(schema + `create table rollups (step integer not null, at integer not null, pattern text not null, calls integer not null, hits integer not null, misses integer not null,
-		passes integer not null, writes integer not null, drops integer not null, waited integer not null, spared integer not null, primary key (step, at, pattern)) without rowid;
-		insert into rollups values (60, ` + fmt.Sprint(now.Unix()/60*60) + `, '', 10, 4, 1, 5, 0, 2, 3000000, 2000000); pragma user_version = 1`)
+	_, err = db.Exec("create table inputs (mine text)")
+	require.NoError(t, err)
+	assert.ErrorContains(t, migrate(db, len(migrations)), "version 1")
+	var version, tables int
+	require.NoError(t, db.QueryRow("pragma user_version").Scan(&version))
+	require.NoError(t, db.QueryRow("select count(*) from sqlite_master where type = 'table'").Scan(&tables))
+	assert.Zero(t, version)
+	assert.Equal(t, 1, tables, "nothing half made")
+	_, err = db.Exec(fmt.Sprintf("pragma user_version = %d", len(migrations)+1))
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
-	for range 2 { // and once only
-		s := Open(dir, now)
-		require.Empty(t, s.Problem()+s.Notice())
-		sum := s.Sum(Everything, "", now.Add(-time.Hour), now.Add(time.Hour))
-		assert.Equal(t, uint64(10), sum.Calls())
-		assert.Equal(t, 3*time.Second, sum.AllWaited())
-		assert.Equal(t, 2*time.Second, sum.Spared)
-		s.Close()
-	}
+	s := Open(dir, now)
+	defer s.Close()
+	assert.Contains(t, s.Problem(), "newer version")
 }

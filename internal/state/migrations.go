@@ -1,0 +1,49 @@
+package state
+
+import (
+	"database/sql"
+	"fmt"
+	"strings"
+)
+
+// migrations bring a file from one version to the next, the first of them from nothing. The version of a file is its user_version.
+// Those that have been released never change: what is to be otherwise is a migration more.
+var migrations = [...]string{
+	`create table history (id integer primary key, at integer not null, kind text not null, who text not null,
+  why text not null, text blob not null, changes text not null, forecast text not null, hour text not null, day text not null);
+create table drafts (who text primary key, at integer not null, base text not null, text blob not null);
+create table patterns (id text primary key, text text not null) without rowid;
+create table inputs (rule text not null, place integer not null, key blob not null, primary key (rule, place)) without rowid;
+create table rollups (step integer not null, at integer not null, pattern text not null, calls integer not null, hits integer not null,
+  misses integer not null, passes integer not null, writes integer not null, drops integer not null, waited integer not null,
+  spared integer not null, primary key (step, at, pattern)) without rowid;`,
+
+	// Numbers tell more, and of more than patterns.
+	`create table numbers (step integer not null, at integer not null, kind text not null, name text not null, ` +
+		strings.Join(columns, " not null default 0, ") + ` not null default 0, primary key (step, at, kind, name)) without rowid;
+insert into numbers (step, at, kind, name, minutes, hits, misses, passes, writes, pass_waited, spared, drops)
+  select step, at, case pattern when '' then '' else 'pattern' end, pattern, step / 60, hits, misses, passes, writes, waited, spared, drops from rollups;
+drop table rollups;`,
+}
+
+// migrate brings a file to a version, one after the other: each is there as a whole, or not at all.
+func migrate(db *sql.DB, to int) error {
+	var have int
+	if err := db.QueryRow("pragma user_version").Scan(&have); err != nil {
+		return err
+	}
+	for v := have; v < to; v++ {
+		tx, err := db.Begin()
+		if err != nil {
+			return err
+		}
+		if _, err = tx.Exec(migrations[v] + fmt.Sprintf("pragma user_version = %d", v+1)); err == nil {
+			err = tx.Commit()
+		}
+		if err != nil {
+			_ = tx.Rollback()
+			return fmt.Errorf("bringing the state to version %d: %w", v+1, err)
+		}
+	}
+	return nil
+}
