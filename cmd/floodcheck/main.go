@@ -50,6 +50,7 @@ func main() {
 	}
 }
 
+// run it is long, as it is one script from its first flood to its last.
 func run() error {
 	var limit syscall.Rlimit
 	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {

@@ -124,18 +124,8 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 			l.end()
 		}
 	}()
-	for i, o := range cfg.Origins {
-		x := &origin{server: &wire.Server{Engine: e.Engine, Name: o.Name, Origin: o.Address, Log: l.log}}
-		x.server.Configure(*sets[i])
-		for _, address := range o.Listen {
-			ln, err := listen(address)
-			if err != nil {
-				return nil, fmt.Errorf("listening for clients: %w: choose another address with --listen, or listen in the configuration", err)
-			}
-			x.listeners = append(x.listeners, ln)
-			l.close = append(l.close, func() { ln.Close() })
-		}
-		l.origins = append(l.origins, x)
+	if err := l.listen(sets); err != nil {
+		return nil, err
 	}
 	if cfg.Control != "" {
 		cl, err := controlserver.Listen(cfg.Control)
@@ -151,6 +141,35 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 	if err := l.serveMetrics(cfg.Metrics); err != nil {
 		return nil, err
 	}
+	l.serve(sets)
+	l.followChanges()
+	l.fetchAtStart()
+	l.begin()
+	l.wg.Go(l.watchRules)
+	l.wg.Go(l.watchSamples)
+	return l, nil
+}
+
+// listen opens what clients connect to.
+func (l *Larder) listen(sets []*wire.Settings) error {
+	for i, o := range l.cfg.Origins {
+		x := &origin{server: &wire.Server{Engine: l.engine.Engine, Name: o.Name, Origin: o.Address, Log: l.log}}
+		x.server.Configure(*sets[i])
+		for _, address := range o.Listen {
+			ln, err := listen(address)
+			if err != nil {
+				return fmt.Errorf("listening for clients: %w: choose another address with --listen, or listen in the configuration", err)
+			}
+			x.listeners = append(x.listeners, ln)
+			l.close = append(l.close, func() { ln.Close() })
+		}
+		l.origins = append(l.origins, x)
+	}
+	return nil
+}
+
+// serve begins to serve clients, and to fetch ahead where the configuration says so.
+func (l *Larder) serve(sets []*wire.Settings) {
 	for i, o := range l.origins {
 		for _, ln := range o.listeners {
 			l.wg.Go(func() { l.complain(o.server.Serve(ln)) })
@@ -163,12 +182,6 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 			l.wg.Go(func() { f.Run(ctx) })
 		}
 	}
-	l.followChanges()
-	l.fetchAtStart()
-	l.begin()
-	l.wg.Go(l.watchRules)
-	l.wg.Go(l.watchSamples)
-	return l, nil
 }
 
 func (l *Larder) complain(err error) {

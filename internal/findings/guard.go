@@ -200,24 +200,7 @@ func promise(e *larder.Larder, g control.Guard) (out []control.Promise) {
 		say(control.Age, "Writes around it are not seen: of those an answer knows nothing, and %s.", bound)
 	}
 	for _, f := range g.Feeds {
-		where := f.Database
-		if f.Origin != "" {
-			where = f.Origin + "/" + f.Database
-		}
-		switch {
-		case f.Mode == "stream":
-			say(control.Well, "Writes around it in %s count %s after their commit, as measured.", where, lag(f.LagMS))
-			if n := len(f.Polled); n > 0 {
-				say(control.Age, "%s of %s counters alone tell, up to some 11 s later: %s.", count(n, "table", "tables"), where, some(f.Polled))
-			}
-		case f.Mode == "poll":
-			say(control.Age, "Writes around it in %s are found by the server's counters, up to %s later.", where, lag(f.LagMS))
-		default:
-			say(control.Trouble, "Writes around it in %s are not seen at this moment: an answer %s. %s", where, bound, f.Problem)
-		}
-		if f.Mode != "" && f.Problem != "" {
-			say(control.Trouble, "%s", f.Problem)
-		}
+		promiseOf(f, bound, say)
 	}
 	if aged > 0 {
 		say(control.Age, "%s an age: their answers may be as old as their TTL, whatever is written.", count(aged, "rule accepts", "rules accept"))
@@ -226,6 +209,28 @@ func promise(e *larder.Larder, g control.Guard) (out []control.Promise) {
 		say(control.Age, "%s so that each drops everything: a declaration would tell what it writes.", count(n, "pattern's effect is not known,", "patterns' effects are not known,"))
 	}
 	return out
+}
+
+// promiseOf says what holds of a change feed; bound is how old an answer may be without one.
+func promiseOf(f control.Feed, bound string, say func(level, format string, args ...any)) {
+	where := f.Database
+	if f.Origin != "" {
+		where = f.Origin + "/" + f.Database
+	}
+	switch {
+	case f.Mode == "stream":
+		say(control.Well, "Writes around it in %s count %s after their commit, as measured.", where, lag(f.LagMS))
+		if n := len(f.Polled); n > 0 {
+			say(control.Age, "%s of %s counters alone tell, up to some 11 s later: %s.", count(n, "table", "tables"), where, some(f.Polled))
+		}
+	case f.Mode == "poll":
+		say(control.Age, "Writes around it in %s are found by the server's counters, up to %s later.", where, lag(f.LagMS))
+	default:
+		say(control.Trouble, "Writes around it in %s are not seen at this moment: an answer %s. %s", where, bound, f.Problem)
+	}
+	if f.Mode != "" && f.Problem != "" {
+		say(control.Trouble, "%s", f.Problem)
+	}
 }
 
 func lag(ms float64) string {

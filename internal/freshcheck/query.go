@@ -201,6 +201,7 @@ func (q *queries) numbers(depth int, outer []item, ctes []relation) string {
 }
 
 // value makes an item of a list of results, without a name.
+// It has many branches, as it has a case of its own for each kind of value.
 func (q *queries) value(items []item, depth int, ctes []relation) (string, byte) {
 	sql, c, _ := q.column(items, 0)
 	if sql == "" {
@@ -257,6 +258,7 @@ func (q *queries) value(items []item, depth int, ctes []relation) (string, byte)
 }
 
 // query makes a random query, which may name the columns of the items around it.
+// It is long, as it has a case of its own for each kind there is.
 func (q *queries) query(depth int, outer []item, ctes []relation) (string, []column) {
 	with := ""
 	if depth > 0 && q.chance(5) {

@@ -442,6 +442,7 @@ func (r *run) start(c *client, sql string, mode int) chan string {
 var errOld = errors.New("an answer was another than the database's")
 
 // step does one step. An error is a violation if it is errOld, or else a fault of the checker's surroundings.
+// It is long, as it has a case of its own for each kind there is.
 func (r *run) step(s step) error {
 	c := r.clients[s.session]
 	r.counts.Operations++

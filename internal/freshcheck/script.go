@@ -74,6 +74,7 @@ func (s Script) String() string {
 const sessionCount = 4
 
 // newScript makes a random one of n steps.
+// It is long, as it has a case of its own for each kind there is.
 func newScript(w *world, r *rand.Rand, n int, next *int64, feed bool) Script {
 	var out Script
 	hot := make([]string, 6) // what is asked again and again, or there would be no hits

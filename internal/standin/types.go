@@ -333,6 +333,7 @@ func (t *typer) param(number int, oid uint32) uint32 {
 }
 
 // expr gives the type of an expression, or 0.
+// It is long, as it has a case of its own for each kind there is.
 func (t *typer) expr(n *pg.Node) uint32 {
 	switch {
 	case n == nil:

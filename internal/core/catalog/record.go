@@ -267,6 +267,7 @@ func (r Row) read() (record, error) {
 }
 
 // readOther gives what a row says that is about no relation.
+// It has many branches, as it has a case of its own for each kind there is.
 func (r Row) readOther(at, other fullName) (record, error) {
 	switch r.What {
 	case "function":

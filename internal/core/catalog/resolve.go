@@ -195,6 +195,16 @@ func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
 	for _, n := range f.Reads {
 		r.readName(f, n, how, way)
 	}
+	r.changes(f, how)
+	r.calls(f, how, way)
+	r.times(f, way)
+	r.out.AnyRows = r.out.AnyRows || f.AnyRows
+	r.out.Remembers = r.out.Remembers || f.Remembers && !freshness.Off(freshness.ParsedUnder)
+	r.out.private = r.out.private || f.Private || len(f.Types) > 0
+}
+
+// changes takes in what a statement writes, and to what it gives privileges.
+func (r *resolver) changes(f *analysis.Facts, how []string) {
 	for _, w := range f.Writes {
 		meant := r.s.meant(w.Name, r.path)
 		if len(meant) == 0 {
@@ -222,6 +232,10 @@ func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
 			r.granted(rel, map[*relation]bool{})
 		}
 	}
+}
+
+// calls takes in the functions that a statement calls, or may call: by their names, and by operators, casts and types.
+func (r *resolver) calls(f *analysis.Facts, how []string, way reason.Way) {
 	for _, n := range f.Functions {
 		r.callName(n, how, way)
 	}
@@ -246,6 +260,10 @@ func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
 	for _, v := range f.Variables {
 		r.variable(v, how, way)
 	}
+}
+
+// times takes in what may depend on the present time, where that is a question of what kind a column is.
+func (r *resolver) times(f *analysis.Facts, way reason.Way) {
 	for _, c := range f.DateCasts {
 		if !r.kindOf(c, func(c *Column) bool { return c.Dated }) {
 			r.passes(way, reason.ColumnMayMeanTime, c.Path[len(c.Path)-1])
@@ -256,9 +274,6 @@ func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
 			r.passes(way, reason.ColumnZoneOfToday, c.Path[len(c.Path)-1])
 		}
 	}
-	r.out.AnyRows = r.out.AnyRows || f.AnyRows
-	r.out.Remembers = r.out.Remembers || f.Remembers && !freshness.Off(freshness.ParsedUnder)
-	r.out.private = r.out.private || f.Private || len(f.Types) > 0
 }
 
 // granted takes into account that others may read a relation afterwards: results that come from it, and what is known of who may read it, are not

@@ -83,6 +83,14 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 	if freshness.Off(freshness.Hidden) {
 		return
 	}
+	r.writesElsewhere(rel, c, how)
+	r.writesByTriggers(rel, events, how)
+	r.writesByParts(rel, events, how)
+}
+
+// writesElsewhere follows a write to the parts of a relation, and to what refers to it.
+func (r *resolver) writesElsewhere(rel *relation, c change, how []string) {
+	events := c.events
 	for _, child := range rel.children {
 		r.write(child, c, then(how, "a part of "+rel.full()))
 	}
@@ -101,6 +109,10 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 			r.write(ref.relation, change{events: on, cascade: c.cascade}, then(how, "by its reference to "+rel.full()))
 		}
 	}
+}
+
+// writesByTriggers follows what the triggers and rewrite rules of a relation do when it is written.
+func (r *resolver) writesByTriggers(rel *relation, events analysis.Events, how []string) {
 	for _, t := range rel.triggers {
 		if t.events&events != 0 {
 			r.call(t.function, then(how, "through a trigger on "+rel.full()), reason.Way("").Trigger())
@@ -123,6 +135,11 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 		only.Reads, only.Writes = nil, nil
 		r.facts(&only, through, reason.Way("").Rule())
 	}
+}
+
+// writesByParts follows what the other parts of a relation do when it is written: its query, its columns' types, checks and defaults, what is behind
+// a view, and its row security.
+func (r *resolver) writesByParts(rel *relation, events analysis.Events, how []string) {
 	if rel.kind == 'm' && rel.view != nil {
 		r.definition()
 		r.recorded(rel, byView, rel.view.query(r.s.parse), then(how, "for the contents of "+rel.full()), reason.Way("").Refresh(rel.full()))

@@ -179,20 +179,8 @@ func (s *Session) decide(d *Decision, r *Request, now time.Time) {
 		d.Outcome, d.Own = ledger.Hit, true
 		return
 	}
-	if !res.change.Empty() && (len(res.Writes) > 0 || len(res.Defines) > 0 || acts.Facts.Effect&(analysis.Schema|analysis.Unknown) != 0 || res.Everything && p.Facts.Kind == analysis.KindCall) {
-		d.Outcome = ledger.Write
-		if d.write == nil {
-			d.write = &writing{}
-		}
-		d.write.change = s.changeOf(res, r)
-		if p.Facts.Kind == analysis.KindCommitPrepared {
-			if c, times := s.db.committed(d.write.name); times > 0 {
-				d.write.change, d.write.times = c, times
-			}
-		}
-		if s.pathKey == "" && !r.NoAsking && s.state == Idle && res.schema != nil && set.Keeps() && res.schema.PathMatters(p.Facts) {
-			d.Need = NeedSettings // or it would drop what rests on every table of the name
-		}
+	if d.writes(acts.Facts) {
+		s.decideWrite(d, r, set)
 		return
 	}
 	if p.Facts.Kind == analysis.KindSelect && !p.passing && !s.Own {
@@ -203,6 +191,37 @@ func (s *Session) decide(d *Decision, r *Request, now time.Time) {
 	if acts.Facts.Effect&analysis.Begins != 0 && s.beginsUnknown(r) && set.Keeps() {
 		d.Ahead = NeedSettings // within the block it would be too late
 	}
+	s.decideRead(d, r, set, rule, now)
+}
+
+// writes says whether a statement counts as a write.
+func (d *Decision) writes(does *analysis.Facts) bool {
+	res := d.resolved
+	return !res.change.Empty() && (len(res.Writes) > 0 || len(res.Defines) > 0 || does.Effect&(analysis.Schema|analysis.Unknown) != 0 ||
+		res.Everything && d.Pattern.Facts.Kind == analysis.KindCall)
+}
+
+// decideWrite decides on a write: it is sent on, and what it may change is worked out.
+func (s *Session) decideWrite(d *Decision, r *Request, set *rules.Set) {
+	p, res := d.Pattern, d.resolved
+	d.Outcome = ledger.Write
+	if d.write == nil {
+		d.write = &writing{}
+	}
+	d.write.change = s.changeOf(res, r)
+	if p.Facts.Kind == analysis.KindCommitPrepared {
+		if c, times := s.db.committed(d.write.name); times > 0 {
+			d.write.change, d.write.times = c, times
+		}
+	}
+	if s.pathKey == "" && !r.NoAsking && s.state == Idle && res.schema != nil && set.Keeps() && res.schema.PathMatters(p.Facts) {
+		d.Need = NeedSettings // or it would drop what rests on every table of the name
+	}
+}
+
+// decideRead decides between a hit, a miss and a pass.
+func (s *Session) decideRead(d *Decision, r *Request, set *rules.Set, rule *rules.Rule, now time.Time) {
+	res := d.resolved
 	accepted := rule != nil && rule.AcceptTime
 	if len(res.Reasons) > 0 && !(accepted && res.OfTime) {
 		d.Reason = res.Reasons[0]

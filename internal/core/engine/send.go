@@ -38,6 +38,34 @@ func (s *Session) send(d *Decision, now time.Time) {
 	res := d.resolved
 	s.follows(d)
 	s.follow(d, now)
+	s.sendsInBlock(d)
+	s.sendsSettings(d)
+	change := s.changes(d)
+	blind := d.blind() && len(f.Writes) == 0
+	by := source{pattern: d.Pattern, application: s.Application, blind: blind}
+	s.makes(d)
+	if d.renames() {
+		s.renamings++
+	}
+	schemaAt := s.collects(d, change, blind)
+	s.ended = s.ended || f.Effect&(analysis.Commits|analysis.Unknown|analysis.Ends) != 0
+	switch {
+	case f.Effect&(analysis.Commits|analysis.Unknown) != 0:
+		if !s.collected.Empty() && s.db.clocks.Schema.Changes() != s.schemaAt {
+			s.collected.Add(s.db.clocks.Every) // what it wrote may have done more than was known when it was sent
+		}
+		by.blind = s.onlyBlind
+		s.begin(s.collected.Clone(), schemaAt, by, now)
+	case s.state == Idle || s.ended, res.Everything && !freshness.Off(freshness.Unrollable): // what may do anything may do what no rollback undoes
+		s.begin(change, schemaAt, by, now)
+	}
+	s.lastSent = now
+	s.runs(d.Pattern, d.Outcome, d.Reason, now)
+}
+
+// sendsInBlock follows where a statement begins, ends or stands in a transaction block.
+func (s *Session) sendsInBlock(d *Decision) {
+	f, res := d.does, d.resolved
 	if f.Effect&analysis.Begins != 0 {
 		s.isolation = s.isolationOf(f)
 		if s.state == Idle && !s.begun {
@@ -53,6 +81,11 @@ func (s *Session) send(d *Decision, now time.Time) {
 	case f.Kind == analysis.KindSelect, f.Kind == analysis.KindInsert, f.Kind == analysis.KindUpdate, f.Kind == analysis.KindDelete, f.Kind == analysis.KindMerge:
 		s.snapping = true
 	}
+}
+
+// sendsSettings follows what a statement may change of its session's settings.
+func (s *Session) sendsSettings(d *Decision) {
+	f, res := d.does, d.resolved
 	if res.Settings || res.Everything || f.Effect&analysis.Schema != 0 {
 		if !s.doubts(d) {
 			s.ForgetSettings()
@@ -75,6 +108,11 @@ func (s *Session) send(d *Decision, now time.Time) {
 	if s.undoable && (f.Effect&(analysis.Commits|analysis.Ends) != 0 || f.Kind == analysis.KindSavepoint) {
 		s.ForgetSettings() // what the block has changed may be undone by its end, or by going back in it
 	}
+}
+
+// changes gives what a statement that is sent may change, with all that its definitions concern.
+func (s *Session) changes(d *Decision) freshness.Change {
+	res := d.resolved
 	change := res.change
 	if d.Outcome == ledger.Write {
 		change = d.write.change
@@ -93,13 +131,13 @@ func (s *Session) send(d *Decision, now time.Time) {
 		s.repaths = true
 		s.db.paths.Add(1)
 	}
-	blind := d.blind() && len(f.Writes) == 0
-	by := source{pattern: d.Pattern, application: s.Application, blind: blind}
-	s.makes(d)
-	if d.renames() {
-		s.renamings++
-	}
-	schemaAt := s.db.clocks.Schema.Changes()
+	return change
+}
+
+// collects adds what a statement may change to what its transaction has, and gives what the schema's clock showed when that was worked out.
+func (s *Session) collects(d *Decision, change freshness.Change, blind bool) (schemaAt uint64) {
+	f, res := d.does, d.resolved
+	schemaAt = s.db.clocks.Schema.Changes()
 	if res.schema != s.db.current() {
 		schemaAt-- // it was resolved by another catalog than this moment's: then nothing is sure
 	}
@@ -128,19 +166,7 @@ func (s *Session) send(d *Decision, now time.Time) {
 		}
 		s.db.prepared(d.write.name, all, s.schemaAt)
 	}
-	s.ended = s.ended || f.Effect&(analysis.Commits|analysis.Unknown|analysis.Ends) != 0
-	switch {
-	case f.Effect&(analysis.Commits|analysis.Unknown) != 0:
-		if !s.collected.Empty() && s.db.clocks.Schema.Changes() != s.schemaAt {
-			s.collected.Add(s.db.clocks.Every) // what it wrote may have done more than was known when it was sent
-		}
-		by.blind = s.onlyBlind
-		s.begin(s.collected.Clone(), schemaAt, by, now)
-	case s.state == Idle || s.ended, res.Everything && !freshness.Off(freshness.Unrollable): // what may do anything may do what no rollback undoes
-		s.begin(change, schemaAt, by, now)
-	}
-	s.lastSent = now
-	s.runs(d.Pattern, d.Outcome, d.Reason, now)
+	return schemaAt
 }
 
 // begin moves the clocks of what may be committed from now on. SchemaAt is what the schema's clock showed when that was

@@ -47,6 +47,7 @@ type Scan struct {
 }
 
 // Read reads one statement, or a string of several, as it came from the client.
+// It is long, as every byte of every statement goes through it, and calls on that way would cost.
 func (s *Scan) Read(sql []byte) {
 	// Nothing grows but by the blanks between tokens, each of which has at least one byte.
 	if cap(s.Exact) < 2*len(sql)+2 {

@@ -173,19 +173,9 @@ func (s *session) take(o *outbound, now time.Time) bool {
 		}
 		total := n + 1
 		if total > have && !whole(kind) && !s.questioning() && !s.silent() {
-			// Long rows and data go on in pieces, so that a result of any size takes no memory.
-			o.gather, o.ends = false, false
-			if !s.reply(o, kind, nil, total, now) {
-				return false // none of these is ever held back
+			if !s.takePiece(o, kind, total, now) {
+				return false
 			}
-			if o.ends { // the description of a result, which is not kept then
-				s.copiesNot(s.running())
-				o.gather = false
-				s.ended(s.queue.first(), now)
-			}
-			s.keep(o, o.buf[o.pos:o.end])
-			o.pos += have
-			o.rest = total - have
 			continue
 		}
 		if total > have {
@@ -229,6 +219,25 @@ func (s *session) take(o *outbound, now time.Time) bool {
 		o.pos = o.end
 	}
 	s.mid = o.rest > 0
+	return true
+}
+
+// takePiece takes the beginning of a long row or of long data, which go on in pieces, so that a result of any size takes no memory. False
+// ends the session.
+func (s *session) takePiece(o *outbound, kind byte, total int, now time.Time) bool {
+	have := o.end - o.pos
+	o.gather, o.ends = false, false
+	if !s.reply(o, kind, nil, total, now) {
+		return false // none of these is ever held back
+	}
+	if o.ends { // the description of a result, which is not kept then
+		s.copiesNot(s.running())
+		o.gather = false
+		s.ended(s.queue.first(), now)
+	}
+	s.keep(o, o.buf[o.pos:o.end])
+	o.pos += have
+	o.rest = total - have
 	return true
 }
 

@@ -11,6 +11,7 @@ import (
 )
 
 // statement reads one whole statement.
+// It is long, as it has a case of its own for each kind there is.
 func (r *reader) statement(n *pg.Node) {
 	f := r.f
 	switch s := n.Node.(type) {

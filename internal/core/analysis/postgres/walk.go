@@ -23,6 +23,7 @@ func (r *reader) all(list []*pg.Node) {
 }
 
 // walk reads an expression, or a query within one.
+// It is long, as it has a case of its own for each kind there is.
 func (r *reader) walk(n *pg.Node) {
 	f := r.f
 	switch x := n.GetNode().(type) {
