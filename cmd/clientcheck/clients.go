@@ -25,8 +25,8 @@ type client struct {
 	least   int                              // how many of its reads are to be answered from memory
 }
 
-// usual is how many that are mostly: the rest are asked for the first time, or have been changed, or stand in the very first
-// transaction.
+// usual is how many that are mostly: the rest are asked for the first time, or have been changed, or stand in the very
+// first transaction.
 const usual = 30
 
 const javaPath = "/usr/share/java/postgresql.jar:/usr/share/java/HikariCP.jar:/usr/share/java/slf4j-api.jar:/usr/share/java/slf4j-nop.jar:."

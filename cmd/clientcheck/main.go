@@ -1,5 +1,5 @@
-// Command clientcheck has applications' usual clients do one small piece of work, directly and through a larder that keeps
-// everything, and reports how much of it was answered from memory. What they print must be the same.
+// Command clientcheck has applications' usual clients do one small piece of work, directly and through a larder that
+// keeps everything, and reports how much of it was answered from memory. What they print must be the same.
 package main
 
 import (

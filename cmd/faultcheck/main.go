@@ -1,5 +1,5 @@
-// Command faultcheck runs a larder before a PostgreSQL server under load, has everything go wrong that may, and judges every
-// answer: none may be older than what its client, or anybody else, had been told before it asked.
+// Command faultcheck runs a larder before a PostgreSQL server under load, has everything go wrong that may, and judges
+// every answer: none may be older than what its client, or anybody else, had been told before it asked.
 package main
 
 import (

@@ -17,8 +17,8 @@ import (
 	"jollylarder/internal/privatepg"
 )
 
-// yard is everything that faults happen to: a server, a larder before it, and an address between them that can be made to
-// lead to another server.
+// yard is everything that faults happen to: a server, a larder before it, and an address between them that can be made
+// to lead to another server.
 type yard struct {
 	binary  string
 	dir     string

@@ -1,5 +1,5 @@
-// Command floodcheck floods a larder with what it has to remember, and reports how much memory that took, and how long hits
-// of another client took meanwhile.
+// Command floodcheck floods a larder with what it has to remember, and reports how much memory that took, and how long
+// hits of another client took meanwhile.
 package main
 
 import (
@@ -183,8 +183,8 @@ type timed struct {
 	p50, p99 time.Duration
 }
 
-// hits has one client ask what is kept, at a steady pace, while something else happens. It is a process of its own, so that
-// it does not wait for those who make the flood.
+// hits has one client ask what is kept, at a steady pace, while something else happens. It is a process of its own, so
+// that it does not wait for those who make the flood.
 func (f *flood) hits(meanwhile func() error) (out timed, err error) {
 	c := exec.Command(os.Args[0], "steady", f.url)
 	c.SysProcAttr, c.Stderr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}, os.Stderr

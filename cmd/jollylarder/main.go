@@ -18,8 +18,8 @@ func main() {
 	os.Exit(code)
 }
 
-// keepErrors gives what is logged and told a descriptor of its own. While a statement is read, the grammar's library has a
-// pipe in the place of the standard error output, and what anybody else writes there meanwhile is lost.
+// keepErrors gives what is logged and told a descriptor of its own. While a statement is read, the grammar's library
+// has a pipe in the place of the standard error output, and what anybody else writes there meanwhile is lost.
 func keepErrors() {
 	if fd, err := unix.FcntlInt(os.Stderr.Fd(), unix.F_DUPFD_CLOEXEC, 3); err == nil {
 		os.Stderr = os.NewFile(uintptr(fd), os.Stderr.Name())

@@ -282,8 +282,8 @@ func (b *bench) compare(name string, n int, targets ...target) (map[string][]flo
 	return out, nil
 }
 
-// targets gives what a statement is asked of, given how a kept one and one that is passed on are asked for: the database,
-// the relay, the larder for either, and the key-value server for the kept one's bytes.
+// targets gives what a statement is asked of, given how a kept one and one that is passed on are asked for: the
+// database, the relay, the larder for either, and the key-value server for the kept one's bytes.
 func (b *bench) targets(key string, kept, passed target) ([]target, error) {
 	c, err := kept.open(b.direct)
 	if err != nil {

@@ -33,9 +33,8 @@ func note(id int) []byte {
 	return message('Q', fmt.Appendf(nil, "select id, repeat(md5('note'), 31) from kept_notes where id = %d\x00", id))
 }
 
-// millionResults measures hits among a million results against hits among a thousand, what the process takes of memory, and for how long it
-// stands still to collect it.
-// It is long, as it is one script whose steps share all they have.
+// millionResults measures hits among a million results against hits among a thousand, what the process takes of memory,
+// and for how long it stands still to collect it. It is long, as it is one script whose steps share all they have.
 func (b *bench) millionResults() error {
 	const name = "a million results"
 	c, err := pgConn(b.direct)

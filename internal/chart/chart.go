@@ -1,5 +1,5 @@
-// Package chart draws charts and pages of them, as SVG or PDF. They can be read in print and without colour: series differ by how they are
-// hatched or dashed and by how dark they are, and are named beside what they draw.
+// Package chart draws charts and pages of them, as SVG or PDF. They can be read in print and without colour: series
+// differ by how they are hatched or dashed and by how dark they are, and are named beside what they draw.
 package chart
 
 import (

@@ -84,8 +84,8 @@ func (p *Page) Write(w io.Writer, format string) error {
 	return fmt.Errorf("the format %q: expected %s", format, strings.Join(Formats, " or "))
 }
 
-// pdf is the library's canvas for PDF. That takes texts in the code page of its fonts, and embeds no more than one font: bold is made by drawing
-// twice.
+// pdf is the library's canvas for PDF. That takes texts in the code page of its fonts, and embeds no more than one
+// font: bold is made by drawing twice.
 type pdf struct{ *vgpdf.Canvas }
 
 // boldness is how far apart a bold text is drawn twice.
@@ -105,7 +105,8 @@ func (c pdf) FillString(f font.Face, at vg.Point, s string) {
 	c.Canvas.FillString(f, at, s)
 }
 
-// WriteFile draws a page into a file, in the format that its name ends with. What was there is replaced only when the page is whole.
+// WriteFile draws a page into a file, in the format that its name ends with. What was there is replaced only when the
+// page is whole.
 func (p *Page) WriteFile(path string) error {
 	return Whole(path, func(w io.Writer) error { return p.Write(w, filepath.Ext(path)) })
 }

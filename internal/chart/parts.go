@@ -98,8 +98,8 @@ func (b *blocks) draw(c *draw.Canvas, left, right, bottom, top vg.Length) {
 // mostHatching bounds the lines of one rectangle.
 const mostHatching = 2000
 
-// hatch draws lines from the lower left to the upper right within a rectangle. They are where they would be in any other rectangle, so that
-// neighbours fit together.
+// hatch draws lines from the lower left to the upper right within a rectangle. They are where they would be in any
+// other rectangle, so that neighbours fit together.
 func hatch(c *draw.Canvas, s draw.LineStyle, left, right, bottom, top, step vg.Length) {
 	first := vg.Length(math.Floor(float64((left-top)/step))) * step
 	for i := range mostHatching {

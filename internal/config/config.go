@@ -71,8 +71,8 @@ type Origin struct {
 
 	TLS     OriginTLS
 	Clients ClientTLS
-	// CatalogUser is the account by which catalogs are read, and CatalogPassword the path of the file with its password,
-	// which may be empty; without a user they are read over clients' own connections.
+	// CatalogUser is the account by which catalogs are read, and CatalogPassword the path of the file with its
+	// password, which may be empty; without a user they are read over clients' own connections.
 	CatalogUser, CatalogPassword string
 	// FetchUser and FetchPassword are the same for fetching ahead; without a user nothing is.
 	FetchUser, FetchPassword string

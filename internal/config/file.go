@@ -121,8 +121,8 @@ func Read(path string) (Config, error) {
 	return parse(path, text, true)
 }
 
-// Parse reads a configuration file's text, without looking whether the files that it names are there. All that is wrong is
-// reported at once, as Errors joined.
+// Parse reads a configuration file's text, without looking whether the files that it names are there. All that is wrong
+// is reported at once, as Errors joined.
 func Parse(path string, text []byte) (Config, error) { return parse(path, text, false) }
 
 func parse(path string, text []byte, look bool) (Config, error) {
@@ -146,8 +146,8 @@ const largestFile = 1 << 20
 // mostProblems is how many lines of a file may be wrong before no more are looked for.
 const mostProblems = 50
 
-// decode reads a file's text. The decoder ends at the first value of a wrong kind; so that line is taken out, and the rest is
-// read again.
+// decode reads a file's text. The decoder ends at the first value of a wrong kind; so that line is taken out, and the
+// rest is read again.
 func decode(path string, text []byte) (doc fileTOML, problems []error) {
 	lines := bytes.SplitAfter(bytes.Clone(text), []byte("\n"))
 	for len(problems) < mostProblems {
@@ -162,7 +162,8 @@ func decode(path string, text []byte) (doc fileTOML, problems []error) {
 		problems = append(problems, all...)
 		removed := false
 		for _, e := range all {
-			if i := lineOf(e) - 1; i >= 0 && i < len(lines) && bytes.ContainsRune(lines[i], '=') && !bytes.Contains(lines[i], []byte("\"\"\"")) {
+			if i := lineOf(e) - 1; i >= 0 && i < len(lines) && bytes.ContainsRune(lines[i], '=') &&
+				!bytes.Contains(lines[i], []byte("\"\"\"")) {
 				lines[i] = []byte("\n")
 				removed = true
 			}
@@ -190,7 +191,15 @@ func positions(path string, err error) []error {
 		var all []error
 		for _, e := range strict.Errors {
 			line, column := e.Position()
-			all = append(all, Error{path, line, column, fmt.Sprintf("there is no key %s: docs/configuration.md lists them all", strings.Join(e.Key(), "."))})
+			all = append(
+				all,
+				Error{
+					path,
+					line,
+					column,
+					fmt.Sprintf("there is no key %s: docs/configuration.md lists them all", strings.Join(e.Key(), ".")),
+				},
+			)
 		}
 		return all
 	}
@@ -303,15 +312,24 @@ func (r *reader) there(key string, from *string, to *string) {
 	f.Close()
 }
 
-// secret is there for a file that is nobody else's business. One that every user of the system may read is taken, with a
-// warning: containers often bring them so.
+// secret is there for a file that is nobody else's business. One that every user of the system may read is taken, with
+// a warning: containers often bring them so.
 func (r *reader) secret(key string, from *string, to *string) {
 	r.there(key, from, to)
 	if *to == "" || from == nil || !r.look {
 		return
 	}
 	if info, err := os.Stat(*to); err == nil && info.Mode().Perm()&0o004 != 0 {
-		r.warnings = append(r.warnings, fmt.Sprintf("%s, line %d: %s: every user of this system may read %s: chmod 600 would keep it to its owner", r.path, r.where[key].Line, last(key), *to))
+		r.warnings = append(
+			r.warnings,
+			fmt.Sprintf(
+				"%s, line %d: %s: every user of this system may read %s: chmod 600 would keep it to its owner",
+				r.path,
+				r.where[key].Line,
+				last(key),
+				*to,
+			),
+		)
 	}
 }
 
@@ -323,7 +341,12 @@ func (r *reader) file(f *fileTOML, c *Config) {
 	r.size("overhead", f.Overhead, &c.Overhead, 16<<20)
 	r.size("largest_result", f.LargestResult, &c.LargestResult, 1)
 	if c.LargestResult > c.Memory {
-		r.wrong("largest_result", "largest_result %s is more than the memory for all results, which is %s: expected less", bytesize.Format(c.LargestResult), bytesize.Format(c.Memory))
+		r.wrong(
+			"largest_result",
+			"largest_result %s is more than the memory for all results, which is %s: expected less",
+			bytesize.Format(c.LargestResult),
+			bytesize.Format(c.Memory),
+		)
 	}
 	r.duration("drain_time", f.DrainTime, &c.DrainTime)
 	for from, to := range map[*bool]*bool{f.ShowValues: &c.ShowValues, f.KeepValues: &c.KeepValues, f.FollowRules: &c.FollowRules} {
@@ -350,7 +373,13 @@ func (r *reader) file(f *fileTOML, c *Config) {
 	for i, o := range c.Origins {
 		for j, other := range c.Origins {
 			if a := ownAddress(o.Address, other.Listen); a != "" {
-				r.wrong(fmt.Sprintf("origin.%d.address", i), "address = %q: that is where this larder itself listens (%s, of origin %d), so that every connection would lead back to it: expected the database's address", o.Address, a, j+1)
+				r.wrong(
+					fmt.Sprintf("origin.%d.address", i),
+					"address = %q: that is where this larder itself listens (%s, of origin %d), so that every connection would lead back to it: expected the database's address",
+					o.Address,
+					a,
+					j+1,
+				)
 			}
 		}
 	}
@@ -376,7 +405,10 @@ func (r *reader) controlTCP(f *controlTOML, c *ControlTCP) {
 	r.secret("control_tcp.token_file", f.TokenFile, &c.TokenFile)
 	set := c.Listen != "" || c.Certificate != "" || c.Key != "" || c.TokenFile != ""
 	if set && (c.Listen == "" || c.Certificate == "" || c.Key == "" || c.TokenFile == "") {
-		r.wrong("control_tcp", "control over TCP needs listen, certificate, key and token_file: it is open to nobody without TLS and a token")
+		r.wrong(
+			"control_tcp",
+			"control over TCP needs listen, certificate, key and token_file: it is open to nobody without TLS and a token",
+		)
 	}
 	if IsPath(c.Listen) {
 		r.wrong("control_tcp.listen", "listen = %q: expected host:port; for a Unix socket there is control", c.Listen)
@@ -411,7 +443,12 @@ func (r *reader) origin(key string, f *originTOML, named bool) Origin {
 	}
 	if f.Connections != nil {
 		if *f.Connections < 0 || *f.Connections > 1<<20 {
-			r.wrong(at("connections"), "connections = %d: expected a number from 0, for no limit, to %d", *f.Connections, 1<<20)
+			r.wrong(
+				at("connections"),
+				"connections = %d: expected a number from 0, for no limit, to %d",
+				*f.Connections,
+				1<<20,
+			)
 		}
 		o.Connections = int(*f.Connections)
 	}
@@ -427,8 +464,11 @@ func (r *reader) origin(key string, f *originTOML, named bool) Origin {
 	r.account(at("fetch"), &f.Fetch, &o.FetchUser, &o.FetchPassword)
 	r.feed(at("feed"), &f.Feed, &o.Feed)
 	if f.TLS.Certificate != nil && o.Clients.CA == "" && o.UnchallengedLogins == "same-host" {
-		r.wrong(at("tls.certificate"), "the larder shows the database a certificate, which may let in whoever connects to the larder: "+
-			"have clients show theirs by clients.ca, or say unchallenged_logins = \"nobody\" or \"anybody\"")
+		r.wrong(
+			at("tls.certificate"),
+			"the larder shows the database a certificate, which may let in whoever connects to the larder: "+
+				"have clients show theirs by clients.ca, or say unchallenged_logins = \"nobody\" or \"anybody\"",
+		)
 	}
 	return o
 }
@@ -447,7 +487,11 @@ func (r *reader) feed(key string, f *feedTOML, o *Feed) {
 	case o.User != "" && len(f.Databases) == 0:
 		r.wrong(key, `a change feed needs to know what to follow: expected databases = ["a database"]`)
 	case o.Slot != "" && len(f.Databases) > 1:
-		r.wrong(key+".slot", "slot = %q: each database needs a slot of its own, so leave it out where there are several", o.Slot)
+		r.wrong(
+			key+".slot",
+			"slot = %q: each database needs a slot of its own, so leave it out where there are several",
+			o.Slot,
+		)
 	}
 }
 
@@ -470,7 +514,10 @@ func (r *reader) originTLS(key string, f *originTLSTOML, o *Origin) {
 		r.wrong(key, "certificate and key are needed together")
 	}
 	if t.Mode == "disable" && (t.CA != "" || t.Certificate != "" || t.Host != "") {
-		r.wrong(key+".mode", `mode = "disable" leaves the other keys of this table without effect: take them out, or set another mode`)
+		r.wrong(
+			key+".mode",
+			`mode = "disable" leaves the other keys of this table without effect: take them out, or set another mode`,
+		)
 	}
 	if t.Mode != "disable" && IsPath(o.Address) {
 		r.wrong(key+".mode", `mode = %q: over a Unix socket the database does not speak TLS; set "disable"`, t.Mode)
@@ -489,7 +536,10 @@ func (r *reader) clients(key string, f *clientsTLSTOML, t *ClientTLS) {
 	t.Minimum = versions[minimum]
 	switch {
 	case t.TLS == "off" && (t.Certificate != "" || t.Key != "" || t.CA != ""):
-		r.wrong(key, `with tls = "off" no certificate is used: set tls = "offered" or "required", or take the files out`)
+		r.wrong(
+			key,
+			`with tls = "off" no certificate is used: set tls = "offered" or "required", or take the files out`,
+		)
 	case t.TLS != "off" && (t.Certificate == "" || t.Key == ""):
 		r.wrong(key, "tls = %q needs a certificate and its key", t.TLS)
 	}

@@ -28,7 +28,10 @@ func CheckAddress(address string) error {
 		_, err = strconv.ParseUint(port, 10, 16)
 	}
 	if err != nil {
-		return fmt.Errorf("%q is no address: expected host:port, such as 127.0.0.1:5432, or the path of a Unix socket, such as /run/postgresql/.s.PGSQL.5432", address)
+		return fmt.Errorf(
+			"%q is no address: expected host:port, such as 127.0.0.1:5432, or the path of a Unix socket, such as /run/postgresql/.s.PGSQL.5432",
+			address,
+		)
 	}
 	return nil
 }
@@ -89,13 +92,15 @@ func ownAddress(address string, listen []string) string {
 	return ""
 }
 
-// leadsTo says whether a host is an address of this machine that is listened on. Names other than localhost are not looked
-// up: that is for the connection to find out.
+// leadsTo says whether a host is an address of this machine that is listened on. Names other than localhost are not
+// looked up: that is for the connection to find out.
 func leadsTo(host, listens string) bool {
 	loops := func(h string) bool { ip := net.ParseIP(h); return h == "localhost" || ip != nil && ip.IsLoopback() }
 	everywhere := func(h string) bool { ip := net.ParseIP(h); return h == "" || ip != nil && ip.IsUnspecified() }
 	switch {
-	case strings.EqualFold(host, listens), loops(host) && loops(listens), everywhere(host) && (loops(listens) || everywhere(listens)):
+	case strings.EqualFold(host, listens),
+		loops(host) && loops(listens),
+		everywhere(host) && (loops(listens) || everywhere(listens)):
 		return true
 	case !everywhere(listens):
 		return false
@@ -120,7 +125,11 @@ func LeadsBack(c Config) error {
 	for _, o := range c.Origins {
 		for _, other := range c.Origins {
 			if own := ownAddress(o.Address, other.Listen); own != "" {
-				return fmt.Errorf("the origin %s is where this larder itself listens (%s), so that every connection would lead back to it: expected the database's address", o.Address, own)
+				return fmt.Errorf(
+					"the origin %s is where this larder itself listens (%s), so that every connection would lead back to it: expected the database's address",
+					o.Address,
+					own,
+				)
 			}
 		}
 	}

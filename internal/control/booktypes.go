@@ -92,8 +92,8 @@ type Draft struct {
 	// Open says whether there is one; else the rest is what is in force.
 	Open bool      `json:"open"`
 	At   time.Time `json:"at,omitzero"`
-	// Base is the revision it was begun from. Behind is set when that is no longer in force, and Meanwhile says what was
-	// changed since.
+	// Base is the revision it was begun from. Behind is set when that is no longer in force, and Meanwhile says what
+	// was changed since.
 	Base      string   `json:"base"`
 	Behind    bool     `json:"behind,omitempty"`
 	Meanwhile []string `json:"meanwhile,omitempty"`

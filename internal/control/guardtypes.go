@@ -16,8 +16,8 @@ type Guard struct {
 	Servers []ServerChange `json:"servers"` // the latest last for each origin
 }
 
-// ServerChange is the moment when another database server was found to answer than before, or, with Lost, when a connection
-// ended without a word. Everything that was kept of it was dropped.
+// ServerChange is the moment when another database server was found to answer than before, or, with Lost, when a
+// connection ended without a word. Everything that was kept of it was dropped.
 type ServerChange struct {
 	At     time.Time `json:"at"`
 	Origin string    `json:"origin,omitempty"`
@@ -26,15 +26,15 @@ type ServerChange struct {
 	After  string    `json:"after,omitempty"`
 }
 
-// Promise is one sentence of what is promised. Level is well, age where an answer may be old within a bound that somebody has chosen or a feed has, and
-// trouble where something is wrong.
+// Promise is one sentence of what is promised. Level is well, age where an answer may be old within a bound that
+// somebody has chosen or a feed has, and trouble where something is wrong.
 type Promise struct {
 	Level string `json:"level"`
 	Text  string `json:"text"`
 }
 
-// Samples are the control samples so far. Explained are those that differed since something was written meanwhile, and Unordered those of
-// statements that do not say which rows they want.
+// Samples are the control samples so far. Explained are those that differed since something was written meanwhile, and
+// Unordered those of statements that do not say which rows they want.
 type Samples struct {
 	Taken     uint64 `json:"taken"`
 	Equal     uint64 `json:"equal"`
@@ -77,8 +77,8 @@ type PatternRef struct {
 	Text string `json:"text"`
 }
 
-// ReadBy is a pattern whose results rest on a table. By are the columns whose values tell its rows apart; without any it rests on all of them, but perhaps
-// on some Columns only.
+// ReadBy is a pattern whose results rest on a table. By are the columns whose values tell its rows apart; without any
+// it rests on all of them, but perhaps on some Columns only.
 type ReadBy struct {
 	PatternRef
 	By      []string `json:"by,omitempty"`
@@ -88,8 +88,8 @@ type ReadBy struct {
 	Rule    string   `json:"rule,omitempty"`
 }
 
-// SeenWrite is a write, or a transaction, that dropped something. One without a pattern was told by a change feed; Around is
-// set if no client of the larder made it.
+// SeenWrite is a write, or a transaction, that dropped something. One without a pattern was told by a change feed;
+// Around is set if no client of the larder made it.
 type SeenWrite struct {
 	At          time.Time     `json:"at"`
 	Database    string        `json:"database"`

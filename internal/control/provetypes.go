@@ -17,8 +17,8 @@ type Proof struct {
 	Stale    uint64      `json:"stale_catches"`
 	Series   []ProofStep `json:"series"`
 
-	// Memory and Origin are how long answers took since the larder began, of the patterns that some were answered from memory of: those from
-	// memory, and those from the origin.
+	// Memory and Origin are how long answers took since the larder began, of the patterns that some were answered from
+	// memory of: those from memory, and those from the origin.
 	Memory *Distribution `json:"memory,omitempty"`
 	Origin *Distribution `json:"origin,omitempty"`
 
@@ -33,8 +33,8 @@ type Proof struct {
 type ThreeWays struct {
 	// Fetches is by the last fetch of each result.
 	Fetches float64 `json:"by_last_fetch_ms"`
-	// Sample is by the control samples, and Error half of its interval of 95%; Covers is the share of the hits that there were enough of them
-	// for, and Like what Fetches says of those alone.
+	// Sample is by the control samples, and Error half of its interval of 95%; Covers is the share of the hits that
+	// there were enough of them for, and Like what Fetches says of those alone.
 	Sample *Way `json:"by_control_sample,omitempty"`
 	// Before is by what calls waited while nothing was kept.
 	Before *Way `json:"by_before_and_after,omitempty"`
@@ -64,7 +64,8 @@ type Proved struct {
 	Text string `json:"text,omitempty"`
 	Sums
 	Ways ThreeWays `json:"spared"`
-	// BeforeMean and AfterMean are what one call waited for on average while it was not kept, and while it was; 0 where that is not known.
+	// BeforeMean and AfterMean are what one call waited for on average while it was not kept, and while it was; 0 where
+	// that is not known.
 	BeforeMean float64 `json:"before_mean_ms,omitempty"`
 	AfterMean  float64 `json:"after_mean_ms,omitempty"`
 	// SampleMean is what the origin takes now on average, with half of its interval of 95%.

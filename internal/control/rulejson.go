@@ -74,7 +74,10 @@ func (r *Rule) Meant() (out rules.Rule, err error) {
 		FetchAtStart: r.FetchAtStart, Share: r.Share, GoOn: r.GoOn, Paused: r.Paused, Note: r.Note, Statement: r.Statement,
 	}
 	if r.Pattern != "" && !statement.ValidID(r.Pattern) {
-		return out, fmt.Errorf("%q is not written like a pattern's id: expected something like bado-kife-ruma", r.Pattern)
+		return out, fmt.Errorf(
+			"%q is not written like a pattern's id: expected something like bado-kife-ruma",
+			r.Pattern,
+		)
 	}
 	if share := r.ControlSample; share != nil {
 		if !(*share >= 0 && *share <= 1) {

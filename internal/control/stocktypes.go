@@ -20,8 +20,8 @@ type Stock struct {
 	Shares     []Share   `json:"shares,omitempty"`
 }
 
-// Overhead is the memory for what is no kept result, in bytes: what is known of patterns, texts that come again byte for byte, what sessions
-// have prepared, send and are sent, and the samples that foretell what keeping would bring.
+// Overhead is the memory for what is no kept result, in bytes: what is known of patterns, texts that come again byte
+// for byte, what sessions have prepared, send and are sent, and the samples that foretell what keeping would bring.
 type Overhead struct {
 	Limit    int64        `json:"limit_bytes"`
 	Patterns OverheadPart `json:"patterns"`
@@ -62,8 +62,8 @@ type Stocked struct {
 	Bytes   int64  `json:"bytes"`
 	Hits    uint64 `json:"hits"`
 	Minute  uint64 `json:"hits_minute"`
-	// Stored is how many results were kept since the larder began; of those that are gone, Unused were never used, PushedOut made room for
-	// others, Expired came to the end of their TTL, and Dropped were dropped by writes.
+	// Stored is how many results were kept since the larder began; of those that are gone, Unused were never used,
+	// PushedOut made room for others, Expired came to the end of their TTL, and Dropped were dropped by writes.
 	Stored    uint64 `json:"stored"`
 	Unused    uint64 `json:"never_used"`
 	PushedOut uint64 `json:"pushed_out"`
@@ -118,8 +118,8 @@ type CurveLine struct {
 	Problem string       `json:"problem,omitempty"`
 }
 
-// Limit asks for another limit of memory, until the larder is started again. One below what is in use is refused unless PushOut says that
-// results may be pushed out.
+// Limit asks for another limit of memory, until the larder is started again. One below what is in use is refused unless
+// PushOut says that results may be pushed out.
 type Limit struct {
 	Bytes   int64 `json:"bytes"`
 	PushOut bool  `json:"push_out,omitempty"`

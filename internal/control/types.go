@@ -103,7 +103,8 @@ type Feed struct {
 	Database string `json:"database"`
 	Mode     string `json:"mode"` // stream or poll; empty while there is neither
 	Problem  string `json:"problem,omitempty"`
-	// LagMS is how long after its commit a change is known at most: as measured at At with a stream, or by the servers' ways with a poll.
+	// LagMS is how long after its commit a change is known at most: as measured at At with a stream, or by the servers'
+	// ways with a poll.
 	LagMS        float64    `json:"lag_ms"`
 	At           *time.Time `json:"at,omitempty"`
 	Held         int64      `json:"slot_bytes,omitempty"`
@@ -296,8 +297,8 @@ type Reason struct {
 	Would string `json:"would_help,omitempty"`
 }
 
-// Lately is what became of a pattern's calls in the last hour, or since it was first seen; Span is how long that is, or 0 for the
-// latter.
+// Lately is what became of a pattern's calls in the last hour, or since it was first seen; Span is how long that is, or
+// 0 for the latter.
 type Lately struct {
 	Span   float64  `json:"span_ms"`
 	Calls  uint64   `json:"calls"`
@@ -354,5 +355,6 @@ type Problem struct {
 	Problem string `json:"problem"`
 }
 
-// WhoHeader is what a client over TCP says who it is by: the user of its own system. It is what he says, and is shown so.
+// WhoHeader is what a client over TCP says who it is by: the user of its own system. It is what he says, and is shown
+// so.
 const WhoHeader = "Larder-User"

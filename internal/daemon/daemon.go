@@ -234,8 +234,8 @@ func (l *Larder) end() {
 	l.engine.Close()
 }
 
-// locks keeps other larders from the directory for state and from the rules file. Where no lock can be made, nothing can be
-// written either.
+// locks keeps other larders from the directory for state and from the rules file. Where no lock can be made, nothing
+// can be written either.
 func (l *Larder) locks(cfg config.Config) error {
 	if cfg.State != "" {
 		_ = os.MkdirAll(cfg.State, 0o700)

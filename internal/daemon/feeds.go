@@ -9,8 +9,8 @@ import (
 	"jollylarder/internal/feed"
 )
 
-// followChanges begins to follow what is written around the larder, as the configuration says. That of a feed counts from the start
-// of the larder.
+// followChanges begins to follow what is written around the larder, as the configuration says. That of a feed counts
+// from the start of the larder.
 func (l *Larder) followChanges() {
 	for i, o := range l.cfg.Origins {
 		a, err := account(o.Feed.User, o.Feed.Password)

@@ -16,7 +16,8 @@ func listen(address string) (net.Listener, error) {
 	if !config.IsPath(address) {
 		return net.Listen("tcp", address)
 	}
-	// Of two larders that start at the same moment only one may replace what is left over. A database's own lock has another name.
+	// Of two larders that start at the same moment only one may replace what is left over. A database's own lock has
+	// another name.
 	release, err := lock.File(address + ".larder-lock")
 	if err != nil {
 		return nil, err

@@ -20,12 +20,25 @@ func (l *Larder) serveMetrics(address string) error {
 	}
 	ln, err := net.Listen("tcp", address)
 	if err != nil {
-		return fmt.Errorf("exposing metrics: %w: choose another address with --metrics, or metrics in the configuration", err)
+		return fmt.Errorf(
+			"exposing metrics: %w: choose another address with --metrics, or metrics in the configuration",
+			err,
+		)
 	}
 	l.metricsAddress = ln.Addr().String()
 	mux := http.NewServeMux()
-	mux.Handle("GET /metrics", metrics.Handler(metrics.Source{Engine: l.engine, Clients: l.Clients, Feeds: l.measuredFeeds}))
-	s := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
+	mux.Handle(
+		"GET /metrics",
+		metrics.Handler(metrics.Source{Engine: l.engine, Clients: l.Clients, Feeds: l.measuredFeeds}),
+	)
+	s := &http.Server{
+		Handler:           mux,
+		ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:       time.Minute,
+		WriteTimeout:      time.Minute,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
+	}
 	l.close = append(l.close, func() { s.Close() })
 	l.wg.Go(func() { _ = s.Serve(netutil.LimitListener(ln, controlserver.MostConnections)) })
 	return nil
@@ -34,7 +47,18 @@ func (l *Larder) serveMetrics(address string) error {
 func (l *Larder) measuredFeeds() (out []metrics.Feed) {
 	for _, f := range l.feeds {
 		x := f.Status()
-		out = append(out, metrics.Feed{Origin: f.Origin, Database: f.Database, Lag: x.Lag, Known: !x.At.IsZero(), Following: x.Mode == feed.Stream || x.Mode == feed.Poll, Gaps: float64(x.Gaps), Held: float64(x.Held)})
+		out = append(
+			out,
+			metrics.Feed{
+				Origin:    f.Origin,
+				Database:  f.Database,
+				Lag:       x.Lag,
+				Known:     !x.At.IsZero(),
+				Following: x.Mode == feed.Stream || x.Mode == feed.Poll,
+				Gaps:      float64(x.Gaps),
+				Held:      float64(x.Held),
+			},
+		)
 	}
 	return out
 }

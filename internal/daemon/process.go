@@ -83,13 +83,14 @@ const (
 	garbageOfKept = 0.05
 	leastPercent  = 5
 	mostPercent   = 1000
-	// otherLeast is what everything else is taken to be at least, in bytes: else, while little is kept, memory is collected for every few MiB
-	// that watchers are sent, and statements pay for each time.
+	// otherLeast is what everything else is taken to be at least, in bytes: else, while little is kept, memory is
+	// collected for every few MiB that watchers are sent, and statements pay for each time.
 	otherLeast = 48 << 20
 )
 
-// collector has memory collected more often the more of it is kept results, so that the limit for those is about what the process takes: by
-// itself the runtime would let as much garbage grow as there is memory in use. It keeps out of the way where GOGC says what to do.
+// collector has memory collected more often the more of it is kept results, so that the limit for those is about what
+// the process takes: by itself the runtime would let as much garbage grow as there is memory in use. It keeps out of
+// the way where GOGC says what to do.
 type collector struct {
 	percent int
 	most    int64

@@ -65,7 +65,10 @@ func (l *Larder) sameOrigins(cfg config.Config) error {
 	for i, o := range cfg.Origins {
 		have := l.cfg.Origins[i]
 		if o.Name != have.Name || o.Address != have.Address || !slices.Equal(o.Listen, have.Listen) {
-			return fmt.Errorf("name, address or listen of origin %q cannot be changed while the larder runs: restart it", have.Name)
+			return fmt.Errorf(
+				"name, address or listen of origin %q cannot be changed while the larder runs: restart it",
+				have.Name,
+			)
 		}
 	}
 	return nil

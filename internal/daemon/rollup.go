@@ -60,8 +60,16 @@ func (r *rollups) take(at time.Time) (out []state.Rollup) {
 	row := func(s subject, now counted) (state.Rollup, bool) {
 		old, known := r.last[s]
 		seen[s] = now
-		d := state.Rollup{At: at, Kind: s.kind, Name: s.name, Minutes: 1, Sums: now.Sums.Minus(old.Sums), Drops: now.drops - old.drops,
-			Compared: now.compared - old.compared, Stale: now.stale - old.stale}
+		d := state.Rollup{
+			At:       at,
+			Kind:     s.kind,
+			Name:     s.name,
+			Minutes:  1,
+			Sums:     now.Sums.Minus(old.Sums),
+			Drops:    now.drops - old.drops,
+			Compared: now.compared - old.compared,
+			Stale:    now.stale - old.stale,
+		}
 		if known && now.Calls() < old.Calls() { // a pattern was merged into others, and came anew
 			return d, false
 		}
@@ -88,7 +96,10 @@ func (r *rollups) take(at time.Time) (out []state.Rollup) {
 	tallies(state.Rule, e.Ledger.Rules)
 	found := e.Samples.Counts()
 	taken, stale := found.Taken, found.Stale
-	all, _ := row(subject{}, counted{Sums: e.Ledger.Total.Total(), drops: e.Ledger.Drops.Load(), compared: taken, stale: stale})
+	all, _ := row(
+		subject{},
+		counted{Sums: e.Ledger.Total.Total(), drops: e.Ledger.Drops.Load(), compared: taken, stale: stale},
+	)
 	_, bytes, _ := e.Kept()
 	all.Memory = float64(bytes)
 	r.last = seen
@@ -138,8 +149,21 @@ func (r *rollups) cameTrue(now time.Time) {
 			}
 			m := float64(sum.Minutes)
 			calls, hits := float64(sum.Calls()), float64(sum.Count[ledger.Hit])
-			measured := control.Measured{Minutes: int(sum.Minutes), Until: reason, Calls: calls / m, Hits: hits / m, OfAll: hits / max(calls, 1),
-				Spared: float64(sum.Spared) / float64(time.Millisecond) / m, Origin: (calls - hits) / m / 60, Drops: float64(sum.Drops) / m, Memory: sum.Memory}
+			measured := control.Measured{
+				Minutes: int(sum.Minutes),
+				Until:   reason,
+				Calls:   calls / m,
+				Hits:    hits / m,
+				OfAll:   hits / max(calls, 1),
+				Spared: float64(
+					sum.Spared,
+				) / float64(
+					time.Millisecond,
+				) / m,
+				Origin: (calls - hits) / m / 60,
+				Drops:  float64(sum.Drops) / m,
+				Memory: sum.Memory,
+			}
 			text, _ := json.Marshal(measured)
 			r.l.state.CameTrue(e.ID, day, string(text))
 		}
@@ -167,8 +191,8 @@ func (l *Larder) rememberInputs() {
 	}
 }
 
-// fetchAtStart has fetched what was remembered. What no rule asks for any more is forgotten, and everything where values may
-// not be kept.
+// fetchAtStart has fetched what was remembered. What no rule asks for any more is forgotten, and everything where
+// values may not be kept.
 func (l *Larder) fetchAtStart() {
 	var wanted []string
 	for _, r := range l.engine.Rules().List() {

@@ -92,8 +92,8 @@ func readRulesFile(path string) ([]byte, error) {
 	return text, err
 }
 
-// begin puts the rules in force that a larder starts with, or that it was told to read again. If they are others than those
-// last remembered, that is put into the history.
+// begin puts the rules in force that a larder starts with, or that it was told to read again. If they are others than
+// those last remembered, that is put into the history.
 func (b *ruleBook) begin(path string, text []byte, set *rules.Set, kind string) {
 	b.apply.Lock()
 	defer b.apply.Unlock()
@@ -116,8 +116,16 @@ func (b *ruleBook) begin(path string, text []byte, set *rules.Set, kind string) 
 			before = old
 		}
 	}
-	b.state.Add(state.Entry{At: time.Now(), Kind: kind, Who: "the rules file", Why: map[string]string{"start": "as it was found at the start", "file": "read again"}[kind],
-		Text: text, Changes: rules.Tell(rules.Difference(before, set))})
+	b.state.Add(
+		state.Entry{
+			At:      time.Now(),
+			Kind:    kind,
+			Who:     "the rules file",
+			Why:     map[string]string{"start": "as it was found at the start", "file": "read again"}[kind],
+			Text:    text,
+			Changes: rules.Tell(rules.Difference(before, set)),
+		},
+	)
 }
 
 // Current is described at controlserver.Book.
@@ -217,7 +225,15 @@ func (b *ruleBook) Apply(a controlserver.Proposal) (state.Entry, error) {
 	if d, ok := b.state.Draft(a.Who); ok && bytes.Equal(d.Text, a.Text) {
 		b.state.RemoveDraft(a.Who)
 	}
-	e := state.Entry{At: time.Now(), Kind: a.Kind, Who: a.Who, Why: a.Why, Text: a.Text, Changes: rules.Tell(rules.Difference(before, set)), Forecast: a.Forecast}
+	e := state.Entry{
+		At:       time.Now(),
+		Kind:     a.Kind,
+		Who:      a.Who,
+		Why:      a.Why,
+		Text:     a.Text,
+		Changes:  rules.Tell(rules.Difference(before, set)),
+		Forecast: a.Forecast,
+	}
 	e.ID = b.state.Add(e)
 	return e, nil
 }
@@ -243,7 +259,10 @@ func (b *ruleBook) write(path string, text, known []byte) error {
 		return fmt.Errorf("reading the rules before changing them: %w", err)
 	}
 	if !bytes.Equal(now, known) {
-		return fmt.Errorf("the rules file %s was changed by somebody else, and nothing was applied: take what he wrote, or put the file back", path)
+		return fmt.Errorf(
+			"the rules file %s was changed by somebody else, and nothing was applied: take what he wrote, or put the file back",
+			path,
+		)
 	}
 	if err := replace(path, text); err != nil {
 		return fmt.Errorf("writing the rules: %w", err)

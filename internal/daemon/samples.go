@@ -10,18 +10,38 @@ import (
 	"jollylarder/internal/core/sample"
 )
 
-// watchSamples tells of answers that were found to be old, and has their rules paused in the file and the history as well, so that
-// they stay so until somebody has looked at it.
+// watchSamples tells of answers that were found to be old, and has their rules paused in the file and the history as
+// well, so that they stay so until somebody has looked at it.
 func (l *Larder) watchSamples() {
 	for {
 		select {
 		case c := <-l.engine.Samples.Found():
-			l.log.Error("an answer was found to be old: it differs from the database's, and no write that the larder knows of explains that",
-				"database", c.Database, "pattern", string(c.Pattern.ID), "statement", c.Pattern.Text, "tables", strings.Join(c.Tables, " "),
-				"age", c.Age.Round(time.Millisecond), "rule", c.Rule, "paused", c.Paused)
+			l.log.Error(
+				"an answer was found to be old: it differs from the database's, and no write that the larder knows of explains that",
+				"database",
+				c.Database,
+				"pattern",
+				string(c.Pattern.ID),
+				"statement",
+				c.Pattern.Text,
+				"tables",
+				strings.Join(c.Tables, " "),
+				"age",
+				c.Age.Round(time.Millisecond),
+				"rule",
+				c.Rule,
+				"paused",
+				c.Paused,
+			)
 			if c.Paused {
 				if err := l.book.pause(c); err != nil {
-					l.log.Error("the rule stays paused until this larder ends, but that could not be written down", "rule", c.Rule, "error", err)
+					l.log.Error(
+						"the rule stays paused until this larder ends, but that could not be written down",
+						"rule",
+						c.Rule,
+						"error",
+						err,
+					)
 				}
 			}
 		case <-l.ended:
@@ -32,7 +52,11 @@ func (l *Larder) watchSamples() {
 
 // pause puts the rule of a stale catch out of force.
 func (b *ruleBook) pause(c sample.Stale) error {
-	why := fmt.Sprintf("an answer of %s was found to be old: it rests on %s, and no write explains that it differs from the database's", c.Pattern.ID, strings.Join(c.Tables, ", "))
+	why := fmt.Sprintf(
+		"an answer of %s was found to be old: it rests on %s, and no write explains that it differs from the database's",
+		c.Pattern.ID,
+		strings.Join(c.Tables, ", "),
+	)
 	for range 3 { // somebody may be applying others at this moment
 		text, revision := b.Current()
 		set, err := rules.Parse(text)

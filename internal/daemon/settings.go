@@ -38,7 +38,9 @@ func settings(cfg config.Config) ([]*wire.Settings, error) {
 			wrong("--listen, or listen", errors.New("there is nothing to listen on"))
 		}
 		s := &wire.Settings{
-			Unchallenged: wire.Unchallenged(o.UnchallengedLogins), MaxConnections: o.Connections, StartTime: o.StartTime,
+			Unchallenged: wire.Unchallenged(
+				o.UnchallengedLogins,
+			), MaxConnections: o.Connections, StartTime: o.StartTime,
 			ConnectTime: o.ConnectTime, IdleTime: o.IdleTime, LostTime: o.LostTime, LargestMessage: int(o.LargestMessage) + 1,
 			RequireTLS: o.Clients.TLS == "required",
 		}
@@ -89,7 +91,12 @@ func controlTCP(cfg config.Config) (*tls.Config, string, error) {
 	}
 	token := strings.TrimSpace(string(text))
 	if len(token) < leastToken {
-		return nil, "", fmt.Errorf("control_tcp: the token in %s has %d characters: expected at least %d, as openssl rand -hex 32 makes them", c.TokenFile, len(token), leastToken)
+		return nil, "", fmt.Errorf(
+			"control_tcp: the token in %s has %d characters: expected at least %d, as openssl rand -hex 32 makes them",
+			c.TokenFile,
+			len(token),
+			leastToken,
+		)
 	}
 	return &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}, token, nil
 }

@@ -13,14 +13,15 @@ import (
 	"jollylarder/internal/core/rules"
 )
 
-// looksEvery is how often the rules file is looked at even if the system tells of nothing: on some file systems it never
-// does.
+// looksEvery is how often the rules file is looked at even if the system tells of nothing: on some file systems it
+// never does.
 const looksEvery = 10 * time.Second
 
 // quietTime is how long nothing is to be told of the file before it is taken to be written.
 const quietTime = 100 * time.Millisecond
 
-// watchRules looks at the rules file whenever somebody has touched it, and takes it over where the configuration says so.
+// watchRules looks at the rules file whenever somebody has touched it, and takes it over where the configuration says
+// so.
 func (l *Larder) watchRules() {
 	events := make(chan fsnotify.Event)
 	if w, err := fsnotify.NewWatcher(); err == nil {
@@ -67,14 +68,24 @@ func (l *Larder) lookAtRules() {
 		return // it is looked at again when it has changed again
 	}
 	if follow && l.book.wouldEmpty(text) {
-		l.log.Warn("the rules file has no rules any more; the rules in force stay until that is confirmed: jollylarder rules apply --edited takes it as it is", "file", path)
+		l.log.Warn(
+			"the rules file has no rules any more; the rules in force stay until that is confirmed: jollylarder rules apply --edited takes it as it is",
+			"file",
+			path,
+		)
 		return
 	}
 	if !follow {
-		l.log.Warn("the rules file was changed by somebody else; the rules in force stay until it is taken over", "file", path)
+		l.log.Warn(
+			"the rules file was changed by somebody else; the rules in force stay until it is taken over",
+			"file",
+			path,
+		)
 		return
 	}
-	e, err := l.book.Apply(controlserver.Proposal{Kind: "file", Who: "the rules file", Why: "taken as follow_rules says", Text: text})
+	e, err := l.book.Apply(
+		controlserver.Proposal{Kind: "file", Who: "the rules file", Why: "taken as follow_rules says", Text: text},
+	)
 	if err != nil {
 		l.log.Error("the rules file was changed, and could not be taken", "problem", err)
 		return
@@ -82,8 +93,8 @@ func (l *Larder) lookAtRules() {
 	l.log.Info("the rules file was changed, and is in force", "changes", len(e.Changes))
 }
 
-// stillTime is how long a rules file must stay as it is before it is followed: it may be in the middle of being written by
-// a program that takes its time.
+// stillTime is how long a rules file must stay as it is before it is followed: it may be in the middle of being written
+// by a program that takes its time.
 const stillTime = time.Second
 
 // whole waits until the file has stayed as it is for a while, and says whether it is still what was read.

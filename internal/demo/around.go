@@ -14,8 +14,8 @@ import (
 	"jollylarder/internal/feed"
 )
 
-// follow prepares a real server for a change feed, as far as it can: by its replication stream where that is to be had, or else by its
-// counters of changes. What is made for it is removed when the demo ends.
+// follow prepares a real server for a change feed, as far as it can: by its replication stream where that is to be had,
+// or else by its counters of changes. What is made for it is removed when the demo ends.
 func (d *Demo) follow(ctx context.Context, origin *url.URL, o config.Origin) (config.Feed, error) {
 	out := o.Feed
 	out.User, out.Password, out.Databases, out.Mode = o.FetchUser, o.FetchPassword, []string{Database}, "poll"
@@ -60,7 +60,8 @@ func (d *Demo) follow(ctx context.Context, origin *url.URL, o config.Origin) (co
 	return out, nil
 }
 
-// tideScene has a board answered from memory, writes a tide around the larder, and gives in milliseconds how long the board took to show it.
+// tideScene has a board answered from memory, writes a tide around the larder, and gives in milliseconds how long the
+// board took to show it.
 func (d *Demo) tideScene(ctx context.Context) (float64, error) {
 	board, err := connect(ctx, d.through, "quay-boards", pgx.QueryExecModeSimpleProtocol)
 	if err != nil {

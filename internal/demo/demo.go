@@ -210,21 +210,22 @@ type Summary struct {
 	Hit      float64 `json:"hit_ms"`    // waited for answers from memory
 	Stale    int     `json:"stale"`     // kept answers that differed from the origin when asked again in a quiet moment
 	Compared int     `json:"compared"`  // answers so asked again
-	// Foretold is the share of all statements that were to be answered from memory, by the traffic before anything was kept;
-	// Came is the share that was, once memory had filled.
+	// Foretold is the share of all statements that were to be answered from memory, by the traffic before anything was
+	// kept; Came is the share that was, once memory had filled.
 	Foretold   float64 `json:"foretold_share"`
 	Came       float64 `json:"came_share"`
 	FirstError string  `json:"first_error,omitempty"`
-	// Around are the writes around the larder that its change feed told of, Lag is how late they were told, as measured last, and Followed how
-	// long after a tide was written around the larder a board that had been answered from memory showed it.
+	// Around are the writes around the larder that its change feed told of, Lag is how late they were told, as measured
+	// last, and Followed how long after a tide was written around the larder a board that had been answered from memory
+	// showed it.
 	Around   uint64  `json:"writes_around"`
 	Lag      float64 `json:"feed_lag_ms,omitempty"`
 	Followed float64 `json:"board_followed_ms,omitempty"`
 	Seconds  float64 `json:"seconds"`
 }
 
-// Headless watches for a third of the time, foretells what a set of rules would do, puts it in force, lets the traffic run on,
-// asks again what was answered, and sums up.
+// Headless watches for a third of the time, foretells what a set of rules would do, puts it in force, lets the traffic
+// run on, asks again what was answered, and sums up.
 func (d *Demo) Headless(ctx context.Context, length time.Duration) (Summary, error) {
 	began := time.Now()
 	text, base := d.Larder.Book().Current()

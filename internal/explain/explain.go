@@ -16,8 +16,8 @@ import (
 	"jollylarder/internal/core/statement"
 )
 
-// Table is a table that a statement reads or writes, and the way to it from the statement inwards; no steps for one that
-// the statement names.
+// Table is a table that a statement reads or writes, and the way to it from the statement inwards; no steps for one
+// that the statement names.
 type Table struct {
 	Table string   `json:"table"`
 	How   []string `json:"how"`

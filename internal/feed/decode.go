@@ -16,8 +16,8 @@ const anyWrite = analysis.Insert | analysis.Update | analysis.Delete | analysis.
 // mostRows bounds the rows of one transaction whose values are looked at. Of a larger one the tables alone are told.
 const mostRows = 10_000
 
-// decoder makes transactions of the messages of a replication stream. Source: "Logical Replication Message Formats" in the
-// server's manual.
+// decoder makes transactions of the messages of a replication stream. Source: "Logical Replication Message Formats" in
+// the server's manual.
 type decoder struct {
 	relations map[uint32]*relation
 	rows      []engine.RowChange
@@ -156,7 +156,8 @@ func (r *relation) changed(old, now *pglogrepl.TupleData) (names []string) {
 		if i >= len(old.Columns) || i >= len(now.Columns) {
 			return nil
 		}
-		if was, is := column(old.Columns[i]), column(now.Columns[i]); was != is && is != "?" { // a long value that is not told has not changed
+		if was, is := column(old.Columns[i]), column(now.Columns[i]); was != is &&
+			is != "?" { // a long value that is not told has not changed
 			names = append(names, c.Name)
 		}
 	}

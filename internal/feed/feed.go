@@ -1,5 +1,5 @@
-// Package feed follows what is written in a database, whoever writes it: by its replication stream, or where that cannot be
-// had by the server's counters of changes.
+// Package feed follows what is written in a database, whoever writes it: by its replication stream, or where that
+// cannot be had by the server's counters of changes.
 package feed
 
 import (
@@ -62,8 +62,9 @@ type Status struct {
 	Mode Mode
 	// Problem says why it is not the one wanted, or what is wrong otherwise; empty if nothing is.
 	Problem string
-	// Lag is how old the last moment is of which all changes are known, by the larder's own clock from before it asked for the server's
-	// position to when the stream had passed that; At is when that was measured. In the mode Poll it is how long it can take.
+	// Lag is how old the last moment is of which all changes are known, by the larder's own clock from before it asked
+	// for the server's position to when the stream had passed that; At is when that was measured. In the mode Poll it
+	// is how long it can take.
 	Lag time.Duration
 	At  time.Time
 	// Held is how many bytes of its log the server holds back for the slot, and Bound how many it may.
@@ -89,7 +90,8 @@ const (
 	silence        = 30 * time.Second // and one that is silent for so long, though it is asked all the time, is taken to be dead
 	longestPause   = 10 * time.Second
 	askTime        = 10 * time.Second // for one question
-	// counterDelay is how long a server may keep a session's counters to itself. Source: PGSTAT_IDLE_INTERVAL in its pgstat.c.
+	// counterDelay is how long a server may keep a session's counters to itself. Source: PGSTAT_IDLE_INTERVAL in its
+	// pgstat.c.
 	counterDelay = 10 * time.Second
 )
 
@@ -191,7 +193,14 @@ func (f *Follower) follow(ctx context.Context) error {
 	// There is no stream to be had: what the counters say is better than nothing.
 	f.Feed.Lost(time.Now())
 	f.set(func(s *Status) {
-		*s = Status{Mode: Poll, Lag: counterDelay + f.PollEvery, At: time.Now(), Gaps: s.Gaps + 1, Transactions: s.Transactions, Rows: s.Rows}
+		*s = Status{
+			Mode:         Poll,
+			Lag:          counterDelay + f.PollEvery,
+			At:           time.Now(),
+			Gaps:         s.Gaps + 1,
+			Transactions: s.Transactions,
+			Rows:         s.Rows,
+		}
 		if why != nil {
 			s.Problem = "there is no stream of changes: " + sentence(why)
 		}

@@ -12,7 +12,8 @@ import (
 	"jollylarder/internal/core/engine"
 )
 
-// counted is what a table's counters said last: how many rows were written, and the file that its rows are in, which TRUNCATE changes.
+// counted is what a table's counters said last: how many rows were written, and the file that its rows are in, which
+// TRUNCATE changes.
 type counted struct{ rows, file string }
 
 const countersQuery = `/* jolly larder reads counters of changes */
@@ -20,7 +21,8 @@ select s.schemaname || '.' || s.relname, s.schemaname, s.relname, (s.n_tup_ins +
        coalesce(pg_catalog.pg_relation_filenode(s.relid)::text, ''), pg_catalog.current_setting('track_counts')
 from pg_catalog.pg_stat_user_tables s`
 
-// poll reads the counters of all tables but those given, and tells of those that have changed. It cannot say which rows.
+// poll reads the counters of all tables but those given, and tells of those that have changed. It cannot say which
+// rows.
 func (f *Follower) poll(ctx context.Context, c *pgconn.PgConn, but map[string]bool) error {
 	began := time.Now()
 	rows, err := ask(ctx, c, countersQuery)

@@ -9,9 +9,9 @@ import (
 	"jollylarder/internal/core/engine"
 )
 
-// remembered are the rows that the stream has told of last, by their table and identity: so that it is known of the next change of a row what
-// its columns were before, though the server tells that of its identity only. The stream leaves nothing out; where that is not certain, all of it is
-// forgotten.
+// remembered are the rows that the stream has told of last, by their table and identity: so that it is known of the
+// next change of a row what its columns were before, though the server tells that of its identity only. The stream
+// leaves nothing out; where that is not certain, all of it is forgotten.
 type remembered struct {
 	rows  map[string][]string // the columns' values as column gives them
 	bytes int
@@ -25,7 +25,8 @@ const longestColumn = 64
 
 var rowSeed = maphash.MakeSeed()
 
-// column gives a value as it is remembered: told apart by its first byte, the value itself, its hash, null, or that it is not known.
+// column gives a value as it is remembered: told apart by its first byte, the value itself, its hash, null, or that it
+// is not known.
 func column(c *pglogrepl.TupleDataColumn) string {
 	switch {
 	case c.DataType == pglogrepl.TupleDataTypeNull:
@@ -34,7 +35,18 @@ func column(c *pglogrepl.TupleDataColumn) string {
 		return "?"
 	case len(c.Data) > longestColumn:
 		h := maphash.Bytes(rowSeed, c.Data)
-		return "#" + string([]byte{byte(h), byte(h >> 8), byte(h >> 16), byte(h >> 24), byte(h >> 32), byte(h >> 40), byte(h >> 48), byte(h >> 56)})
+		return "#" + string(
+			[]byte{
+				byte(h),
+				byte(h >> 8),
+				byte(h >> 16),
+				byte(h >> 24),
+				byte(h >> 32),
+				byte(h >> 40),
+				byte(h >> 48),
+				byte(h >> 56),
+			},
+		)
 	}
 	return "=" + string(c.Data)
 }
@@ -55,7 +67,8 @@ func (r *relation) identity(t *pglogrepl.TupleData) (key string, ok bool) {
 	return key, ok
 }
 
-// updated takes an update of a row whose identity has not changed. It completes what is known of the values before, and of which columns it changed.
+// updated takes an update of a row whose identity has not changed. It completes what is known of the values before, and
+// of which columns it changed.
 func (m *remembered) updated(r *relation, now *pglogrepl.TupleData, c *engine.RowChange) {
 	key, ok := r.identity(now)
 	if !ok || r.ReplicaIdentity == 'f' {
@@ -76,7 +89,8 @@ func (m *remembered) updated(r *relation, now *pglogrepl.TupleData, c *engine.Ro
 			case row[i] != was[i]:
 				c.Sets = append(c.Sets, r.Columns[i].Name)
 			}
-			if name := r.Columns[i].Name; was[i][0] == '=' && !slices.ContainsFunc(c.Old, func(v engine.ColumnValue) bool { return v.Column == name }) {
+			if name := r.Columns[i].Name; was[i][0] == '=' &&
+				!slices.ContainsFunc(c.Old, func(v engine.ColumnValue) bool { return v.Column == name }) {
 				c.Old = append(c.Old, engine.ColumnValue{Column: name, Value: []byte(was[i][1:])})
 			}
 		}

@@ -43,8 +43,8 @@ func UsualNames(database string) Names {
 func quote(name string) string   { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 func literal(text string) string { return "'" + strings.ReplaceAll(text, "'", "''") + "'" }
 
-// identityQuery gives the tables that a publication can hold, with what identifies their rows: ” where nothing does. To publish such a
-// table would have its updates and deletes fail.
+// identityQuery gives the tables that a publication can hold, with what identifies their rows: ” where nothing does. To
+// publish such a table would have its updates and deletes fail.
 const identityQuery = `select n.nspname, c.relname,
   case when c.relreplident in ('f', 'i') then c.relreplident::text
        when c.relreplident = 'd' and exists (select 1 from pg_catalog.pg_index i where i.indrelid = c.oid and i.indisprimary) then 'd' else '' end

@@ -26,15 +26,16 @@ type stream struct {
 	waits     atomic.Int64 // since when, in nanoseconds, the stream has not come to the last probe's position; 0 if it has
 }
 
-// flushAfter is how long the stream may not come to a position before the server is made to write its log to disk, and how often. A server does that
-// when a transaction is committed: what one has written that does not end may stay in its memory, where no stream is told of it.
+// flushAfter is how long the stream may not come to a position before the server is made to write its log to disk, and
+// how often. A server does that when a transaction is committed: what one has written that does not end may stay in its
+// memory, where no stream is told of it.
 const flushAfter = 300 * time.Millisecond
 
 // flushQuery commits something that no table holds.
 const flushQuery = "begin; set local synchronous_commit = local; select pg_catalog.pg_logical_emit_message(true, 'jolly larder', ''); commit"
 
-// probe is a position of the server's log that was asked for at a moment: when the stream has passed it, all is known that was
-// committed before that moment.
+// probe is a position of the server's log that was asked for at a moment: when the stream has passed it, all is known
+// that was committed before that moment.
 type probe struct {
 	lsn  pglogrepl.LSN
 	from time.Time
@@ -248,8 +249,8 @@ func (s *stream) copied(data []byte, passed func(pglogrepl.LSN)) error {
 	return nil
 }
 
-// beside asks what is to be known beside the stream: where the server is, how much it holds back, and what the tables' counters say that the
-// stream does not tell of.
+// beside asks what is to be known beside the stream: where the server is, how much it holds back, and what the tables'
+// counters say that the stream does not tell of.
 func (s *stream) beside(ctx context.Context, stop context.CancelFunc) error {
 	defer stop()
 	f := s.f
@@ -295,8 +296,8 @@ func (s *stream) beside(ctx context.Context, stop context.CancelFunc) error {
 	}
 }
 
-// reachable gives the position that a stream has come to when it has told all before a place where the server writes next: behind the head of
-// a page there is nothing yet. Source: XLogBytePosToRecPtr in the server's xlog.c.
+// reachable gives the position that a stream has come to when it has told all before a place where the server writes
+// next: behind the head of a page there is nothing yet. Source: XLogBytePosToRecPtr in the server's xlog.c.
 func reachable(lsn pglogrepl.LSN) pglogrepl.LSN {
 	const page, head, firstHead, segment = 8192, 24, 40, 1 << 20
 	if off := lsn % page; off == head || off == firstHead && lsn%segment < page {
@@ -305,7 +306,8 @@ func reachable(lsn pglogrepl.LSN) pglogrepl.LSN {
 	return lsn
 }
 
-// check looks how much the server holds back for the slot, and lets go of it before that fills the disk; and which tables are told of.
+// check looks how much the server holds back for the slot, and lets go of it before that fills the disk; and which
+// tables are told of.
 func (s *stream) check(ctx context.Context) error {
 	f := s.f
 	rows, err := ask(ctx, s.asking, "select coalesce(pg_catalog.pg_wal_lsn_diff(pg_catalog.pg_current_wal_lsn(), restart_lsn), 0)::bigint::text, pg_catalog.pg_current_wal_lsn()::text from pg_catalog.pg_replication_slots where slot_name = $1", f.Slot)
@@ -330,8 +332,8 @@ func (s *stream) check(ctx context.Context) error {
 	return s.published(ctx)
 }
 
-// letGo drops the slot when the stream has ended: one in use cannot be dropped. A slot of that name that somebody has made
-// anew since is left alone: it begins behind where the log was when the old one was given up.
+// letGo drops the slot when the stream has ended: one in use cannot be dropped. A slot of that name that somebody has
+// made anew since is left alone: it begins behind where the log was when the old one was given up.
 func (f *Follower) letGo(ctx context.Context, until string) {
 	defer func() {
 		if r := recover(); r != nil {

@@ -1,5 +1,5 @@
-// Package findings says of a larder what people are told: advice on patterns, what was spared and how that is known, and what is
-// promised at this moment. It gives it in the types of the API.
+// Package findings says of a larder what people are told: advice on patterns, what was spared and how that is known,
+// and what is promised at this moment. It gives it in the types of the API.
 package findings
 
 import (
@@ -16,8 +16,12 @@ func Milliseconds(d time.Duration) float64 { return float64(d) / float64(time.Mi
 func Sums(s ledger.Sums) control.Sums {
 	return control.Sums{
 		Hits: s.Count[ledger.Hit], Misses: s.Count[ledger.Miss], Passes: s.Count[ledger.Pass], Writes: s.Count[ledger.Write],
-		Waited: Milliseconds(s.AllWaited()), Hit: Milliseconds(s.Waited[ledger.Hit]), Spared: Milliseconds(s.Spared), Keeping: Milliseconds(s.Keepable),
-		Own: Milliseconds(s.Own), Follow: Milliseconds(s.Followed), Samples: s.Samples.Count, SampleTook: s.Samples.Took, SampleSquares: s.Samples.Squares,
+		Waited: Milliseconds(
+			s.AllWaited(),
+		), Hit: Milliseconds(s.Waited[ledger.Hit]), Spared: Milliseconds(s.Spared), Keeping: Milliseconds(s.Keepable),
+		Own: Milliseconds(
+			s.Own,
+		), Follow: Milliseconds(s.Followed), Samples: s.Samples.Count, SampleTook: s.Samples.Took, SampleSquares: s.Samples.Squares,
 	}
 }
 
@@ -30,16 +34,24 @@ func AllSums(list []ledger.Sums) []control.Sums {
 	return out
 }
 
-// Distribution makes the API's view of how long statements took, with its buckets if whole is set; it is nil if there were none.
+// Distribution makes the API's view of how long statements took, with its buckets if whole is set; it is nil if there
+// were none.
 func Distribution(d *ledger.Distribution, whole bool) *control.Distribution {
 	b := d.Buckets()
 	if len(b) == 0 {
 		return nil
 	}
-	out := &control.Distribution{P50: Milliseconds(d.Percentile(0.5)), P90: Milliseconds(d.Percentile(0.9)), P99: Milliseconds(d.Percentile(0.99))}
+	out := &control.Distribution{
+		P50: Milliseconds(d.Percentile(0.5)),
+		P90: Milliseconds(d.Percentile(0.9)),
+		P99: Milliseconds(d.Percentile(0.99)),
+	}
 	if whole {
 		for _, x := range b {
-			out.Buckets = append(out.Buckets, control.Bucket{From: Milliseconds(x.From), To: Milliseconds(x.To), Count: x.Count})
+			out.Buckets = append(
+				out.Buckets,
+				control.Bucket{From: Milliseconds(x.From), To: Milliseconds(x.To), Count: x.Count},
+			)
 		}
 	}
 	return out

@@ -20,7 +20,9 @@ func Describe(e *larder.Larder, p *engine.Pattern, whole bool) control.Pattern {
 	n := p.Numbers
 	does := e.Does(p)
 	out := control.Pattern{
-		ID: string(p.ID), Text: p.Text, Verb: p.Facts.Called(), Keepable: len(does.Reasons) == 0, Reasons: reason.Sentences(does.Reasons), Pins: does.Pins,
+		ID: string(
+			p.ID,
+		), Text: p.Text, Verb: p.Facts.Called(), Keepable: len(does.Reasons) == 0, Reasons: reason.Sentences(does.Reasons), Pins: does.Pins,
 		Minute: Sums(n.Minute()), Total: Sums(n.Total()), Rows: n.Rows(), Bytes: n.Bytes(), Merged: n.Merged.Load(),
 		Failed: n.Failed(), Drops: n.Drops.Load(), Kept: int(n.Kept.Held.Load()), KeptBytes: n.Kept.HeldBytes.Load(), Slots: AllSums(n.Slots()),
 		Origin: Distribution(n.Origin(), whole), Memory: Distribution(n.Memory(), whole),
@@ -30,7 +32,10 @@ func Describe(e *larder.Larder, p *engine.Pattern, whole bool) control.Pattern {
 		out.Reads = append(out.Reads, control.Reach{Table: t, How: does.ReadHow[t]})
 	}
 	if does.System {
-		out.Reads = append(out.Reads, control.Reach{Table: "the system catalogs", How: []string{"until anything is defined anew"}})
+		out.Reads = append(
+			out.Reads,
+			control.Reach{Table: "the system catalogs", How: []string{"until anything is defined anew"}},
+		)
 	}
 	for _, t := range does.Writes {
 		out.Writes = append(out.Writes, control.Reach{Table: t, How: does.WrittenHow[t]})
@@ -52,19 +57,31 @@ func Describe(e *larder.Larder, p *engine.Pattern, whole bool) control.Pattern {
 	out.Passed = passed(n.Reasons(), n.Calls(), kept)
 	out.Lately = lately(n.Lately(now), now, kept)
 	for _, c := range n.Callers() {
-		out.Callers = append(out.Callers, control.Caller{Application: c.Application, User: c.User, Database: c.Database, Calls: c.Calls})
+		out.Callers = append(
+			out.Callers,
+			control.Caller{Application: c.Application, User: c.User, Database: c.Database, Calls: c.Calls},
+		)
 	}
 	return out
 }
 
-// passed makes the API's view of the reasons for which some of so many calls passed. Kept is set when a rule keeps the pattern by now.
+// passed makes the API's view of the reasons for which some of so many calls passed. Kept is set when a rule keeps the
+// pattern by now.
 func passed(list []ledger.ReasonCount, calls uint64, kept bool) (out []control.Reason) {
 	for _, r := range list {
 		would := advice.Remedy(r.Reason)
 		if r.Reason.Code == reason.NoRule && kept {
 			would = ""
 		}
-		out = append(out, control.Reason{Reason: r.Reason.String(), Count: r.Count, Share: float64(r.Count) / float64(max(calls, 1)), Would: would})
+		out = append(
+			out,
+			control.Reason{
+				Reason: r.Reason.String(),
+				Count:  r.Count,
+				Share:  float64(r.Count) / float64(max(calls, 1)),
+				Would:  would,
+			},
+		)
 	}
 	return out
 }
@@ -85,7 +102,11 @@ func Advise(e *larder.Larder, p *engine.Pattern, look inputs.Outlook) advice.Adv
 	minute := n.Minute()
 	seen := advice.Seen{
 		Reasons: does.Reasons, Tables: does.Reads, Calls: float64(minute.Calls()), Origin: n.Origin().Mean(),
-		Bytes: float64(n.Bytes()) / float64(max(n.Calls(), 1)), Writes: float64(e.WritesAMinute(does.Reads)), Outlook: look,
+		Bytes: float64(
+			n.Bytes(),
+		) / float64(
+			max(n.Calls(), 1),
+		), Writes: float64(e.WritesAMinute(does.Reads)), Outlook: look,
 	}
 	if r := ShownRule(e, p); r != nil {
 		seen.Decided, seen.Ruled = true, ruled(r, does.Reasons, minute)
@@ -127,18 +148,45 @@ func ruled(r *rules.Rule, reasons []reason.Reason, minute ledger.Sums) string {
 	case len(reasons) > 0:
 		return "A rule keeps it, but at this moment nothing is: it " + reasons[0].Clause() + "."
 	}
-	return fmt.Sprintf("Kept for %s%s. In the last minute %d of %d calls were answered from memory: %s spared, %s still waited.",
-		rules.FormatTTL(r.TTL), some, minute.Count[ledger.Hit], minute.Calls(), advice.Waiting(minute.Spared), advice.Waiting(minute.AllWaited()))
+	return fmt.Sprintf(
+		"Kept for %s%s. In the last minute %d of %d calls were answered from memory: %s spared, %s still waited.",
+		rules.FormatTTL(
+			r.TTL,
+		),
+		some,
+		minute.Count[ledger.Hit],
+		minute.Calls(),
+		advice.Waiting(minute.Spared),
+		advice.Waiting(minute.AllWaited()),
+	)
 }
 
 func outlook(o inputs.Outlook) *control.Outlook {
 	if o.Calls == 0 {
 		return nil
 	}
-	out := &control.Outlook{Followed: Milliseconds(o.Followed), Calls: o.Calls, Inputs: o.Inputs, Repeats: o.Repeats, Half: o.Half,
-		Compared: o.Compared, Changed: o.Changed, Unseen: o.Unseen}
+	out := &control.Outlook{
+		Followed: Milliseconds(o.Followed),
+		Calls:    o.Calls,
+		Inputs:   o.Inputs,
+		Repeats:  o.Repeats,
+		Half:     o.Half,
+		Compared: o.Compared,
+		Changed:  o.Changed,
+		Unseen:   o.Unseen,
+	}
 	for i, ttl := range inputs.Ladder {
-		out.Steps = append(out.Steps, control.Step{TTL: rules.FormatTTL(ttl), Hits: o.Hits[i], Error: o.Error[i], Aged: o.Aged[i], Live: o.Live[i], Stayed: o.Stayed[i]})
+		out.Steps = append(
+			out.Steps,
+			control.Step{
+				TTL:    rules.FormatTTL(ttl),
+				Hits:   o.Hits[i],
+				Error:  o.Error[i],
+				Aged:   o.Aged[i],
+				Live:   o.Live[i],
+				Stayed: o.Stayed[i],
+			},
+		)
 	}
 	return out
 }

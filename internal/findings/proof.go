@@ -19,8 +19,8 @@ import (
 // mostProved bounds the patterns of a proof: of the others only the sum is told.
 const mostProved = 100
 
-// Prover says what was spared. It remembers for a while what it found in the numbers that were taken down. Its zero value is ready
-// to use.
+// Prover says what was spared. It remembers for a while what it found in the numbers that were taken down. Its zero
+// value is ready to use.
 type Prover struct {
 	proofs    proofs
 	baselined baselined
@@ -108,7 +108,10 @@ func live(e *larder.Larder, st *state.Store, minute bool, now time.Time) *proof 
 	}
 	e.Patterns(func(x *engine.Pattern) {
 		if d := sums(x.Numbers.Total, x.Numbers.Minute); d.Calls() > 0 {
-			p.each[state.Pattern] = append(p.each[state.Pattern], state.Rollup{Name: string(x.ID), Text: x.Text, Sums: d})
+			p.each[state.Pattern] = append(
+				p.each[state.Pattern],
+				state.Rollup{Name: string(x.ID), Text: x.Text, Sums: d},
+			)
 		}
 	})
 	for kind, each := range map[state.Kind]func(func(string, *ledger.Tally)){state.Application: e.Ledger.Applications, state.Rule: e.Ledger.Rules} {
@@ -132,7 +135,10 @@ func live(e *larder.Larder, st *state.Store, minute bool, now time.Time) *proof 
 			}
 		})
 		for i := range len(byTime) {
-			p.series = append(p.series, state.Rollup{At: now.Add(time.Duration(i-len(byTime)) * p.step), Sums: byTime[i]})
+			p.series = append(
+				p.series,
+				state.Rollup{At: now.Add(time.Duration(i-len(byTime)) * p.step), Sums: byTime[i]},
+			)
 		}
 		return p
 	}
@@ -180,10 +186,31 @@ func (x *Prover) baselines(e *larder.Larder, st *state.Store, now time.Time) map
 }
 
 func (p *proof) give(baselines map[string]ledger.Part, e *larder.Larder) *control.Proof {
-	out := &control.Proof{From: p.from, Step: Milliseconds(p.step), Sums: Sums(p.all.Sums), Drops: p.all.Drops, Compared: p.all.Compared, Stale: p.all.Stale, Minutes: p.minutes,
-		Series: []control.ProofStep{}, Patterns: []control.Proved{}, Rules: []control.Proved{}, Applications: []control.Proved{}}
+	out := &control.Proof{
+		From:         p.from,
+		Step:         Milliseconds(p.step),
+		Sums:         Sums(p.all.Sums),
+		Drops:        p.all.Drops,
+		Compared:     p.all.Compared,
+		Stale:        p.all.Stale,
+		Minutes:      p.minutes,
+		Series:       []control.ProofStep{},
+		Patterns:     []control.Proved{},
+		Rules:        []control.Proved{},
+		Applications: []control.Proved{},
+	}
 	for _, x := range p.series {
-		out.Series = append(out.Series, control.ProofStep{At: x.At, Calls: x.Calls(), Hits: x.Count[ledger.Hit], Waited: Milliseconds(x.AllWaited()), Spared: Milliseconds(x.Spared), Could: Milliseconds(x.Keepable)})
+		out.Series = append(
+			out.Series,
+			control.ProofStep{
+				At:     x.At,
+				Calls:  x.Calls(),
+				Hits:   x.Count[ledger.Hit],
+				Waited: Milliseconds(x.AllWaited()),
+				Spared: Milliseconds(x.Spared),
+				Could:  Milliseconds(x.Keepable),
+			},
+		)
 	}
 	var all []ledger.Measured
 	for _, x := range p.each[state.Pattern] {
@@ -241,10 +268,20 @@ func proved(x state.Rollup, m ledger.Spared) control.Proved {
 func ways(m ledger.Spared) control.ThreeWays {
 	out := control.ThreeWays{Fetches: Milliseconds(m.Fetches)}
 	if m.Sample.Known {
-		out.Sample = &control.Way{Spared: Milliseconds(m.Sample.Time), Error: Milliseconds(m.Sample.Error), Covers: m.SampleCovers, Like: Milliseconds(m.SampleLike)}
+		out.Sample = &control.Way{
+			Spared: Milliseconds(m.Sample.Time),
+			Error:  Milliseconds(m.Sample.Error),
+			Covers: m.SampleCovers,
+			Like:   Milliseconds(m.SampleLike),
+		}
 	}
 	if m.Before.Known {
-		out.Before = &control.Way{Spared: Milliseconds(m.Before.Time), Error: 0, Covers: m.BeforeCovers, Like: Milliseconds(m.BeforeLike)}
+		out.Before = &control.Way{
+			Spared: Milliseconds(m.Before.Time),
+			Error:  0,
+			Covers: m.BeforeCovers,
+			Like:   Milliseconds(m.BeforeLike),
+		}
 	}
 	return out
 }

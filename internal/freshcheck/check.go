@@ -1,5 +1,6 @@
-// Package freshcheck looks for old answers: it has random clients of a larder do random things to random schemas, with faults in between, and holds every
-// answer from memory against what the database says to the same session at that moment.
+// Package freshcheck looks for old answers: it has random clients of a larder do random things to random schemas, with
+// faults in between, and holds every answer from memory against what the database says to the same session at that
+// moment.
 package freshcheck
 
 import (
@@ -19,8 +20,8 @@ import (
 
 // Checker looks for old answers.
 type Checker struct {
-	// Address is that of a PostgreSQL server for nothing else, which lets postgres in. It needs max_prepared_transactions, and for Feed
-	// wal_level = logical.
+	// Address is that of a PostgreSQL server for nothing else, which lets postgres in. It needs
+	// max_prepared_transactions, and for Feed wal_level = logical.
 	Address string
 	// Feed has some writes come around the larder, with a change feed that tells of them.
 	Feed bool
@@ -49,7 +50,8 @@ func (v *Violation) String() string {
 
 var databases atomic.Uint64
 
-// Seed checks one world by one script, both made from a seed. A violation comes with a script that is as short as could be found.
+// Seed checks one world by one script, both made from a seed. A violation comes with a script that is as short as could
+// be found.
 func (c *Checker) Seed(seed uint64) (Counts, *Violation, error) {
 	r := rand.New(rand.NewPCG(seed, 17))
 	w := newWorld(r)
@@ -181,8 +183,8 @@ func (c *Checker) try(w *world, s Script) (counts Counts, violation error, err e
 	return x.counts, nil, err
 }
 
-// Run checks one seed after the other, so many at once, until the time is over or it finds a violation. Progress, if it is not nil, is called
-// from time to time.
+// Run checks one seed after the other, so many at once, until the time is over or it finds a violation. Progress, if it
+// is not nil, is called from time to time.
 func (c *Checker) Run(ctx context.Context, first uint64, length time.Duration, atOnce int, progress func(Counts)) (sum Counts, found *Violation, err error) {
 	type outcome struct {
 		counts Counts

@@ -2,8 +2,8 @@ package freshcheck
 
 import "fmt"
 
-// feature is something that a generated world may have: what it adds to the schema, and, for a world that is about it, reads and writes that go with
-// it.
+// feature is something that a generated world may have: what it adds to the schema, and, for a world that is about it,
+// reads and writes that go with it.
 type feature struct {
 	name          string
 	make          func(g *generator, pick func(...string) string)
@@ -11,8 +11,8 @@ type feature struct {
 	sequences     []sequence
 }
 
-// sequence is what some clients do one after the other: a statement each, behind the number of the client and a colon, which is judged if it is a read
-// of the world's.
+// sequence is what some clients do one after the other: a statement each, behind the number of the client and a colon,
+// which is judged if it is a read of the world's.
 type sequence []string
 
 // hiddenKinds names a type that not everybody may use.

@@ -9,8 +9,8 @@ import (
 	"time"
 )
 
-// gate stands between the larder and the database, and can hold back what passes, or cut it, for one client at a time: so what happens in
-// which order is for the script to say.
+// gate stands between the larder and the database, and can hold back what passes, or cut it, for one client at a time:
+// so what happens in which order is for the script to say.
 type gate struct {
 	ln     net.Listener
 	origin string
@@ -245,7 +245,8 @@ func (g *gate) cut(name string) {
 	}
 }
 
-// orphan cuts a client's connection from the larder alone: what is held back of its requests still reaches the database, when let.
+// orphan cuts a client's connection from the larder alone: what is held back of its requests still reaches the
+// database, when let.
 func (g *gate) orphan(name string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -294,7 +295,8 @@ func (g *gate) holds(name string) bool {
 	return p != nil && p.stuck
 }
 
-// await waits until the server has been ready for a client more often than that, or something else has happened, or a while.
+// await waits until the server has been ready for a client more often than that, or something else has happened, or a
+// while.
 func (g *gate) await(name string, more int, done <-chan struct{}) {
 	for end := time.Now().Add(2 * time.Second); time.Now().Before(end); {
 		select {

@@ -26,7 +26,8 @@ type generator struct {
 	tables []table
 }
 
-// newGenerated makes a world. Focus names features that it is to have, whatever chance says, and that its statements are mostly about.
+// newGenerated makes a world. Focus names features that it is to have, whatever chance says, and that its statements
+// are mostly about.
 func newGenerated(r *rand.Rand, focus ...string) *world {
 	g := &generator{world: &world{generated: true}, r: r, q: &queries{r: r}, focus: map[string]bool{}}
 	for _, f := range focus {

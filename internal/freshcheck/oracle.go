@@ -14,7 +14,8 @@ import (
 	wire "jollylarder/internal/wire/postgres"
 )
 
-// Oracle asks a server what a query depends on: of a view, it records the tables and the columns that the view names, and it writes out whole rows.
+// Oracle asks a server what a query depends on: of a view, it records the tables and the columns that the view names,
+// and it writes out whole rows.
 type Oracle struct {
 	conn   *pgconn.PgConn
 	schema *catalog.Schema
@@ -30,10 +31,12 @@ func NewOracle(ctx context.Context, c *pgconn.PgConn) (*Oracle, error) {
 	return &Oracle{c, catalog.New(rows, catalog.Parse{Facts: facts.Facts, Body: facts.Body}), path}, nil
 }
 
-// wholeRow finds what stands for a whole row in a view's text. Stars are written out there, unless they stand for a row.
+// wholeRow finds what stands for a whole row in a view's text. Stars are written out there, unless they stand for a
+// row.
 var wholeRow = regexp.MustCompile(`\b([a-z_][a-z0-9_]*)\.\*`)
 
-// Missing says what a query depends on by the server's word that is not found in its text, and whether the server could be asked.
+// Missing says what a query depends on by the server's word that is not found in its text, and whether the server could
+// be asked.
 func (o *Oracle) Missing(sql string) (missing []string, asked bool) {
 	simple(o.conn, "begin")
 	defer simple(o.conn, "rollback")

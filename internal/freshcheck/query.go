@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// column is one of a relation or a query, by its name and the kind of its values: n for a number, t for a text, d for a date, z for a time with time
-// zone.
+// column is one of a relation or a query, by its name and the kind of its values: n for a number, t for a text, d for a
+// date, z for a time with time zone.
 type column struct {
 	name string
 	kind byte
@@ -30,8 +30,8 @@ type item struct {
 	key     string // a column by which its rows can be put in an order; empty if there is none
 }
 
-// queries makes random queries. Each gives the same set of rows whenever its tables hold the same: rows are limited and numbered only in an order by a
-// key, and texts are put together in one.
+// queries makes random queries. Each gives the same set of rows whenever its tables hold the same: rows are limited and
+// numbered only in an order by a key, and texts are put together in one.
 type queries struct {
 	r         *rand.Rand
 	relations []relation

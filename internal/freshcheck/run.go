@@ -62,8 +62,8 @@ type run struct {
 	counts Counts
 }
 
-// Counts are what was done: reads, of which some were answered from memory, and results that writes dropped, of which some were other ones when they
-// were fetched again, and others the same.
+// Counts are what was done: reads, of which some were answered from memory, and results that writes dropped, of which
+// some were other ones when they were fetched again, and others the same.
 type Counts struct {
 	Scripts, Operations, Reads, Hits, Around int
 	Drops, Changed, Same                     uint64
@@ -393,7 +393,8 @@ func (r *run) ask(c *client, sql string, mode int) string {
 	return simple(c.conn, sql)
 }
 
-// truth is what the database says to the same session at this moment, asked in the same way, of the same prepared statement if it is one.
+// truth is what the database says to the same session at this moment, asked in the same way, of the same prepared
+// statement if it is one.
 func (r *run) truth(c *client, sql string, mode int) string {
 	r.engine.Hold(true)
 	defer r.engine.Hold(false)
@@ -633,7 +634,8 @@ func (r *run) finish(c *client) error {
 	return nil
 }
 
-// waiters looks what reads have been answered that waited for another's: it may be with anything that was true since they were sent.
+// waiters looks what reads have been answered that waited for another's: it may be with anything that was true since
+// they were sent.
 func (r *run) waiters() error {
 	for i, c := range r.clients {
 		if c.waiting == "" {

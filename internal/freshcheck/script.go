@@ -193,7 +193,8 @@ func (q sequence) steps(w *world, r *rand.Rand, next *int64) (out Script) {
 	return out
 }
 
-// shrink takes out of a failing script what it does not need to fail. Fails says whether a script does; it is asked so often at most.
+// shrink takes out of a failing script what it does not need to fail. Fails says whether a script does; it is asked so
+// often at most.
 func shrink(s Script, most int, fails func(Script) bool) Script {
 	for size := max(len(s)/2, 1); ; size = size / 2 {
 		for at := 0; at < len(s) && most > 0; {

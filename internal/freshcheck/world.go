@@ -7,7 +7,8 @@ import (
 	"strings"
 )
 
-// world is a random schema, with the dependencies that a statement's text does not show, and the statements that go with it.
+// world is a random schema, with the dependencies that a statement's text does not show, and the statements that go
+// with it.
 type world struct {
 	schema    []string
 	maybe     []string // what the database may refuse

@@ -26,9 +26,9 @@ func (e *HeldError) Error() string {
 	return fmt.Sprintf("another larder uses it, process %d: %s is locked", e.Process, e.Path)
 }
 
-// File takes the lock of a path, which is made for it, until release is called or the process ends. It does not wait: if
-// another process holds it, the error is a HeldError. The file stays behind, since whoever removed it could remove that of
-// the next.
+// File takes the lock of a path, which is made for it, until release is called or the process ends. It does not wait:
+// if another process holds it, the error is a HeldError. The file stays behind, since whoever removed it could remove
+// that of the next.
 func File(path string) (release func(), err error) {
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {

@@ -1,4 +1,5 @@
-// Package metrics exposes what a larder counts in the format of Prometheus. How many values labels have is bounded, whatever clients send.
+// Package metrics exposes what a larder counts in the format of Prometheus. How many values labels have is bounded,
+// whatever clients send.
 package metrics
 
 import (
@@ -266,8 +267,8 @@ func (c collector) tables(counter func(*prometheus.Desc, float64, ...string)) {
 // schema is the resolution of native histograms: eight buckets for each power of two, as the ledger has them.
 const schema = 3
 
-// native makes a native histogram, or nil of nothing. The ledger's buckets are of equal width within a power of two and those of the histogram
-// are not, so that a time may be counted in the bucket beside its own.
+// native makes a native histogram, or nil of nothing. The ledger's buckets are of equal width within a power of two and
+// those of the histogram are not, so that a time may be counted in the bucket beside its own.
 func native(d *prometheus.Desc, from *ledger.Distribution, began time.Time, labels ...string) prometheus.Metric {
 	buckets := map[int]int64{}
 	var count, zero uint64

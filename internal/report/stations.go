@@ -71,7 +71,8 @@ func Forecast(f *control.Forecast) *chart.Chart {
 	return c
 }
 
-// CameTrue draws what was foretold of the last changes of the rules, and what came true; nothing if nothing was foretold of any.
+// CameTrue draws what was foretold of the last changes of the rules, and what came true; nothing if nothing was
+// foretold of any.
 func CameTrue(history []control.Entry) *chart.Chart {
 	c := &chart.Chart{Title: "Foretold, and come true: waiting spared a minute", Kind: chart.Bars, X: chart.Axis{Label: "seconds a minute"}}
 	foretold, cameTrue := chart.Series{Name: "foretold", Ink: chart.Could}, chart.Series{Name: "came true", Ink: chart.Spared}

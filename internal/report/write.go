@@ -27,7 +27,8 @@ func Known(path string) error {
 	return nil
 }
 
-// WriteFile writes a report into a file, in the format that its name ends with. What was there is replaced only when the report is whole.
+// WriteFile writes a report into a file, in the format that its name ends with. What was there is replaced only when
+// the report is whole.
 func (r *Report) WriteFile(path string) error {
 	if err := Known(path); err != nil {
 		return err

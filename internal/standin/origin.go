@@ -197,8 +197,8 @@ func (o *Origin) schemaChanged() {
 	clear(o.columns)
 }
 
-// systemTables are as much of the system catalog as tells which tables there are and what hangs on them. Numbers are cast where
-// they are worked out, so that SQLite compares them with texts as PostgreSQL does.
+// systemTables are as much of the system catalog as tells which tables there are and what hangs on them. Numbers are
+// cast where they are worked out, so that SQLite compares them with texts as PostgreSQL does.
 const systemTables = `
 create view pg_namespace as select cast(2200 as int) as oid, 'public' as nspname;
 create view pg_roles as select 10 as oid, 'skerrow' as rolname where false;

@@ -30,7 +30,9 @@ type Entry struct {
 const mostHistory = 1000
 
 func (s *Store) load() error {
-	rows, err := s.db.Query("select id, at, kind, who, why, text, changes, forecast, hour, day from history order by id")
+	rows, err := s.db.Query(
+		"select id, at, kind, who, why, text, changes, forecast, hour, day from history order by id",
+	)
 	if err != nil {
 		return err
 	}
@@ -92,7 +94,19 @@ func (s *Store) saveEntry(i int) bool {
 	e := &s.history[i]
 	changes, _ := json.Marshal(e.Changes)
 	e.saved = s.write(func(tx *sql.Tx) error {
-		_, err := tx.Exec("insert or replace into history values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", e.ID, e.At.UnixMilli(), e.Kind, e.Who, e.Why, append([]byte{}, e.Text...), string(changes), e.Forecast, e.Hour, e.Day)
+		_, err := tx.Exec(
+			"insert or replace into history values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+			e.ID,
+			e.At.UnixMilli(),
+			e.Kind,
+			e.Who,
+			e.Why,
+			append([]byte{}, e.Text...),
+			string(changes),
+			e.Forecast,
+			e.Hour,
+			e.Day,
+		)
 		return err
 	})
 	return e.saved
@@ -158,7 +172,13 @@ func (s *Store) PutDraft(who string, d Draft) {
 	defer s.mu.Unlock()
 	s.drafts[who] = d
 	s.write(func(tx *sql.Tx) error {
-		_, err := tx.Exec("insert or replace into drafts values (?, ?, ?, ?)", who, d.At.UnixMilli(), d.Base, append([]byte{}, d.Text...))
+		_, err := tx.Exec(
+			"insert or replace into drafts values (?, ?, ?, ?)",
+			who,
+			d.At.UnixMilli(),
+			d.Base,
+			append([]byte{}, d.Text...),
+		)
 		return err
 	})
 }

@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// migrations bring a file from one version to the next, the first of them from nothing. The version of a file is its user_version.
-// Those that have been released never change: what is to be otherwise is a migration more.
+// migrations bring a file from one version to the next, the first of them from nothing. The version of a file is its
+// user_version. Those that have been released never change: what is to be otherwise is a migration more.
 var migrations = [...]string{
 	`create table history (id integer primary key, at integer not null, kind text not null, who text not null,
   why text not null, text blob not null, changes text not null, forecast text not null, hour text not null, day text not null);
@@ -20,7 +20,10 @@ create table rollups (step integer not null, at integer not null, pattern text n
 
 	// Numbers tell more, and of more than patterns.
 	`create table numbers (step integer not null, at integer not null, kind text not null, name text not null, ` +
-		strings.Join(columns, " not null default 0, ") + ` not null default 0, primary key (step, at, kind, name)) without rowid;
+		strings.Join(
+			columns,
+			" not null default 0, ",
+		) + ` not null default 0, primary key (step, at, kind, name)) without rowid;
 insert into numbers (step, at, kind, name, minutes, hits, misses, passes, writes, pass_waited, spared, drops)
   select step, at, case pattern when '' then '' else 'pattern' end, pattern, step / 60, hits, misses, passes, writes, waited, spared, drops from rollups;
 drop table rollups;`,

@@ -25,8 +25,8 @@ const (
 type Rollup struct {
 	At   time.Time
 	Kind Kind
-	// Name is the pattern's ID, or the name of the application or the rule; empty for everything. Others stands for those that are not told
-	// apart.
+	// Name is the pattern's ID, or the name of the application or the rule; empty for everything. Others stands for
+	// those that are not told apart.
 	Name string
 	// Text is the pattern's, for when it is not known any more.
 	Text string
@@ -35,7 +35,8 @@ type Rollup struct {
 
 	ledger.Sums
 	Drops uint64
-	// Compared is how many control samples were compared with what was kept, and Stale how many of them found an old answer; of everything.
+	// Compared is how many control samples were compared with what was kept, and Stale how many of them found an old
+	// answer; of everything.
 	Compared, Stale uint64
 	// Memory is how many bytes were kept, on average over the minutes; of everything, or of a pattern.
 	Memory float64
@@ -74,8 +75,32 @@ func StepFor(from, now time.Time) time.Duration {
 }
 
 // columns are the numbers of a row, in the order of values. All of them are summed.
-var columns = []string{"minutes", "hits", "misses", "passes", "writes", "hit_waited", "miss_waited", "pass_waited", "write_waited", "spared", "keepable", "own", "followed",
-	"before_calls", "before_waited", "hindered_calls", "hindered_waited", "samples", "sample_took", "sample_squares", "drops", "compared", "stale", "memory"}
+var columns = []string{
+	"minutes",
+	"hits",
+	"misses",
+	"passes",
+	"writes",
+	"hit_waited",
+	"miss_waited",
+	"pass_waited",
+	"write_waited",
+	"spared",
+	"keepable",
+	"own",
+	"followed",
+	"before_calls",
+	"before_waited",
+	"hindered_calls",
+	"hindered_waited",
+	"samples",
+	"sample_took",
+	"sample_squares",
+	"drops",
+	"compared",
+	"stale",
+	"memory",
+}
 
 // values gives pointers to a row's numbers; times are in microseconds.
 type values struct {
@@ -89,18 +114,68 @@ type values struct {
 }
 
 func (v *values) pointers() []any {
-	return []any{&v.minutes, &v.hits, &v.misses, &v.passes, &v.writes, &v.hitWaited, &v.missWaited, &v.passWaited, &v.writeWaited, &v.spared, &v.keepable, &v.own, &v.followed,
-		&v.beforeCalls, &v.beforeWaited, &v.hinderedCalls, &v.hinderedWaited, &v.samples, &v.took, &v.squares, &v.drops, &v.compared, &v.stale, &v.memory}
+	return []any{
+		&v.minutes,
+		&v.hits,
+		&v.misses,
+		&v.passes,
+		&v.writes,
+		&v.hitWaited,
+		&v.missWaited,
+		&v.passWaited,
+		&v.writeWaited,
+		&v.spared,
+		&v.keepable,
+		&v.own,
+		&v.followed,
+		&v.beforeCalls,
+		&v.beforeWaited,
+		&v.hinderedCalls,
+		&v.hinderedWaited,
+		&v.samples,
+		&v.took,
+		&v.squares,
+		&v.drops,
+		&v.compared,
+		&v.stale,
+		&v.memory,
+	}
 }
 
 func (r *Rollup) values() values {
 	us := func(d time.Duration) int64 { return d.Microseconds() }
 	c, w := r.Count, r.Waited
 	minutes := max(r.Minutes, 1)
-	return values{int64(minutes), int64(c[ledger.Hit]), int64(c[ledger.Miss]), int64(c[ledger.Pass]), int64(c[ledger.Write]),
-		us(w[ledger.Hit]), us(w[ledger.Miss]), us(w[ledger.Pass]), us(w[ledger.Write]), us(r.Spared), us(r.Keepable), us(r.Own), us(r.Followed),
-		int64(r.Before.Calls), us(r.Before.Waited), int64(r.Hindered.Calls), us(r.Hindered.Waited), int64(r.Samples.Count), r.Samples.Took, r.Samples.Squares,
-		int64(r.Drops), int64(r.Compared), int64(r.Stale), r.Memory * float64(minutes)}
+	return values{
+		int64(minutes),
+		int64(c[ledger.Hit]),
+		int64(c[ledger.Miss]),
+		int64(c[ledger.Pass]),
+		int64(c[ledger.Write]),
+		us(
+			w[ledger.Hit],
+		),
+		us(w[ledger.Miss]),
+		us(w[ledger.Pass]),
+		us(w[ledger.Write]),
+		us(r.Spared),
+		us(r.Keepable),
+		us(r.Own),
+		us(r.Followed),
+		int64(
+			r.Before.Calls,
+		),
+		us(r.Before.Waited),
+		int64(r.Hindered.Calls),
+		us(r.Hindered.Waited),
+		int64(r.Samples.Count),
+		r.Samples.Took,
+		r.Samples.Squares,
+		int64(r.Drops),
+		int64(r.Compared),
+		int64(r.Stale),
+		r.Memory * float64(minutes),
+	}
 }
 
 func (v *values) into(r *Rollup) {
@@ -109,9 +184,23 @@ func (v *values) into(r *Rollup) {
 	r.Count = [4]uint64{uint64(v.hits), uint64(v.misses), uint64(v.passes), uint64(v.writes)}
 	r.Waited = [4]time.Duration{d(v.hitWaited), d(v.missWaited), d(v.passWaited), d(v.writeWaited)}
 	r.Spared, r.Keepable, r.Own, r.Followed = d(v.spared), d(v.keepable), d(v.own), d(v.followed)
-	r.Before, r.Hindered = ledger.Part{Calls: uint64(v.beforeCalls), Waited: d(v.beforeWaited)}, ledger.Part{Calls: uint64(v.hinderedCalls), Waited: d(v.hinderedWaited)}
+	r.Before, r.Hindered = ledger.Part{
+		Calls:  uint64(v.beforeCalls),
+		Waited: d(v.beforeWaited),
+	}, ledger.Part{
+		Calls:  uint64(v.hinderedCalls),
+		Waited: d(v.hinderedWaited),
+	}
 	r.Samples = ledger.Samples{Count: uint64(v.samples), Took: v.took, Squares: v.squares}
-	r.Drops, r.Compared, r.Stale, r.Memory = uint64(v.drops), uint64(v.compared), uint64(v.stale), v.memory/float64(max(v.minutes, 1))
+	r.Drops, r.Compared, r.Stale, r.Memory = uint64(
+		v.drops,
+	), uint64(
+		v.compared,
+	), uint64(
+		v.stale,
+	), v.memory/float64(
+		max(v.minutes, 1),
+	)
 }
 
 var addition = func() string {
@@ -119,8 +208,17 @@ var addition = func() string {
 	for _, c := range columns {
 		set = append(set, c+" = "+c+" + excluded."+c)
 	}
-	return "insert into numbers (step, at, kind, name, " + strings.Join(columns, ", ") + ") values (?, ?, ?, ?" + strings.Repeat(", ?", len(columns)) +
-		") on conflict (step, at, kind, name) do update set " + strings.Join(set, ", ")
+	return "insert into numbers (step, at, kind, name, " + strings.Join(
+		columns,
+		", ",
+	) + ") values (?, ?, ?, ?" + strings.Repeat(
+		", ?",
+		len(columns),
+	) +
+		") on conflict (step, at, kind, name) do update set " + strings.Join(
+		set,
+		", ",
+	)
 }()
 
 // AddRollups adds the numbers of a minute. Those that have become old are added up to hours, and then to days.
@@ -150,8 +248,8 @@ func (s *Store) AddRollups(rows []Rollup, now time.Time) {
 	})
 }
 
-// The bounds of the file. Texts are shortened, and there are so many of them; and when the file takes most of what it may,
-// minutes are kept for less time. What then does not fit is not written, and Problem says so.
+// The bounds of the file. Texts are shortened, and there are so many of them; and when the file takes most of what it
+// may, minutes are kept for less time. What then does not fit is not written, and Problem says so.
 const (
 	longestText = 1 << 10
 	mostTexts   = 50_000
@@ -197,13 +295,23 @@ func thin(tx *sql.Tx, now time.Time) error {
 			return err
 		}
 	}
-	_, err := tx.Exec("delete from patterns where ? % 86400 < 60 and id not in (select name from numbers where kind = 'pattern')", now.Unix())
+	_, err := tx.Exec(
+		"delete from patterns where ? % 86400 < 60 and id not in (select name from numbers where kind = 'pattern')",
+		now.Unix(),
+	)
 	return err
 }
 
 // Sum gives the numbers of one subject from a time on up to another, in steps of minutes.
 func (s *Store) Sum(kind Kind, name string, from, to time.Time) Rollup {
-	list := s.rollups("at", "step = 60 and kind = ? and name = ? and at >= ? and at < ?", string(kind), name, from.Unix(), to.Unix())
+	list := s.rollups(
+		"at",
+		"step = 60 and kind = ? and name = ? and at >= ? and at < ?",
+		string(kind),
+		name,
+		from.Unix(),
+		to.Unix(),
+	)
 	sum := Rollup{At: from, Kind: kind, Name: name}
 	for _, r := range list {
 		sum = sum.Plus(r)
@@ -213,13 +321,28 @@ func (s *Store) Sum(kind Kind, name string, from, to time.Time) Rollup {
 
 // Series gives the numbers of one subject step by step, the oldest first; steps without any are left out.
 func (s *Store) Series(kind Kind, name string, from, to time.Time, step time.Duration) []Rollup {
-	return s.rollups("at", "step = ? and kind = ? and name = ? and at >= ? and at < ?", int64(step/time.Second), string(kind), name, from.Unix()/int64(step/time.Second)*int64(step/time.Second), to.Unix())
+	return s.rollups(
+		"at",
+		"step = ? and kind = ? and name = ? and at >= ? and at < ?",
+		int64(step/time.Second),
+		string(kind),
+		name,
+		from.Unix()/int64(step/time.Second)*int64(step/time.Second),
+		to.Unix(),
+	)
 }
 
 // Totals gives the numbers of all subjects of a kind over a while, by name.
 func (s *Store) Totals(kind Kind, from, to time.Time, step time.Duration) []Rollup {
 	n := int64(step / time.Second)
-	return s.rollups("name", "step = ? and kind = ? and at >= ? and at < ?", n, string(kind), from.Unix()/n*n, to.Unix())
+	return s.rollups(
+		"name",
+		"step = ? and kind = ? and at >= ? and at < ?",
+		n,
+		string(kind),
+		from.Unix()/n*n,
+		to.Unix(),
+	)
 }
 
 // rollups reads numbers, summed by one column.
@@ -233,8 +356,15 @@ func (s *Store) rollups(by, where string, args ...any) (out []Rollup) {
 	for _, c := range columns {
 		sums = append(sums, "sum("+c+")")
 	}
-	rows, err := s.db.Query(fmt.Sprintf("select min(at), kind, name, coalesce((select text from patterns where id = name and kind = 'pattern'), ''), %s from numbers where %s group by %s order by %s",
-		strings.Join(sums, ", "), where, by, by), args...)
+	rows, err := s.db.Query(
+		fmt.Sprintf(
+			"select min(at), kind, name, coalesce((select text from patterns where id = name and kind = 'pattern'), ''), %s from numbers where %s group by %s order by %s",
+			strings.Join(sums, ", "),
+			where,
+			by,
+			by,
+		),
+		args...)
 	if err != nil {
 		return nil
 	}

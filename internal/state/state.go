@@ -1,5 +1,6 @@
 // Package state holds what a larder remembers beyond its end, in one SQLite file: the history of its rules, drafts,
-// numbers per pattern and minute, and, where that is allowed, the inputs to fetch at the start. No kept result is in it.
+// numbers per pattern and minute, and, where that is allowed, the inputs to fetch at the start. No kept result is in
+// it.
 //
 // Traffic never waits for it. What cannot be written is kept in memory and tried again; Problem says that it is so.
 package state
@@ -33,9 +34,9 @@ type Store struct {
 	next    int64
 }
 
-// Open opens the state in a directory, or one that ends with the program if dir is empty. A file that cannot be read is set
-// aside, and a fresh one begun; a directory that cannot be written leaves the state in memory. Neither is an error: Notice and
-// Problem say so.
+// Open opens the state in a directory, or one that ends with the program if dir is empty. A file that cannot be read is
+// set aside, and a fresh one begun; a directory that cannot be written leaves the state in memory. Neither is an error:
+// Notice and Problem say so.
 func Open(dir string, now time.Time) *Store {
 	s := &Store{drafts: map[string]Draft{}, next: 1}
 	if dir == "" {
@@ -59,7 +60,11 @@ func Open(dir string, now time.Time) *Store {
 			}
 		}
 		if err == nil {
-			s.notice = fmt.Sprintf("the state file was damaged (%v) and was set aside as %s; a fresh one was begun", damaged.err, aside)
+			s.notice = fmt.Sprintf(
+				"the state file was damaged (%v) and was set aside as %s; a fresh one was begun",
+				damaged.err,
+				aside,
+			)
 			err = s.open(path)
 		}
 	}
@@ -77,8 +82,11 @@ func (e *damagedError) Error() string { return e.err.Error() }
 func (s *Store) open(path string) (err error) {
 	_, statErr := os.Stat(path)
 	fresh := errors.Is(statErr, fs.ErrNotExist)
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(2000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)"+
-		fmt.Sprintf("&_pragma=page_size(%d)&_pragma=max_page_count(%d)", pageSize, mostBytes/pageSize))
+	db, err := sql.Open(
+		"sqlite",
+		"file:"+path+"?_pragma=busy_timeout(2000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)"+
+			fmt.Sprintf("&_pragma=page_size(%d)&_pragma=max_page_count(%d)", pageSize, mostBytes/pageSize),
+	)
 	if err != nil {
 		return err
 	}
@@ -182,7 +190,10 @@ func (s *Store) write(f func(*sql.Tx) error) bool {
 		}
 	}
 	if err != nil {
-		s.problem = fmt.Sprintf("the state cannot be written: %v; what happens is remembered in memory, and written when that works again", err)
+		s.problem = fmt.Sprintf(
+			"the state cannot be written: %v; what happens is remembered in memory, and written when that works again",
+			err,
+		)
 		return false
 	}
 	s.problem = ""

@@ -1,5 +1,5 @@
-// Package trial compares the same statements asked of the database directly, through the larder with keeping off, and through it with keeping
-// on: what was waited, and whether the answers were the same.
+// Package trial compares the same statements asked of the database directly, through the larder with keeping off, and
+// through it with keeping on: what was waited, and whether the answers were the same.
 package trial
 
 import (
@@ -41,8 +41,8 @@ type Estimate struct {
 	Error *float64 `json:"error,omitempty"`
 }
 
-// Difference is how one way differs from another, round by round: positive where it took longer. Times are in milliseconds, and Rate is the
-// one's statements per second as a part of the other's.
+// Difference is how one way differs from another, round by round: positive where it took longer. Times are in
+// milliseconds, and Rate is the one's statements per second as a part of the other's.
 type Difference struct {
 	Way     string   `json:"way"`
 	Against string   `json:"against"`
@@ -60,9 +60,9 @@ type Result struct {
 	Clients int          `json:"clients,omitempty"`
 	Ways    []Figures    `json:"ways"`
 	Against []Difference `json:"differences"`
-	// Spared is what keeping spared in all of the rounds, by the trial; Counted what the larder itself counted for the same statements, by the last
-	// fetch of each result, and Sampled by the control samples; in milliseconds. The latter are nil where the larder was not asked, or too few samples were
-	// taken.
+	// Spared is what keeping spared in all of the rounds, by the trial; Counted what the larder itself counted for the
+	// same statements, by the last fetch of each result, and Sampled by the control samples; in milliseconds. The
+	// latter are nil where the larder was not asked, or too few samples were taken.
 	Spared  *Estimate `json:"spared_ms,omitempty"`
 	Counted *float64  `json:"larder_counted_ms,omitempty"`
 	Sampled *Estimate `json:"larder_sampled_ms,omitempty"`
@@ -72,7 +72,8 @@ type Result struct {
 	Ended   string   `json:"ended_early,omitempty"`
 }
 
-// Answers is what came of comparing answers: of each statement the direct one, that from the larder, and the direct one again.
+// Answers is what came of comparing answers: of each statement the direct one, that from the larder, and the direct one
+// again.
 type Answers struct {
 	Equal     int `json:"equal"`
 	Different int `json:"different"`
@@ -155,7 +156,8 @@ func Mean(each []float64) Estimate {
 	return Estimate{m, &half}
 }
 
-// Compare makes a result's figures and differences of what was measured, round by round: the last of ways is held against all others.
+// Compare makes a result's figures and differences of what was measured, round by round: the last of ways is held
+// against all others.
 func Compare(ways []string, rounds map[string][]Figures, whole map[string]Figures) (r Result) {
 	for _, w := range ways {
 		r.Ways = append(r.Ways, whole[w])
@@ -199,8 +201,9 @@ func (r *Result) Counts(s ledger.Sums) {
 // Agreement is how what the trial found compares with what the larder's control samples say of the same statements.
 type Agreement string
 
-// The agreements. A trial that loads the machine to the full may find more, since with keeping on the database has less to do, and what it still
-// answers is faster too; or less, since hits that come without a pause are load as well, under which what is fetched in between takes longer.
+// The agreements. A trial that loads the machine to the full may find more, since with keeping on the database has less
+// to do, and what it still answers is faster too; or less, since hits that come without a pause are load as well, under
+// which what is fetched in between takes longer.
 const (
 	Unknown Agreement = "" // one of them has no interval
 	Agree   Agreement = "they agree within their intervals"

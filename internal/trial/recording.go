@@ -41,7 +41,8 @@ type Line struct {
 	Outcome     string      `json:"outcome,omitempty"`
 	Took        float64     `json:"took_ms,omitempty"`
 
-	// End is how many statements came before, in the last line, and Missed how many more there were that could not be recorded.
+	// End is how many statements came before, in the last line, and Missed how many more there were that could not be
+	// recorded.
 	End    *int   `json:"end,omitempty"`
 	Missed uint64 `json:"missed,omitempty"`
 }
@@ -117,11 +118,19 @@ func ReadRecording(name string, from io.Reader) (head Head, out []Statement, err
 	}
 	switch {
 	case head.Version > Version:
-		return head, nil, fmt.Errorf("%s, line 1: it is of version %d, and this program reads up to %d: use a newer one", name, head.Version, Version)
+		return head, nil, fmt.Errorf(
+			"%s, line 1: it is of version %d, and this program reads up to %d: use a newer one",
+			name,
+			head.Version,
+			Version,
+		)
 	case head.Version < 1:
 		return head, nil, fmt.Errorf("%s, line 1: there is no version %d of recordings", name, head.Version)
 	case !head.Values:
-		return head, nil, fmt.Errorf("%s has no values: its statements cannot be asked again. record --values writes them, where the larder's show_values allows it", name)
+		return head, nil, fmt.Errorf(
+			"%s has no values: its statements cannot be asked again. record --values writes them, where the larder's show_values allows it",
+			name,
+		)
 	}
 	n := 1
 	ended := false
@@ -140,12 +149,21 @@ func ReadRecording(name string, from io.Reader) (head Head, out []Statement, err
 		case x.End != nil:
 			ended = true
 			if *x.End != len(out) {
-				return head, nil, fmt.Errorf("%s, line %d: it says that %d statements came before, and %d did: some were taken out", name, n, *x.End, len(out))
+				return head, nil, fmt.Errorf(
+					"%s, line %d: it says that %d statements came before, and %d did: some were taken out",
+					name,
+					n,
+					*x.End,
+					len(out),
+				)
 			}
 		case x.SQL == "":
 			return head, nil, fmt.Errorf("%s, line %d: there is no sql in it", name, n)
 		default:
-			out = append(out, Statement{SQL: x.SQL, Parameters: x.Parameters, Types: x.Types, At: x.At, Session: x.Session})
+			out = append(
+				out,
+				Statement{SQL: x.SQL, Parameters: x.Parameters, Types: x.Types, At: x.At, Session: x.Session},
+			)
 		}
 	}
 	if err := lines.Err(); err != nil {

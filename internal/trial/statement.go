@@ -10,7 +10,8 @@ import (
 // Statement is one statement to be asked.
 type Statement struct {
 	SQL string
-	// Parameters are its bound values, and Types their types as it declared them, which may be fewer; 0 stands for none.
+	// Parameters are its bound values, and Types their types as it declared them, which may be fewer; 0 stands for
+	// none.
 	Parameters []Parameter
 	Types      []uint32
 	// At is when it came, in milliseconds since the recording began, and Session who sent it.

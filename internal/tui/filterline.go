@@ -41,8 +41,8 @@ func (f *filterLine) end() {
 	f.input.Blur()
 }
 
-// text is what is written, if it is a filter: an unfinished one changes nothing. A last word that may become a field's name
-// is left out while it is being written.
+// text is what is written, if it is a filter: an unfinished one changes nothing. A last word that may become a field's
+// name is left out while it is being written.
 func (f *filterLine) text(writing bool) (string, bool) {
 	text := strings.TrimSpace(f.input.Value())
 	_, f.err = filter.Parse(text, f.fields)

@@ -8,7 +8,8 @@ import (
 	"jollylarder/internal/tui/look"
 )
 
-// The lead takes a newcomer through the stations, by the real keys: it only looks on, and says what comes next. It never presses anything.
+// The lead takes a newcomer through the stations, by the real keys: it only looks on, and says what comes next. It
+// never presses anything.
 
 var keyLead = key.NewBinding(key.WithKeys("L"), key.WithHelp("L", "the lead through the stations: away, or from the beginning"))
 

@@ -40,9 +40,14 @@ func NewClient(path string) *Client {
 // NewTLSClient makes a client for a larder at a URL such as https://larder:7433, that knows its token; roots are the
 // authorities it trusts, nil for the system's.
 func NewTLSClient(base, token string, roots *x509.CertPool) *Client {
-	return &Client{where: base, base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{Transport: &http.Transport{
-		TLSClientConfig: &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12},
-	}}}
+	return &Client{
+		where: base,
+		base:  strings.TrimSuffix(base, "/"),
+		token: token,
+		http: &http.Client{Transport: &http.Transport{
+			TLSClientConfig: &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12},
+		}},
+	}
 }
 
 func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
@@ -145,8 +150,8 @@ func (c *Client) Check(ctx context.Context, text string) (out control.Checked, e
 	return out, c.do(ctx, "POST", "/v1/check", map[string]string{"text": text}, &out)
 }
 
-// Draft asks for the caller's draft; Edit makes one edit of it, Discard gives it up, and Renew makes its changes anew on the
-// rules as they are now.
+// Draft asks for the caller's draft; Edit makes one edit of it, Discard gives it up, and Renew makes its changes anew
+// on the rules as they are now.
 func (c *Client) Draft(ctx context.Context) (d control.Draft, err error) {
 	return d, c.do(ctx, "GET", "/v1/draft", nil, &d)
 }
@@ -260,9 +265,13 @@ func (c *Client) Stock(ctx context.Context) (s control.Stock, err error) {
 	return s, c.do(ctx, http.MethodGet, "/v1/stock", nil, &s)
 }
 
-// MemoryCurve asks what memories of several sizes would do, and one more of so many bytes unless that is 0. Progress is told how much is
-// done; it stops when the context ends.
-func (c *Client) MemoryCurve(ctx context.Context, also int64, progress func(done float64)) (*control.MemoryCurve, error) {
+// MemoryCurve asks what memories of several sizes would do, and one more of so many bytes unless that is 0. Progress is
+// told how much is done; it stops when the context ends.
+func (c *Client) MemoryCurve(
+	ctx context.Context,
+	also int64,
+	progress func(done float64),
+) (*control.MemoryCurve, error) {
 	resp, err := c.open(ctx, "POST", "/v1/stock/curve", map[string]int64{"also_bytes": also})
 	if err != nil {
 		return nil, err
@@ -295,8 +304,13 @@ func (c *Client) Prove(ctx context.Context, since string) (p control.Proof, err 
 	return p, c.do(ctx, http.MethodGet, "/v1/prove?"+url.Values{"since": {since}}.Encode(), nil, &p)
 }
 
-// Trial makes a live trial. Progress is told how far it is; it ends, with what its completed rounds came to, when the context does.
-func (c *Client) Trial(ctx context.Context, t control.Trial, progress func(done float64, what string)) (*trial.Result, error) {
+// Trial makes a live trial. Progress is told how far it is; it ends, with what its completed rounds came to, when the
+// context does.
+func (c *Client) Trial(
+	ctx context.Context,
+	t control.Trial,
+	progress func(done float64, what string),
+) (*trial.Result, error) {
 	resp, err := c.open(context.WithoutCancel(ctx), "POST", "/v1/trial", t)
 	if err != nil {
 		return nil, err
@@ -326,8 +340,8 @@ func (c *Client) Trial(ctx context.Context, t control.Trial, progress func(done 
 	}
 }
 
-// CountOf gives what the larder has counted of an application: its statements by outcome, what hits took, what was spared, and the control
-// samples.
+// CountOf gives what the larder has counted of an application: its statements by outcome, what hits took, what was
+// spared, and the control samples.
 func (c *Client) CountOf(ctx context.Context, application string) (sums ledger.Sums, err error) {
 	st, err := c.Status(ctx)
 	for _, a := range st.Applications {

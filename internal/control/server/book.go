@@ -15,10 +15,11 @@ import (
 type Book interface {
 	// Current gives the rules file's text that is in force, and its revision, which is another for every text.
 	Current() (text []byte, revision string)
-	// Outside gives the text of the file where it is another than that, because somebody edited it; or why it cannot be taken.
+	// Outside gives the text of the file where it is another than that, because somebody edited it; or why it cannot be
+	// taken.
 	Outside() (text []byte, changed bool, problem error)
-	// Apply puts a text in force, for all connections at once, and writes it to the file and the history. If it is in force
-	// already, nothing is done, and the entry has no ID.
+	// Apply puts a text in force, for all connections at once, and writes it to the file and the history. If it is in
+	// force already, nothing is done, and the entry has no ID.
 	Apply(Proposal) (state.Entry, error)
 	// TextOf gives the text of a revision, if it is remembered.
 	TextOf(revision string) ([]byte, bool)
@@ -93,7 +94,11 @@ func (s *server) checked(text []byte) control.Checked {
 		return control.Checked{Problems: control.Problems(err)}
 	}
 	now := s.l.Engine().Rules()
-	out := control.Checked{Rules: len(set.List()), Changes: control.Changes(now, set), Lines: rules.Tell(rules.Difference(now, set))}
+	out := control.Checked{
+		Rules:   len(set.List()),
+		Changes: control.Changes(now, set),
+		Lines:   rules.Tell(rules.Difference(now, set)),
+	}
 	var st control.Status
 	s.l.Describe(&st)
 	for i := range set.List() {

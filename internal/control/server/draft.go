@@ -11,8 +11,8 @@ import (
 	"jollylarder/internal/state"
 )
 
-// A draft is a whole rules file, so that comments and order are part of it. Everybody has one of his own, which the larder
-// keeps while he is away.
+// A draft is a whole rules file, so that comments and order are part of it. Everybody has one of his own, which the
+// larder keeps while he is away.
 
 func (s *server) draft(w http.ResponseWriter, r *http.Request) { s.replyDraft(w, who(r)) }
 
@@ -21,10 +21,26 @@ func (s *server) replyDraft(w http.ResponseWriter, whose string) {
 	_, revision := s.l.Book().Current()
 	d, ok := s.l.Book().State().Draft(whose)
 	if !ok {
-		reply(w, control.Draft{Base: revision, Changes: []control.RuleChange{}, Rules: control.RuleList(s.l.Engine().Rules())})
+		reply(
+			w,
+			control.Draft{
+				Base:    revision,
+				Changes: []control.RuleChange{},
+				Rules:   control.RuleList(s.l.Engine().Rules()),
+			},
+		)
 		return
 	}
-	out := control.Draft{Open: true, At: d.At, Base: d.Base, Text: string(d.Text), Checked: s.checked(d.Text), Behind: d.Base != revision, Rules: []control.Rule{}, Changes: []control.RuleChange{}}
+	out := control.Draft{
+		Open:    true,
+		At:      d.At,
+		Base:    d.Base,
+		Text:    string(d.Text),
+		Checked: s.checked(d.Text),
+		Behind:  d.Base != revision,
+		Rules:   []control.Rule{},
+		Changes: []control.RuleChange{},
+	}
 	from := s.l.Engine().Rules()
 	if base, ok := s.l.Book().TextOf(d.Base); out.Behind && ok {
 		if old, err := rules.Parse(base); err == nil {
@@ -92,7 +108,9 @@ func (s *server) editDraft(w http.ResponseWriter, r *http.Request) {
 	case in.Move != 0:
 		d.Text, err = rules.Move(d.Text, in.Name, in.Move)
 	default:
-		err = fmt.Errorf(`nothing is to be edited: expected {"put": …}, {"name": …, "remove": true} or {"name": …, "move": -1}`)
+		err = fmt.Errorf(
+			`nothing is to be edited: expected {"put": …}, {"name": …, "remove": true} or {"name": …, "move": -1}`,
+		)
 	}
 	if err != nil {
 		problem(w, http.StatusBadRequest, "%v", err)
@@ -116,7 +134,11 @@ func (s *server) renewDraft(w http.ResponseWriter, r *http.Request) {
 	text, revision := s.l.Book().Current()
 	base, ok := s.l.Book().TextOf(d.Base)
 	if !ok {
-		problem(w, http.StatusConflict, "what the draft was begun from is not remembered any more: discard it and begin again")
+		problem(
+			w,
+			http.StatusConflict,
+			"what the draft was begun from is not remembered any more: discard it and begin again",
+		)
 		return
 	}
 	next, err := renew(base, d.Text, text)

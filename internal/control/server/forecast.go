@@ -121,8 +121,22 @@ func (s *server) forecast(set *rules.Set, progress func(part float64) func(float
 }
 
 func foretold(o *forecast.Outcome, all float64) control.Outcome {
-	return control.Outcome{Patterns: o.Patterns, Calls: o.Calls, Hits: o.Hits, Share: o.Hits / max(o.Calls, 1), OfAll: o.Hits / max(all, 1), Spared: findings.Milliseconds(o.Spared),
-		Origin: max(all-o.Hits, 0) / 60, Drops: o.Drops, Memory: o.Memory, Age: findings.Milliseconds(o.Age), Oldest: findings.Milliseconds(o.Oldest)}
+	return control.Outcome{
+		Patterns: o.Patterns,
+		Calls:    o.Calls,
+		Hits:     o.Hits,
+		Share:    o.Hits / max(o.Calls, 1),
+		OfAll:    o.Hits / max(all, 1),
+		Spared:   findings.Milliseconds(o.Spared),
+		Origin: max(
+			all-o.Hits,
+			0,
+		) / 60,
+		Drops:  o.Drops,
+		Memory: o.Memory,
+		Age:    findings.Milliseconds(o.Age),
+		Oldest: findings.Milliseconds(o.Oldest),
+	}
 }
 
 func decode[T any](text string) *T {

@@ -40,8 +40,16 @@ func (s *server) since() *control.Measured {
 	m := length.Minutes()
 	_, bytes, _ := s.l.Engine().Kept()
 	calls, hits := float64(sums.Calls()), float64(sums.Count[ledger.Hit])
-	return &control.Measured{Minutes: int(m), Calls: calls / m, Hits: hits / m, OfAll: hits / max(calls, 1), Spared: findings.Milliseconds(sums.Spared) / m,
-		Origin: (calls - hits) / m / 60, Drops: float64(drops) / m, Memory: float64(bytes)}
+	return &control.Measured{
+		Minutes: int(m),
+		Calls:   calls / m,
+		Hits:    hits / m,
+		OfAll:   hits / max(calls, 1),
+		Spared:  findings.Milliseconds(sums.Spared) / m,
+		Origin:  (calls - hits) / m / 60,
+		Drops:   float64(drops) / m,
+		Memory:  float64(bytes),
+	}
 }
 
 func (s *server) historyEntry(w http.ResponseWriter, r *http.Request) {
@@ -56,7 +64,13 @@ func (s *server) historyEntry(w http.ResponseWriter, r *http.Request) {
 
 func entry(e state.Entry, whole bool) control.Entry {
 	out := control.Entry{ID: e.ID, At: e.At, Kind: e.Kind, Who: e.Who, Why: e.Why, Changes: e.Changes}
-	out.Forecast, out.Hour, out.Day = decode[control.Forecast](e.Forecast), decode[control.Measured](e.Hour), decode[control.Measured](e.Day)
+	out.Forecast, out.Hour, out.Day = decode[control.Forecast](
+		e.Forecast,
+	), decode[control.Measured](
+		e.Hour,
+	), decode[control.Measured](
+		e.Day,
+	)
 	if whole {
 		out.Text = string(e.Text)
 	}

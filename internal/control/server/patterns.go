@@ -19,8 +19,8 @@ import (
 // mostPatterns is how many patterns are described when nobody says how many.
 const mostPatterns = 500
 
-// mostAtOnce is how many patterns are described in one answer at most, and shownText how many bytes of each one's text are in a
-// list; the whole is told of one pattern alone.
+// mostAtOnce is how many patterns are described in one answer at most, and shownText how many bytes of each one's text
+// are in a list; the whole is told of one pattern alone.
 const (
 	mostAtOnce = 1000
 	shownText  = 2 << 10
@@ -57,13 +57,24 @@ func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
 	}
 	by := orders[order]
 	if by == nil {
-		problem(w, http.StatusBadRequest, "there is no order %q: expected spareable, waited, calls, slowest, drops or rows", order)
+		problem(
+			w,
+			http.StatusBadRequest,
+			"there is no order %q: expected spareable, waited, calls, slowest, drops or rows",
+			order,
+		)
 		return
 	}
 	limit := mostPatterns
 	if text := q.Get("limit"); text != "" {
 		if limit, err = strconv.Atoi(text); err != nil || limit < 1 || limit > mostAtOnce {
-			problem(w, http.StatusBadRequest, "limit %q: expected how many patterns to give, from 1 to %d; offset gives the next ones", text, mostAtOnce)
+			problem(
+				w,
+				http.StatusBadRequest,
+				"limit %q: expected how many patterns to give, from 1 to %d; offset gives the next ones",
+				text,
+				mostAtOnce,
+			)
 			return
 		}
 	}
@@ -81,7 +92,10 @@ func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
 		out.Rare += p.Numbers.Merged.Load()
 		if f.Empty() || f.Match(&patternSubject{e: e, p: p}) {
 			minute := p.Numbers.Minute()
-			list = append(list, ranked{p, by(p, minute), float64(minute.AllWaited()) + float64(p.Numbers.Total().AllWaited())*1e-9})
+			list = append(
+				list,
+				ranked{p, by(p, minute), float64(minute.AllWaited()) + float64(p.Numbers.Total().AllWaited())*1e-9},
+			)
 		}
 	})
 	slices.SortFunc(list, func(a, b ranked) int {
@@ -95,7 +109,10 @@ func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
 		out.Patterns = append(out.Patterns, p)
 	}
 	if order == "spareable" { // what could be spared is less than all that is waited: what advice foretells of it
-		slices.SortStableFunc(out.Patterns, func(a, b control.Pattern) int { return cmp.Compare(b.Spareable(), a.Spareable()) })
+		slices.SortStableFunc(
+			out.Patterns,
+			func(a, b control.Pattern) int { return cmp.Compare(b.Spareable(), a.Spareable()) },
+		)
 	}
 	reply(w, out)
 }

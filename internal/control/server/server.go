@@ -38,7 +38,8 @@ type Larder interface {
 	Book() Book
 	// ShowsValues says whether literals and parameters may be shown.
 	ShowsValues() bool
-	// ConfiguredMemory is the limit of memory as the configuration has it, in bytes, and Process the process that it is in.
+	// ConfiguredMemory is the limit of memory as the configuration has it, in bytes, and Process the process that it is
+	// in.
 	ConfiguredMemory() int64
 	Process() control.Process
 	// Values reads the parameters of a statement as its protocol sends them.
@@ -50,16 +51,26 @@ type Larder interface {
 // Listen opens the API's socket, for its owner alone. A socket left over by a larder that is gone is replaced; one that
 // answers is not.
 //
-// It is held by a lock beside it, so that of two larders that start at the same moment only one replaces what is left over.
+// It is held by a lock beside it, so that of two larders that start at the same moment only one replaces what is left
+// over.
 func Listen(path string) (net.Listener, error) {
 	if len(path) > longestPath {
-		return nil, fmt.Errorf("the control socket's path %s has %d bytes: a Unix socket's may have at most %d, so choose a shorter one with --control", path, len(path), longestPath)
+		return nil, fmt.Errorf(
+			"the control socket's path %s has %d bytes: a Unix socket's may have at most %d, so choose a shorter one with --control",
+			path,
+			len(path),
+			longestPath,
+		)
 	}
 	release, err := lock.File(path + ".lock")
 	var held *lock.HeldError
 	switch {
 	case errors.As(err, &held):
-		return nil, fmt.Errorf("the control socket %s belongs to a larder that is running, process %d: stop it, or choose another with --control", path, held.Process)
+		return nil, fmt.Errorf(
+			"the control socket %s belongs to a larder that is running, process %d: stop it, or choose another with --control",
+			path,
+			held.Process,
+		)
 	case err != nil:
 		return nil, fmt.Errorf("making the control socket: %w", err)
 	}
@@ -77,7 +88,10 @@ const longestPath = 100
 func listenOwn(path string) (net.Listener, error) {
 	if c, err := net.DialTimeout("unix", path, time.Second); err == nil {
 		c.Close()
-		return nil, fmt.Errorf("the control socket %s belongs to a larder that is running: stop it, or choose another with --control", path)
+		return nil, fmt.Errorf(
+			"the control socket %s belongs to a larder that is running: stop it, or choose another with --control",
+			path,
+		)
 	}
 	if info, err := os.Lstat(path); err == nil {
 		if info.Mode()&os.ModeSocket == 0 {
@@ -272,8 +286,15 @@ func (c *common) forget() {
 func (s *server) everybodys() control.Status {
 	e := s.l.Engine()
 	now := time.Now()
-	st := control.Status{Now: now, Began: e.Ledger.Began, Clients: e.Sessions(), Rules: len(e.Rules().List()), Drops: e.Ledger.Drops.Load(),
-		Minute: findings.Sums(e.Ledger.Total.Minute()), Total: findings.Sums(e.Ledger.Total.Total())}
+	st := control.Status{
+		Now:     now,
+		Began:   e.Ledger.Began,
+		Clients: e.Sessions(),
+		Rules:   len(e.Rules().List()),
+		Drops:   e.Ledger.Drops.Load(),
+		Minute:  findings.Sums(e.Ledger.Total.Minute()),
+		Total:   findings.Sums(e.Ledger.Total.Total()),
+	}
 	st.Kept, st.KeptBytes, st.KeptLimit = e.Kept()
 	switch {
 	case e.Held():
@@ -284,10 +305,31 @@ func (s *server) everybodys() control.Status {
 		st.State = "watching"
 	}
 	e.Ledger.Applications(func(name string, t *ledger.Tally) {
-		st.Applications = append(st.Applications, control.Application{Name: name, Minute: findings.Sums(t.Minute()), Total: findings.Sums(t.Total()), Seconds: findings.AllSums(t.Slots())})
+		st.Applications = append(
+			st.Applications,
+			control.Application{
+				Name:    name,
+				Minute:  findings.Sums(t.Minute()),
+				Total:   findings.Sums(t.Total()),
+				Seconds: findings.AllSums(t.Slots()),
+			},
+		)
 	})
 	for _, r := range e.Running() {
-		st.Running = append(st.Running, control.Running{Application: r.Application, User: r.User, Database: r.Database, Client: r.Address, Pattern: string(r.Pattern.ID), Text: r.Pattern.Text, Outcome: r.Outcome.String(), Reason: r.Reason.String(), For: findings.Milliseconds(now.Sub(r.Since))})
+		st.Running = append(
+			st.Running,
+			control.Running{
+				Application: r.Application,
+				User:        r.User,
+				Database:    r.Database,
+				Client:      r.Address,
+				Pattern:     string(r.Pattern.ID),
+				Text:        r.Pattern.Text,
+				Outcome:     r.Outcome.String(),
+				Reason:      r.Reason.String(),
+				For:         findings.Milliseconds(now.Sub(r.Since)),
+			},
+		)
 	}
 	slices.SortFunc(st.Running, func(a, b control.Running) int { return int(b.For - a.For) })
 	e.Databases(func(name string, known, whole bool, tables []string) {
@@ -338,7 +380,12 @@ func (s *server) drafted(d *state.Draft, revision string) int {
 func (s *server) find(w http.ResponseWriter, r *http.Request) *engine.Pattern {
 	id := r.PathValue("id")
 	if !statement.ValidID(id) {
-		problem(w, http.StatusBadRequest, "%q is not written like a pattern's id: expected something like bado-kife-ruma", id)
+		problem(
+			w,
+			http.StatusBadRequest,
+			"%q is not written like a pattern's id: expected something like bado-kife-ruma",
+			id,
+		)
 		return nil
 	}
 	p := s.l.Engine().Pattern(statement.ID(id))
@@ -372,7 +419,11 @@ func (s *server) drop(w http.ResponseWriter, r *http.Request) {
 	case in.Rule != "":
 		reply(w, control.Dropped{Results: e.DropRule(in.Rule)})
 	default:
-		problem(w, http.StatusBadRequest, `say what to drop: {"all": true}, {"pattern": "…"}, {"rule": "…"} or {"table": "schema.name"}`)
+		problem(
+			w,
+			http.StatusBadRequest,
+			`say what to drop: {"all": true}, {"pattern": "…"}, {"rule": "…"} or {"table": "schema.name"}`,
+		)
 	}
 }
 
@@ -395,16 +446,24 @@ func (s *Server) ServeTCP(ln net.Listener, settings *tls.Config, token string) e
 	return s.serve(tls.NewListener(netutil.LimitListener(ln, MostConnections), settings), withToken(token, s))
 }
 
-// MostConnections is how many connections each of the larder's HTTP servers on TCP takes at once, and idleTime for how long one may ask for
-// nothing: they share the process's file descriptors with clients.
+// MostConnections is how many connections each of the larder's HTTP servers on TCP takes at once, and idleTime for how
+// long one may ask for nothing: they share the process's file descriptors with clients.
 const (
 	MostConnections = 128
 	idleTime        = 2 * time.Minute
 )
 
 func (s *Server) serve(ln net.Listener, h http.Handler) error {
-	x := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: idleTime, MaxHeaderBytes: 64 << 10, ConnContext: withPeer,
-		BaseContext: func(net.Listener) context.Context { return s.inner.ctx }, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+	x := &http.Server{
+		Handler:           h,
+		ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:       time.Minute,
+		IdleTimeout:       idleTime,
+		MaxHeaderBytes:    64 << 10,
+		ConnContext:       withPeer,
+		BaseContext:       func(net.Listener) context.Context { return s.inner.ctx },
+		ErrorLog:          slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug),
+	}
 	s.mu.Lock()
 	if s.closed {
 		s.mu.Unlock()

@@ -21,17 +21,31 @@ import (
 func (s *server) stock(w http.ResponseWriter, _ *http.Request) {
 	e := s.l.Engine()
 	now := time.Now()
-	out := control.Stock{At: now, Beside: e.Beside(), Largest: int64(e.Largest()), Configured: s.l.ConfiguredMemory(), Process: s.l.Process()}
+	out := control.Stock{
+		At:         now,
+		Beside:     e.Beside(),
+		Largest:    int64(e.Largest()),
+		Configured: s.l.ConfiguredMemory(),
+		Process:    s.l.Process(),
+	}
 	out.Results, out.Bytes, out.Limit = e.Kept()
 	o := e.Overhead()
-	out.Overhead = control.Overhead{Limit: o.Limit, Patterns: control.OverheadPart(o.Patterns), Texts: control.OverheadPart(o.Texts), Sessions: control.OverheadPart(o.Sessions), Samples: control.OverheadPart(o.Inputs)}
+	out.Overhead = control.Overhead{
+		Limit:    o.Limit,
+		Patterns: control.OverheadPart(o.Patterns),
+		Texts:    control.OverheadPart(o.Texts),
+		Sessions: control.OverheadPart(o.Sessions),
+		Samples:  control.OverheadPart(o.Inputs),
+	}
 	e.Patterns(func(p *engine.Pattern) {
 		k := &p.Numbers.Kept
 		if k.Stored.Load() == 0 && k.TooLarge.Load() == 0 {
 			return
 		}
 		x := control.Stocked{
-			ID: string(p.ID), Text: p.Text, Results: int(k.Held.Load()), Bytes: k.HeldBytes.Load(), Hits: p.Numbers.Total().Count[ledger.Hit],
+			ID: string(
+				p.ID,
+			), Text: p.Text, Results: int(k.Held.Load()), Bytes: k.HeldBytes.Load(), Hits: p.Numbers.Total().Count[ledger.Hit],
 			Minute: p.Numbers.Minute().Count[ledger.Hit], Stored: k.Stored.Load(), Unused: k.Unused.Load(), PushedOut: k.PushedOut.Load(),
 			Expired: k.Expired.Load(), Dropped: p.Numbers.Drops.Load(), TooLarge: k.TooLarge.Load(), Largest: k.Largest.Load(),
 		}
@@ -44,7 +58,16 @@ func (s *server) stock(w http.ResponseWriter, _ *http.Request) {
 		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(b.Stored, a.Stored), cmp.Compare(a.ID, b.ID))
 	})
 	for _, b := range e.Ages(now) {
-		out.Ages = append(out.Ages, control.AgeBand{UpTo: findings.Milliseconds(b.UpTo), Results: b.Results, Bytes: b.Bytes, Unused: b.Unused, UnusedBytes: b.UnusedBytes})
+		out.Ages = append(
+			out.Ages,
+			control.AgeBand{
+				UpTo:        findings.Milliseconds(b.UpTo),
+				Results:     b.Results,
+				Bytes:       b.Bytes,
+				Unused:      b.Unused,
+				UnusedBytes: b.UnusedBytes,
+			},
+		)
 	}
 	shares := e.Shares()
 	for _, name := range slices.Sorted(maps.Keys(shares)) {
@@ -62,7 +85,10 @@ func curveLimits(limit, used int64) (out []int64) {
 	}
 	out = append(out, 4*limit)
 	slices.Sort(out)
-	out = slices.CompactFunc(out, func(a, b int64) bool { return float64(max(a, b)) < 1.2*float64(min(a, b)) && b != limit && a != limit })
+	out = slices.CompactFunc(
+		out,
+		func(a, b int64) bool { return float64(max(a, b)) < 1.2*float64(min(a, b)) && b != limit && a != limit },
+	)
 	return out
 }
 
@@ -87,7 +113,12 @@ func (s *server) memoryCurve(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	now := time.Now()
-	list, err := e.MemoryCurve(limits, now, inputs.Horizon, func(done float64) bool { return p.tell(control.CurveLine{Done: done}) })
+	list, err := e.MemoryCurve(
+		limits,
+		now,
+		inputs.Horizon,
+		func(done float64) bool { return p.tell(control.CurveLine{Done: done}) },
+	)
 	if err != nil {
 		if !errors.Is(err, forecast.ErrStopped) {
 			p.tell(control.CurveLine{Problem: err.Error()})
@@ -96,7 +127,15 @@ func (s *server) memoryCurve(w http.ResponseWriter, r *http.Request) {
 	}
 	out := &control.MemoryCurve{At: now}
 	for _, f := range list {
-		at := control.MemoryPoint{Limit: f.Limit, Present: f.Limit == present, Share: f.Sum.Hits / max(f.Sum.Calls, 1), Spared: findings.Milliseconds(f.Sum.Spared), Memory: f.Sum.Memory, Full: f.Full, Rules: map[string]float64{}}
+		at := control.MemoryPoint{
+			Limit:   f.Limit,
+			Present: f.Limit == present,
+			Share:   f.Sum.Hits / max(f.Sum.Calls, 1),
+			Spared:  findings.Milliseconds(f.Sum.Spared),
+			Memory:  f.Sum.Memory,
+			Full:    f.Full,
+			Rules:   map[string]float64{},
+		}
 		for name, o := range f.Rules {
 			at.Rules[name] = o.Hits / max(o.Calls, 1)
 		}
@@ -126,14 +165,32 @@ func (s *server) limit(w http.ResponseWriter, r *http.Request) {
 	_, used, _ := e.Kept()
 	switch {
 	case in.Bytes < leastLimit:
-		problem(w, http.StatusBadRequest, "a limit of %s is too small: expected at least %s", bytesize.Format(max(in.Bytes, 0)), bytesize.Format(leastLimit))
+		problem(
+			w,
+			http.StatusBadRequest,
+			"a limit of %s is too small: expected at least %s",
+			bytesize.Format(max(in.Bytes, 0)),
+			bytesize.Format(leastLimit),
+		)
 		return
 	case in.Bytes > mostLimit(s.l.Process()):
-		problem(w, http.StatusBadRequest, "a limit of %s is more than this machine has: expected at most %s", bytesize.About(in.Bytes), bytesize.About(mostLimit(s.l.Process())))
+		problem(
+			w,
+			http.StatusBadRequest,
+			"a limit of %s is more than this machine has: expected at most %s",
+			bytesize.About(in.Bytes),
+			bytesize.About(mostLimit(s.l.Process())),
+		)
 		return
 	case in.Bytes < used && !in.PushOut:
-		problem(w, http.StatusConflict, "%s are in use: with a limit of %s, results that take %s would be pushed out, those of least use first; nothing was changed, and push_out says that they may be",
-			bytesize.About(used), bytesize.Format(in.Bytes), bytesize.About(used-in.Bytes))
+		problem(
+			w,
+			http.StatusConflict,
+			"%s are in use: with a limit of %s, results that take %s would be pushed out, those of least use first; nothing was changed, and push_out says that they may be",
+			bytesize.About(used),
+			bytesize.Format(in.Bytes),
+			bytesize.About(used-in.Bytes),
+		)
 		return
 	}
 	e.SetLimit(in.Bytes)

@@ -13,14 +13,14 @@ import (
 	"jollylarder/internal/findings"
 )
 
-// The stream of events. What happened in a moment is read once for all watchers, and turned into a line once; each gets of it
-// what his filter picks, and no more than anybody can look at. So many watchers cost little more than one.
+// The stream of events. What happened in a moment is read once for all watchers, and turned into a line once; each gets
+// of it what his filter picks, and no more than anybody can look at. So many watchers cost little more than one.
 
 const (
 	// streamPause is how long events are gathered: nobody reads faster.
 	streamPause = 100 * time.Millisecond
-	// mostEach is how many lines a watcher gets of one gathering, and mostSaved how many if he got fewer before; mostLooked is
-	// how many are held against his filter.
+	// mostEach is how many lines a watcher gets of one gathering, and mostSaved how many if he got fewer before;
+	// mostLooked is how many are held against his filter.
 	mostEach, mostSaved, mostLooked = 40, 600, 1000
 	// mostWhole is how many lines are gathered for who wants all of them.
 	mostWhole = 40_000
@@ -255,12 +255,20 @@ func (s *server) stream(w http.ResponseWriter, r *http.Request) {
 
 func event(ev stream.Event, l Larder) *control.Event {
 	if ev.Pattern == nil {
-		return &control.Event{At: ev.At, Kind: "drop", Table: ev.Table, Database: ev.Database, Count: uint64(ev.Dropped)}
+		return &control.Event{
+			At:       ev.At,
+			Kind:     "drop",
+			Table:    ev.Table,
+			Database: ev.Database,
+			Count:    uint64(ev.Dropped),
+		}
 	}
 	out := &control.Event{
 		At: ev.At, Kind: "statement", Pattern: string(ev.Pattern.ID), Text: ev.Pattern.Text, Outcome: ev.Outcome.String(), Reason: ev.Reason.String(),
 		Application: ev.Application, User: ev.User, Database: ev.Database, Client: ev.Address,
-		Took: findings.Milliseconds(ev.Took), Spared: findings.Milliseconds(ev.Spared), Age: findings.Milliseconds(ev.Age), Rows: ev.Rows, Bytes: ev.Bytes, Failed: ev.Failed,
+		Took: findings.Milliseconds(
+			ev.Took,
+		), Spared: findings.Milliseconds(ev.Spared), Age: findings.Milliseconds(ev.Age), Rows: ev.Rows, Bytes: ev.Bytes, Failed: ev.Failed,
 		Statement: string(ev.Exact),
 	}
 	if len(ev.Labels) > 0 {

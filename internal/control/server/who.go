@@ -71,15 +71,19 @@ func withToken(token string, next http.Handler) http.Handler {
 		have := sha256.Sum256([]byte(given))
 		if !ok || subtle.ConstantTimeCompare(have[:], want[:]) != 1 {
 			wrong.note(r.Context(), r.RemoteAddr)
-			problem(w, http.StatusUnauthorized, "the control API over TCP is for those who know the token: Authorization: Bearer …")
+			problem(
+				w,
+				http.StatusUnauthorized,
+				"the control API over TCP is for those who know the token: Authorization: Bearer …",
+			)
 			return
 		}
 		next.ServeHTTP(w, r)
 	})
 }
 
-// wrongTokens slows down who tries tokens: all of them together are answered one by one, and each later than the one before,
-// up to some seconds. Who knows the token does not wait.
+// wrongTokens slows down who tries tokens: all of them together are answered one by one, and each later than the one
+// before, up to some seconds. Who knows the token does not wait.
 type wrongTokens struct {
 	queue sync.Mutex
 	pause time.Duration

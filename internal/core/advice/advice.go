@@ -91,14 +91,23 @@ func Give(s Seen) Advice {
 	switch {
 	case a.Hits < worthShare:
 		a.Kind = NotWorth
-		a.Sentence = fmt.Sprintf("Not worth keeping: only %s of its calls would be answered from memory.", share(a.Hits, a.Error))
+		a.Sentence = fmt.Sprintf(
+			"Not worth keeping: only %s of its calls would be answered from memory.",
+			share(a.Hits, a.Error),
+		)
 	case a.Spared < worthWaiting:
 		a.Kind = NotWorth
 		a.Sentence = fmt.Sprintf("Not worth keeping: clients would wait only %s less a minute.", Waiting(a.Spared))
 	default:
 		a.Kind = Keep
-		a.Sentence = fmt.Sprintf("Keep it for %s, until a write touches it: %s of %.0f calls a minute from memory, %s less waiting a minute, about %s kept.",
-			rules.FormatTTL(a.TTL), share(a.Hits, a.Error), s.Calls, Waiting(a.Spared), size(a.Memory))
+		a.Sentence = fmt.Sprintf(
+			"Keep it for %s, until a write touches it: %s of %.0f calls a minute from memory, %s less waiting a minute, about %s kept.",
+			rules.FormatTTL(a.TTL),
+			share(a.Hits, a.Error),
+			s.Calls,
+			Waiting(a.Spared),
+			size(a.Memory),
+		)
 	}
 	return a
 }
@@ -144,7 +153,11 @@ func (s *Seen) weigh(a *Advice) {
 	i := slices.Index(inputs.Ladder[:], a.TTL)
 	if aged := o.Aged[i]; aged > a.Hits+0.15 {
 		say(&a.Against, "without those writes %.0f%% would be hits", 100*aged)
-		say(&a.Could, "writes that touch it less often, or an age of %s that readers can live with", rules.FormatTTL(a.TTL))
+		say(
+			&a.Could,
+			"writes that touch it less often, or an age of %s that readers can live with",
+			rules.FormatTTL(a.TTL),
+		)
 	}
 	if o.Compared >= 10 {
 		if o.Changed == 0 {
@@ -154,7 +167,11 @@ func (s *Seen) weigh(a *Advice) {
 		}
 	}
 	if o.Unseen >= 1 {
-		say(&a.Against, "%.0f times its result was another though no write was seen: something writes around the larder, and a result can be as old as its lifetime", o.Unseen)
+		say(
+			&a.Against,
+			"%.0f times its result was another though no write was seen: something writes around the larder, and a result can be as old as its lifetime",
+			o.Unseen,
+		)
 	}
 	if a.Error > 0.05 {
 		say(&a.Against, "the share of hits is uncertain by %.0f points: few inputs make most of its calls", 100*a.Error)
@@ -162,7 +179,11 @@ func (s *Seen) weigh(a *Advice) {
 }
 
 func (s *Seen) notPossible() Advice {
-	a := Advice{Kind: NotPossible, Sentence: "Cannot be kept: it " + s.Reasons[0].Clause() + ".", Against: reason.Sentences(s.Reasons)}
+	a := Advice{
+		Kind:     NotPossible,
+		Sentence: "Cannot be kept: it " + s.Reasons[0].Clause() + ".",
+		Against:  reason.Sentences(s.Reasons),
+	}
 	for _, r := range s.Reasons {
 		could := others[r.Code]
 		if r.OfTime() {
@@ -200,10 +221,17 @@ func (s *Seen) watchLonger() Advice {
 	}
 	switch {
 	case s.Calls == 0:
-		a.Sentence = fmt.Sprintf("It could be kept, but was not asked in the last minute; %.0f calls were seen in all.", o.Calls)
+		a.Sentence = fmt.Sprintf(
+			"It could be kept, but was not asked in the last minute; %.0f calls were seen in all.",
+			o.Calls,
+		)
 	default:
 		a.Watch = max(left.Round(time.Second), time.Second)
-		a.Sentence = fmt.Sprintf("It could be kept. Watch it for about %s more to know what that would bring: %.0f calls were followed so far.", rules.FormatTTL(roundUp(a.Watch)), o.Calls)
+		a.Sentence = fmt.Sprintf(
+			"It could be kept. Watch it for about %s more to know what that would bring: %.0f calls were followed so far.",
+			rules.FormatTTL(roundUp(a.Watch)),
+			o.Calls,
+		)
 	}
 	return a
 }

@@ -13,8 +13,8 @@ const (
 	parameter      = "the value as a parameter in place of a setting"
 )
 
-// remedies say, for the reasons for which calls pass, what one setting or rule would turn them into hits. An empty one means
-// that nothing would.
+// remedies say, for the reasons for which calls pass, what one setting or rule would turn them into hits. An empty one
+// means that nothing would.
 var remedies = map[reason.Code]string{
 	reason.BeginsOrEnds:        "",
 	reason.EndsAndBegins:       "",
@@ -75,6 +75,6 @@ var remedies = map[reason.Code]string{
 	reason.NoRoom:              "a larger overhead in the configuration",
 }
 
-// Remedy says what one setting or rule would turn calls into hits that passed for a reason, or nothing where none would or it
-// is not known.
+// Remedy says what one setting or rule would turn calls into hits that passed for a reason, or nothing where none would
+// or it is not known.
 func Remedy(r reason.Reason) string { return remedies[r.Code] }

@@ -26,9 +26,27 @@ func (f *Facts) Bytes() int64 {
 	for _, d := range f.Defines {
 		n += int64(unsafe.Sizeof(d)) + int64(len(d.Names))*int64(unsafe.Sizeof(Name{})+perText)
 	}
-	n += int64(len(f.Fields))*int64(unsafe.Sizeof(Field{})+perText) + int64(len(f.Variables))*int64(unsafe.Sizeof(VariableType{})+perText)
+	n += int64(
+		len(f.Fields),
+	)*int64(
+		unsafe.Sizeof(Field{})+perText,
+	) + int64(
+		len(f.Variables),
+	)*int64(
+		unsafe.Sizeof(VariableType{})+perText,
+	)
 	for _, p := range f.Pins {
-		n += int64(unsafe.Sizeof(p)) + int64(len(p.Values))*int64(unsafe.Sizeof(PinValue{})) + int64(len(p.Via))*int64(unsafe.Sizeof(Ref{})+perText) + 2*perText
+		n += int64(
+			unsafe.Sizeof(p),
+		) + int64(
+			len(p.Values),
+		)*int64(
+			unsafe.Sizeof(PinValue{}),
+		) + int64(
+			len(p.Via),
+		)*int64(
+			unsafe.Sizeof(Ref{})+perText,
+		) + 2*perText
 	}
 	return n + f.Prepared.Bytes() + f.Code.Bytes()
 }

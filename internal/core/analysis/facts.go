@@ -43,24 +43,27 @@ type Write struct {
 	Sets []string
 }
 
-// Pin is a column that every row read from, or written in, a table must have equal to a literal or a parameter, or to one
-// of several. It says so for this one mention of the table.
+// Pin is a column that every row read from, or written in, a table must have equal to a literal or a parameter, or to
+// one of several. It says so for this one mention of the table.
 type Pin struct {
-	// Ref is the column as a condition names it. It is nil for a column that is assigned or inserted, which is Table's Column.
+	// Ref is the column as a condition names it. It is nil for a column that is assigned or inserted, which is Table's
+	// Column.
 	Ref    *Ref
 	Table  Name
 	Column string
 	Of     PinOf
 	// Values are where the values stand. They are several for a list, and for an INSERT of several rows.
 	Values []PinValue
-	// Via are the columns by which it is known that this one is equal to the values, as in a.x = 5 and a.x = b.y: all of them must be
-	// compared alike.
+	// Via are the columns by which it is known that this one is equal to the values, as in a.x = 5 and a.x = b.y: all
+	// of them must be compared alike.
 	Via []*Ref
 }
 
-// Same says whether two pins, of two statements of one pattern, are of the same column and kind, wherever their values stand.
+// Same says whether two pins, of two statements of one pattern, are of the same column and kind, wherever their values
+// stand.
 func (p Pin) Same(o Pin) bool {
-	return p.Table == o.Table && p.Column == o.Column && p.Of == o.Of && p.Ref.same(o.Ref) && slices.EqualFunc(p.Via, o.Via, (*Ref).same)
+	return p.Table == o.Table && p.Column == o.Column && p.Of == o.Of && p.Ref.same(o.Ref) &&
+		slices.EqualFunc(p.Via, o.Via, (*Ref).same)
 }
 
 func (r *Ref) same(o *Ref) bool {
@@ -126,8 +129,8 @@ type Definition struct {
 	Quiet Quiet
 	// Same is set when rows and columns stay what they are.
 	Same bool
-	// Calls is set when functions may be called for the rows that there are: those by which an index or a check of the relation
-	// is made.
+	// Calls is set when functions may be called for the rows that there are: those by which an index or a check of the
+	// relation is made.
 	Calls bool
 	// Part is set when it makes the first of the relations a part of the others.
 	Part bool
@@ -158,8 +161,8 @@ type Facts struct {
 	Functions []Name
 	// BuiltIns are the functions judged by their name alone, which holds while no function of the database has it too.
 	BuiltIns []string
-	// Refs are all columns and rows that are asked for by name. Columns are the last parts of these names, and Star is set when some are asked
-	// for without a name.
+	// Refs are all columns and rows that are asked for by name. Columns are the last parts of these names, and Star is
+	// set when some are asked for without a name.
 	Refs    []*Ref
 	Columns []string
 	Star    bool
@@ -171,10 +174,11 @@ type Facts struct {
 	Operators []string
 	// CastTo are the names of all types that something is cast to.
 	CastTo []string
-	// DateCasts are the columns cast to a date or time: of a text, that could mean the current time. Shifted are those read at another time zone:
-	// of a time without a date, that depends on today's.
+	// DateCasts are the columns cast to a date or time: of a text, that could mean the current time. Shifted are those
+	// read at another time zone: of a time without a date, that depends on today's.
 	DateCasts, Shifted []*Ref
-	// Types are the types cast to that are not the server's own known ones, and Variables those that a function's variables have.
+	// Types are the types cast to that are not the server's own known ones, and Variables those that a function's
+	// variables have.
 	Types     []Name
 	Variables []VariableType
 	// Mixed are the parameters whose type may be decided by another mention than that by a pin.
@@ -192,32 +196,39 @@ type Facts struct {
 	Rewritten []Name
 	// AnyRows is set when the same rows in the tables may give it other results, as their order is nobody's promise.
 	AnyRows bool
-	// Folds is set when it holds constants, other than literals that are another in the next statement of the pattern, that the server reads by the settings of the moment at which it is prepared.
+	// Folds is set when it holds constants, other than literals that are another in the next statement of the pattern,
+	// that the server reads by the settings of the moment at which it is prepared.
 	Folds bool
-	// Remembers is set for a function that has constants which depend on settings when they are read, and are read but once in a session.
+	// Remembers is set for a function that has constants which depend on settings when they are read, and are read but
+	// once in a session.
 	Remembers bool
 	// Private is set when privileges other than those on tables may decide whether it runs.
 	Private bool
-	// RowsAreFound is set when a row of the result, if there is any, can only come from one in each table that a pin reads.
+	// RowsAreFound is set when a row of the result, if there is any, can only come from one in each table that a pin
+	// reads.
 	RowsAreFound bool
 	Effect       Effect
 	Isolation    Isolation
-	// Prepares is the name under which SQL prepares a statement, and Prepared what that does each time that it is run; Executes is the name under which
-	// one is run. Forgets is set where names are forgotten: that in Forgotten, or all if it is empty.
+	// Prepares is the name under which SQL prepares a statement, and Prepared what that does each time that it is run;
+	// Executes is the name under which one is run. Forgets is set where names are forgotten: that in Forgotten, or all
+	// if it is empty.
 	Prepares  string
 	Prepared  *Facts
 	Executes  string
 	Forgets   bool
 	Forgotten string
-	// Code is what the code in this very statement does, where that is known. It is another in the next statement of the pattern.
+	// Code is what the code in this very statement does, where that is known. It is another in the next statement of
+	// the pattern.
 	Code *Facts
-	// Makes is the name of a temporary table that it makes, of which nothing but its rows is of interest, if the types of its columns have no checks of this
-	// database's own. Drops are the tables that it takes away, if it does nothing else.
+	// Makes is the name of a temporary table that it makes, of which nothing but its rows is of interest, if the types
+	// of its columns have no checks of this database's own. Drops are the tables that it takes away, if it does nothing
+	// else.
 	Makes string
 	Drops []Name
 	// Grants are the tables to which it gives or takes privileges, if it does nothing else.
 	Grants []Name
-	// Defines are the definitions that it changes which concern some relations only. Where it may change others, its effects say so.
+	// Defines are the definitions that it changes which concern some relations only. Where it may change others, its
+	// effects say so.
 	Defines []Definition
 	// Reasons says why results are not kept; empty when the text gives no reason.
 	Reasons []reason.Reason

@@ -1,6 +1,7 @@
 package analysis
 
-// Kind is which statement it is. It says nothing of what the statement does: that is what effects, reads and writes are for.
+// Kind is which statement it is. It says nothing of what the statement does: that is what effects, reads and writes are
+// for.
 type Kind uint8
 
 // The kinds.

@@ -2,8 +2,8 @@ package analysis
 
 import "jollylarder/internal/core/reason"
 
-// Scope is what names can mean at one place of a statement: the items of the query that the place is in, and, where none of them is meant,
-// those of the queries around it.
+// Scope is what names can mean at one place of a statement: the items of the query that the place is in, and, where
+// none of them is meant, those of the queries around it.
 type Scope struct {
 	Items []*Item
 	Outer *Scope
@@ -13,9 +13,11 @@ type Scope struct {
 	Results []string
 }
 
-// Item is what stands in a FROM under one name: a table, a query or function with columns of its own, or a join that has a name.
+// Item is what stands in a FROM under one name: a table, a query or function with columns of its own, or a join that
+// has a name.
 type Item struct {
-	// Name is that by which its columns are asked for; it may be empty, if none is given. Aliased is set when it is not the table's own.
+	// Name is that by which its columns are asked for; it may be empty, if none is given. Aliased is set when it is not
+	// the table's own.
 	Name    string
 	Aliased bool
 	// Table is the table that it is, as it is written; its name is empty for what is none.
@@ -29,7 +31,8 @@ type Item struct {
 	Open    bool
 	// Joined are the items of a join that has a name.
 	Joined []*Item
-	// Hidden is set when its columns are asked for with its name alone: without one, they are those of the items beside it.
+	// Hidden is set when its columns are asked for with its name alone: without one, they are those of the items beside
+	// it.
 	Hidden bool
 }
 
@@ -47,11 +50,11 @@ type Ref struct {
 	All  bool // a star
 }
 
-// Field is a name behind a dot that is not known to be a column: where there is no column of that name, it is a call of a function
-// or a cast.
+// Field is a name behind a dot that is not known to be a column: where there is no column of that name, it is a call of
+// a function or a cast.
 type Field struct {
-	// Ref is what the name is the end of, as in t.name, or else nil, and Of what it is asked of, as in (t).name or (t.address).name, or
-	// else nil.
+	// Ref is what the name is the end of, as in t.name, or else nil, and Of what it is asked of, as in (t).name or
+	// (t.address).name, or else nil.
 	Ref, Of *Ref
 	Name    string
 	// Function is what is known of the server's own function of that name.
@@ -60,22 +63,25 @@ type Field struct {
 
 // Judged is what is known of one of the server's own functions by its name.
 type Judged struct {
-	// Known is set when it does no more than the rest says: Reason is why its result is not kept, if there is one, and System is set when it
-	// reads the system catalogs.
+	// Known is set when it does no more than the rest says: Reason is why its result is not kept, if there is one, and
+	// System is set when it reads the system catalogs.
 	Known, System bool
 	Reason        reason.Reason
 }
 
-// VariableType is the type of a variable, a parameter or a result of a function: what is assigned to it is turned into that type, whatever it is.
+// VariableType is the type of a variable, a parameter or a result of a function: what is assigned to it is turned into
+// that type, whatever it is.
 type VariableType struct {
-	// Name is the type's, or that of a table whose rows it holds, or whose column's type it has; Column is that column's name, if there is one.
+	// Name is the type's, or that of a table whose rows it holds, or whose column's type it has; Column is that
+	// column's name, if there is one.
 	Name
 	Column string
 	// Given is set for a parameter or result: it comes in its type, but may have to pass that type's checks.
 	Given bool
 }
 
-// Guess gives the column of a pin by the names as written, for when there is no schema to ask: its table's name is empty where it may be of any.
+// Guess gives the column of a pin by the names as written, for when there is no schema to ask: its table's name is
+// empty where it may be of any.
 func (p Pin) Guess() (table Name, column string) {
 	if p.Ref == nil {
 		return p.Table, p.Column

@@ -102,9 +102,13 @@ func (r *resolver) call(fn *function, how []string, way reason.Way) {
 	}
 }
 
-// rowTriggers are the server's own trigger functions that do no more than to change the row that is written, or to leave it as it is. Source: the
-// server's manual, "Trigger Functions" and "Triggers for Automatic Updates".
-var rowTriggers = map[string]bool{"tsvector_update_trigger": true, "tsvector_update_trigger_column": true, "suppress_redundant_updates_trigger": true}
+// rowTriggers are the server's own trigger functions that do no more than to change the row that is written, or to
+// leave it as it is. Source: the server's manual, "Trigger Functions" and "Triggers for Automatic Updates".
+var rowTriggers = map[string]bool{
+	"tsvector_update_trigger":            true,
+	"tsvector_update_trigger_column":     true,
+	"suppress_redundant_updates_trigger": true,
+}
 
 // declared takes in what the DBA said.
 func (r *resolver) declared(d Declaration, how []string) {
@@ -134,7 +138,8 @@ func (r *resolver) declaredTables(name string) []*relation {
 	return meant
 }
 
-// castTo begins the name under which the functions of casts to a type stand among the operators, if only who asks for such a cast gets it.
+// castTo begins the name under which the functions of casts to a type stand among the operators, if only who asks for
+// such a cast gets it.
 const castTo = "cast to "
 
 // operator follows the functions of an operator or a cast that this database defines.
@@ -156,7 +161,20 @@ func (r *resolver) operator(op string, how []string, way reason.Way) {
 // steadyBase says whether a domain over a type reads its values by nothing but them and the settings in the key.
 func steadyBase(name string) bool {
 	switch name {
-	case "bool", "int2", "int4", "int8", "float4", "float8", "numeric", "text", "varchar", "bpchar", "uuid", "bytea", "json", "jsonb":
+	case "bool",
+		"int2",
+		"int4",
+		"int8",
+		"float4",
+		"float8",
+		"numeric",
+		"text",
+		"varchar",
+		"bpchar",
+		"uuid",
+		"bytea",
+		"json",
+		"jsonb":
 		return true
 	}
 	return false

@@ -20,8 +20,8 @@ type Defined struct {
 	All bool
 }
 
-// Concerns says whether something of a name may be among what it changes: also what the server makes for a relation under
-// names of its own, and the types of its rows.
+// Concerns says whether something of a name may be among what it changes: also what the server makes for a relation
+// under names of its own, and the types of its rows.
 func (d *Defined) Concerns(name string) bool {
 	if d.All {
 		return true
@@ -32,8 +32,8 @@ func (d *Defined) Concerns(name string) bool {
 	})
 }
 
-// Among says what changes of definitions mean for what was resolved before them: touched is set when some of them concern
-// what it names or came to, and quiet says what may happen then. Writes says whether it may write.
+// Among says what changes of definitions mean for what was resolved before them: touched is set when some of them
+// concern what it names or came to, and quiet says what may happen then. Writes says whether it may write.
 func (o *Resolved) Among(list []*Defined, writes bool) (touched bool, quiet analysis.Quiet) {
 	quiet = analysis.QuietAll
 	for _, d := range list {
@@ -64,7 +64,8 @@ func (r *resolver) defines(f *analysis.Facts, how []string) {
 			def.Quiet, def.Unknown = r.s.quiet(d.Names[0].Name, false), len(r.s.relations[d.Names[0].Name]) == 0
 		}
 		for i, n := range d.Names {
-			if d.Part && i > 0 && r.s.quiet(n.Name, true) != analysis.QuietAll { // its triggers are those of its parts, too
+			if d.Part && i > 0 &&
+				r.s.quiet(n.Name, true) != analysis.QuietAll { // its triggers are those of its parts, too
 				def.Quiet = min(def.Quiet, analysis.QuietReads)
 			}
 			def.Names = append(def.Names, n.Name)
@@ -80,8 +81,8 @@ func (r *resolver) defines(f *analysis.Facts, how []string) {
 	r.out.System, r.out.SystemChanges = false, true
 }
 
-// quiet says what happens when the relations of a name are used: under another name, or through a part that they get, that
-// is no more.
+// quiet says what happens when the relations of a name are used: under another name, or through a part that they get,
+// that is no more.
 func (s *Schema) quiet(name string, asParent bool) analysis.Quiet {
 	list := s.relations[name]
 	if len(list) == 0 {
@@ -92,15 +93,16 @@ func (s *Schema) quiet(name string, asParent bool) analysis.Quiet {
 		switch {
 		case rel.view != nil || len(rel.rules) > 0 || len(rel.policies) > 0 || rel.flags&rowSecurity != 0:
 			return analysis.Loud
-		case len(rel.children) > 0 && !asParent, len(rel.referrers)+len(rel.triggers)+len(rel.calls)+len(rel.parts) > 0 || len(s.typed[rel.full()]) > 0:
+		case len(rel.children) > 0 && !asParent,
+			len(rel.referrers)+len(rel.triggers)+len(rel.calls)+len(rel.parts) > 0 || len(s.typed[rel.full()]) > 0:
 			q = analysis.QuietReads
 		}
 	}
 	return q
 }
 
-// loud takes into account that what a definition is made of does more than to read, which it will do again whenever what was
-// defined is used.
+// loud takes into account that what a definition is made of does more than to read, which it will do again whenever
+// what was defined is used.
 func (r *resolver) loud() {
 	if len(r.written) == 0 && !r.out.Settings {
 		return

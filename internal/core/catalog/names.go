@@ -7,9 +7,10 @@ import (
 	"jollylarder/internal/core/freshness"
 )
 
-// What a name in a statement means, by the server's rules: the columns of the items beside it come first, then those of the queries around it, and
-// last the items themselves, whose name stands for a whole row. Source: transformColumnRef and colNameToVar in the server's parse_expr.c and
-// parse_relation.c. Where the schema does not say enough, everything that a name could mean counts, and nothing is certain.
+// What a name in a statement means, by the server's rules: the columns of the items beside it come first, then those of
+// the queries around it, and last the items themselves, whose name stands for a whole row. Source: transformColumnRef
+// and colNameToVar in the server's parse_expr.c and parse_relation.c. Where the schema does not say enough, everything
+// that a name could mean counts, and nothing is certain.
 
 // meaning is what a name can mean.
 type meaning struct {
@@ -106,7 +107,8 @@ func (r *resolver) columnOf(i *analysis.Item, name string) (c itemColumn, h has)
 	return c, maybe
 }
 
-// itemsNamed finds the items of a name in the nearest scope that has some; those with a name of their own may be left aside.
+// itemsNamed finds the items of a name in the nearest scope that has some; those with a name of their own may be left
+// aside.
 func itemsNamed(s *analysis.Scope, name string, unaliased bool) (out []*analysis.Item) {
 	for ; s != nil; s = s.Outer {
 		for _, i := range s.Items {
@@ -204,7 +206,8 @@ func (r *resolver) qualified(ref *analysis.Ref, m *meaning) {
 	}
 }
 
-// tableColumn gives the column of a table that a name certainly means, following results of queries to what they are made of.
+// tableColumn gives the column of a table that a name certainly means, following results of queries to what they are
+// made of.
 func (r *resolver) tableColumn(ref *analysis.Ref) (*analysis.Item, string) {
 	for range 100 { // a query within a query within a query
 		if ref == nil || ref.All {

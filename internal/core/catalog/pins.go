@@ -21,8 +21,8 @@ type PinColumn struct {
 	Pin  int // in Facts.Pins
 }
 
-// WritePin says what is known of the rows of a table that a statement writes: all of them have, before and after, one of the
-// values of each of its columns.
+// WritePin says what is known of the rows of a table that a statement writes: all of them have, before and after, one
+// of the values of each of its columns.
 type WritePin struct {
 	Columns []WrittenColumn
 	// Adds is set when it only adds rows.
@@ -127,7 +127,9 @@ func (r *resolver) readColumns(f *analysis.Facts) {
 		}
 		for _, rel := range r.s.meant(n, r.path) {
 			_, pinned := r.out.ReadPins[rel.full()]
-			if pinned || whole[rel] || rel.kind != 'r' || r.again[rel] || !r.read[rel] || len(rel.children) > 0 || rel.part || rel.flags&rowSecurity != 0 {
+			if pinned || whole[rel] || rel.kind != 'r' || r.again[rel] || !r.read[rel] || len(rel.children) > 0 ||
+				rel.part ||
+				rel.flags&rowSecurity != 0 {
 				continue
 			}
 			names := []string{}
@@ -160,8 +162,8 @@ func (r *resolver) pinRead(rel *relation, pin ReadPin, alone bool) {
 	}
 }
 
-// best chooses by which of the pinned columns rows are told apart: by one that is unique, or by several that are together, or else by
-// the one that stands first.
+// best chooses by which of the pinned columns rows are told apart: by one that is unique, or by several that are
+// together, or else by the one that stands first.
 func (r *relation) best(columns []PinColumn) (pin ReadPin) {
 	var best []string
 	for _, key := range r.uniqueKeys {
@@ -219,8 +221,8 @@ func (r *resolver) anyColumn(f *analysis.Facts, ref *analysis.Ref) (*analysis.It
 	return nil, ""
 }
 
-// narrowed gives what a statement's pins say of the rows that it writes, or nil where they say nothing: of a table that it writes in
-// more ways than one, or that a name may not mean alone.
+// narrowed gives what a statement's pins say of the rows that it writes, or nil where they say nothing: of a table that
+// it writes in more ways than one, or that a name may not mean alone.
 func (r *resolver) narrowed(f *analysis.Facts, w analysis.Write, rel *relation) *WritePin {
 	if slices.Contains(f.Rewritten, w.Name) || w.Events&analysis.Truncate != 0 || len(rel.rules) > 0 {
 		return nil
@@ -309,8 +311,8 @@ func (s *Schema) PinColumns(schema, table string) (out []Column) {
 	return out
 }
 
-// Assigned gives the columns of a table that an update may have changed, of which a stream told that it changed some; nil where it does not tell of
-// all columns. Of generated ones it never tells.
+// Assigned gives the columns of a table that an update may have changed, of which a stream told that it changed some;
+// nil where it does not tell of all columns. Of generated ones it never tells.
 func (s *Schema) Assigned(schema, table string, sets, told []string) []string {
 	rel := s.find(fullName{schema, table})
 	if rel == nil {

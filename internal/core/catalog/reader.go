@@ -9,9 +9,9 @@ import (
 )
 
 // A schema of ten thousand tables takes seconds to be described. So it is read in parts, each of which takes a few
-// milliseconds, and read again only where something has changed. What tells that is a part's mark: how many rows the system
-// tables have that it is made of, and the sum of the transactions that wrote them. It comes in the same answer as the part:
-// something that is made and taken away again in between would else leave the mark as it was.
+// milliseconds, and read again only where something has changed. What tells that is a part's mark: how many rows the
+// system tables have that it is made of, and the sum of the transactions that wrote them. It comes in the same answer
+// as the part: something that is made and taken away again in between would else leave the mark as it was.
 
 // Kind is what a question is about.
 type Kind string
@@ -87,9 +87,9 @@ const (
 	fewParts     = 16 // whose marks are always asked for: that is one short question
 )
 
-// Begin begins a round of questions, after which the description is that of a moment since. One that is begun for some changes
-// of definitions alone asks no more than what these concern, where there is much. What is new comes last: numbers count up. Where they
-// have begun anew, the next whole round finds it.
+// Begin begins a round of questions, after which the description is that of a moment since. One that is begun for some
+// changes of definitions alone asks no more than what these concern, where there is much. What is new comes last:
+// numbers count up. Where they have begun anew, the next whole round finds it.
 func (r *Reader) Begin(list ...*Defined) {
 	r.queue, r.fresh, r.renamed, r.again, r.round = nil, map[Kind]string{}, false, false, true
 	if r.size == 0 {
@@ -113,7 +113,8 @@ func (r *Reader) Begin(list ...*Defined) {
 		}
 	}
 	for _, p := range r.relations {
-		if n := len(p.rows[Relations]); p.read && p.to != last && (len(list) == 0 || len(r.relations) <= fewParts || p.concerned(list)) {
+		if n := len(p.rows[Relations]); p.read && p.to != last &&
+			(len(list) == 0 || len(r.relations) <= fewParts || p.concerned(list)) {
 			if held += n; len(ranges) > 0 && held > 6*marksAtOnce || len(ranges) >= 16 { // rows are about six for each
 				flush()
 				held = n
@@ -134,7 +135,8 @@ func (r *Reader) Begin(list ...*Defined) {
 // concerned says whether a part holds something that changes of definitions concern.
 func (p *part) concerned(list []*Defined) bool {
 	return slices.ContainsFunc(p.rows[Relations], func(row Row) bool {
-		return row.What == "relation" && slices.ContainsFunc(list, func(d *Defined) bool { return d.Concerns(row.Name) })
+		return row.What == "relation" &&
+			slices.ContainsFunc(list, func(d *Defined) bool { return d.Concerns(row.Name) })
 	})
 }
 
@@ -190,8 +192,8 @@ func (r *Reader) GiveUp() {
 // unknownRoles is no mark of roles.
 const unknownRoles = "unknown"
 
-// Take takes the answer to the question that Next gave, and how long it took. It says whether the round has ended, and is
-// false for an answer that is none.
+// Take takes the answer to the question that Next gave, and how long it took. It says whether the round has ended, and
+// is false for an answer that is none.
 func (r *Reader) Take(rows []Row, took time.Duration) (ended, ok bool) {
 	if len(r.queue) == 0 {
 		return false, false
@@ -304,7 +306,11 @@ func (r *Reader) marks(q Question, rows []Row) bool {
 
 // reads puts the questions about a part.
 func (r *Reader) reads(p *part) {
-	r.queue = append(r.queue, Question{Kind: Relations, From: p.from, To: p.to}, Question{Kind: Links, From: p.from, To: p.to})
+	r.queue = append(
+		r.queue,
+		Question{Kind: Relations, From: p.from, To: p.to},
+		Question{Kind: Links, From: p.from, To: p.to},
+	)
 }
 
 // span takes where a part of relations ends, and its mark.
@@ -328,8 +334,8 @@ func (r *Reader) span(q Question, rows []Row) bool {
 	return true
 }
 
-// spanIn finds the row that says how many of a question's range were told of, and gives the last number of these, or that of all
-// where there are no more.
+// spanIn finds the row that says how many of a question's range were told of, and gives the last number of these, or
+// that of all where there are no more.
 func spanIn(rows []Row, q Question) (at int, to uint32, ok bool) {
 	at = slices.IndexFunc(rows, func(row Row) bool { return row.What == "span" })
 	if at < 0 {
@@ -424,10 +430,14 @@ func (r *Reader) unread(p *part) bool {
 			known[row.Name] = true
 		}
 	}
-	return slices.ContainsFunc(p.rows[Relations], func(row Row) bool { return row.What == "granted" && !known[row.Flags] })
+	return slices.ContainsFunc(
+		p.rows[Relations],
+		func(row Row) bool { return row.What == "granted" && !known[row.Flags] },
+	)
 }
 
-// renamed says whether a relation or a column of before has gone, which may mean that it has another name: others name it.
+// renamed says whether a relation or a column of before has gone, which may mean that it has another name: others name
+// it.
 func renamed(before, after []Row) bool {
 	was, is := map[string]string{}, map[string]string{}
 	for rows, names := range map[*[]Row]map[string]string{&before: was, &after: is} {
@@ -447,7 +457,10 @@ func renamed(before, after []Row) bool {
 		case strings.Contains(number, "\n"): // columns, with their flags
 			for line := range strings.SplitSeq(name, "\n") {
 				_, column, _ := strings.Cut(line, " ")
-				if !slices.ContainsFunc(strings.Split(now, "\n"), func(l string) bool { _, c, _ := strings.Cut(l, " "); return c == column }) {
+				if !slices.ContainsFunc(
+					strings.Split(now, "\n"),
+					func(l string) bool { _, c, _ := strings.Cut(l, " "); return c == column },
+				) {
 					return true
 				}
 			}
@@ -458,8 +471,8 @@ func renamed(before, after []Row) bool {
 	return false
 }
 
-// keepTexts puts the texts of before in the place of those of the same version: they are written as the search path of who
-// asks has it.
+// keepTexts puts the texts of before in the place of those of the same version: they are written as the search path of
+// who asks has it.
 func keepTexts(before, rows []Row) {
 	for i := range rows {
 		for _, old := range before {
@@ -478,7 +491,12 @@ func (r *Reader) functionRows(q Question, rows []Row, mark string) bool {
 	if !ok {
 		return false
 	}
-	p := &part{from: q.From, to: to, mark: mark, rows: map[Kind][]Row{Functions: slices.Delete(slices.Clone(rows), at, at+1)}}
+	p := &part{
+		from: q.From,
+		to:   to,
+		mark: mark,
+		rows: map[Kind][]Row{Functions: slices.Delete(slices.Clone(rows), at, at+1)},
+	}
 	r.functions = append(r.functions, p)
 	r.changed = true
 	if to != last {

@@ -204,7 +204,16 @@ const (
 const rulesLetter = "U"
 
 // flagLetters are the letters that rows have for flags.
-var flagLetters = map[byte]flags{'S': rowSecurity, 'Z': timeTZ, 'I': inherits, 'U': hasRules, 'T': triggers, 'X': defining, 'D': calling, 'F': functional}
+var flagLetters = map[byte]flags{
+	'S': rowSecurity,
+	'Z': timeTZ,
+	'I': inherits,
+	'U': hasRules,
+	'T': triggers,
+	'X': defining,
+	'D': calling,
+	'F': functional,
+}
 
 var errRow = errors.New("a row of a description that says nothing known")
 
@@ -253,7 +262,11 @@ func (r Row) read() (record, error) {
 	case "policy":
 		return policyRecord{at, r.OtherName}, nil
 	case "rule":
-		return ruleRecord{at, map[string]analysis.Events{"2": analysis.Update, "3": analysis.Insert, "4": analysis.Delete}[r.Flags], r.OtherName}, nil
+		return ruleRecord{
+			at,
+			map[string]analysis.Events{"2": analysis.Update, "3": analysis.Insert, "4": analysis.Delete}[r.Flags],
+			r.OtherName,
+		}, nil
 	case "columns":
 		return columnsRecord{at, readColumns(r.OtherName)}, nil
 	case "key":
@@ -271,7 +284,13 @@ func (r Row) read() (record, error) {
 func (r Row) readOther(at, other fullName) (record, error) {
 	switch r.What {
 	case "function":
-		out := functionRecord{fullName: at, volatility: 'v', language: r.OtherSchema, definition: r.OtherName, ownPath: strings.Contains(r.Flags, "p")}
+		out := functionRecord{
+			fullName:   at,
+			volatility: 'v',
+			language:   r.OtherSchema,
+			definition: r.OtherName,
+			ownPath:    strings.Contains(r.Flags, "p"),
+		}
 		if r.Flags != "" {
 			out.volatility = r.Flags[0]
 		}
@@ -388,8 +407,8 @@ func triggerEvents(number string) (e analysis.Events) {
 	return e
 }
 
-// rewrites says whether the server's number for a trigger's kind is of one that may change what is written: it is called for
-// each row, and not after it.
+// rewrites says whether the server's number for a trigger's kind is of one that may change what is written: it is
+// called for each row, and not after it.
 func rewrites(number string) bool {
 	n, err := strconv.Atoi(number)
 	return err != nil || n&1 != 0 && n&(2|64) != 0

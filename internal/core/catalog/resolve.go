@@ -30,24 +30,28 @@ type Resolved struct {
 	Settings bool
 	// Reasons says why the result is not kept; empty when it may be.
 	Reasons []reason.Reason
-	// Pins are the columns that are fixed to literals, as "schema.table.column", where it is known how their values are compared and
-	// the table is mentioned but once.
+	// Pins are the columns that are fixed to literals, as "schema.table.column", where it is known how their values are
+	// compared and the table is mentioned but once.
 	Pins []string
-	// ReadPins narrow the reading of tables in Reads, and WritePins the writing of tables in Writes, by the names of these.
+	// ReadPins narrow the reading of tables in Reads, and WritePins the writing of tables in Writes, by the names of
+	// these.
 	ReadPins map[string]ReadPin
-	// ReadColumns are the columns that need to be known of tables in Reads, where not all need to be, and none of the rows is pinned.
+	// ReadColumns are the columns that need to be known of tables in Reads, where not all need to be, and none of the
+	// rows is pinned.
 	ReadColumns map[string][]string
 	WritePins   map[string]WritePin
-	// Missing are tables that it writes and that the catalog does not name. IfOwn is what it does if all of them are temporary ones of its session's own,
-	// which do nothing more when they are written; it is nil if that makes no difference.
+	// Missing are tables that it writes and that the catalog does not name. IfOwn is what it does if all of them are
+	// temporary ones of its session's own, which do nothing more when they are written; it is nil if that makes no
+	// difference.
 	Missing []string
 	IfOwn   *Resolved
-	// Names are those of all relations, functions and types, without their schemas, that it names or came to, also of those
-	// that there are not: it may be resolved in another way only when something of such a name changes.
+	// Names are those of all relations, functions and types, without their schemas, that it names or came to, also of
+	// those that there are not: it may be resolved in another way only when something of such a name changes.
 	Names []string
 	// Defines are the changes of definitions that concern some names only.
 	Defines []*Defined
-	// Granted is set when privileges on tables in Writes may be others afterwards, and so what roles may read, but nothing else.
+	// Granted is set when privileges on tables in Writes may be others afterwards, and so what roles may read, but
+	// nothing else.
 	Granted bool
 	// PinTypes says of each of the facts' pins how its column is compared, as far as that is known.
 	PinTypes []freshness.Type
@@ -63,8 +67,8 @@ type Resolved struct {
 	relation   map[*relation]bool
 }
 
-// SharedBy says whether a role, by its number, may be answered with what was fetched for another that SharedBy is true of: what comes out
-// does not depend on who asks, and the role may read every table and view it comes from.
+// SharedBy says whether a role, by its number, may be answered with what was fetched for another that SharedBy is true
+// of: what comes out does not depend on who asks, and the role may read every table and view it comes from.
 func (o *Resolved) SharedBy(role string) bool {
 	if (o.private || o.restricted) && !freshness.Off(freshness.AllPrivileges) || o.System || len(o.relation) == 0 {
 		return false
@@ -103,7 +107,8 @@ func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
 	r.pins(f)
 	slices.Sort(r.out.Reads)
 	slices.Sort(r.out.Writes)
-	r.out.OfTime = len(r.out.Reasons) > 0 && !slices.ContainsFunc(r.out.Reasons, func(x reason.Reason) bool { return !x.OfTime() })
+	r.out.OfTime = len(r.out.Reasons) > 0 &&
+		!slices.ContainsFunc(r.out.Reasons, func(x reason.Reason) bool { return !x.OfTime() })
 	r.out.private = r.out.private || len(r.called) > 0 // a function may ask who calls it
 	if len(r.out.Missing) > 0 {
 		without := *r.out
@@ -156,8 +161,8 @@ func (o *Resolved) anything() {
 	o.Everything, o.SchemaChanges, o.Settings = true, true, true
 }
 
-// mayWrite takes into account a function of the given volatility of which nothing else is known: only a volatile one can
-// write, any can change a setting.
+// mayWrite takes into account a function of the given volatility of which nothing else is known: only a volatile one
+// can write, any can change a setting.
 func (r *resolver) mayWrite(volatility byte) {
 	r.out.Settings = true
 	if volatility != 'i' && volatility != 's' {
@@ -276,8 +281,8 @@ func (r *resolver) times(f *analysis.Facts, way reason.Way) {
 	}
 }
 
-// granted takes into account that others may read a relation afterwards: results that come from it, and what is known of who may read it, are not
-// what they were.
+// granted takes into account that others may read a relation afterwards: results that come from it, and what is known
+// of who may read it, are not what they were.
 func (r *resolver) granted(rel *relation, seen map[*relation]bool) {
 	if seen[rel] {
 		return
@@ -375,7 +380,13 @@ func (r *resolver) readRelation(rel *relation, how []string, way reason.Way) {
 		r.readRelation(child, then(how, "a part of "+rel.full()), way)
 	}
 	if rel.view != nil && rel.kind == 'v' {
-		r.recorded(rel, byView, rel.view.query(r.s.parse), then(how, "through the view "+rel.full()), way.View(rel.full()))
+		r.recorded(
+			rel,
+			byView,
+			rel.view.query(r.s.parse),
+			then(how, "through the view "+rel.full()),
+			way.View(rel.full()),
+		)
 	}
 	if rel.flags&rowSecurity != 0 {
 		way = way.RowSecurity(rel.full())

@@ -10,12 +10,18 @@ import (
 func Sort(rows []Row) { slices.SortFunc(rows, compare) }
 
 func compare(a, b Row) int {
-	return cmp.Or(strings.Compare(a.What, b.What), strings.Compare(a.Schema, b.Schema), strings.Compare(a.Name, b.Name), strings.Compare(a.Flags, b.Flags),
-		strings.Compare(a.OtherSchema, b.OtherSchema), strings.Compare(a.OtherName, b.OtherName))
+	return cmp.Or(
+		strings.Compare(a.What, b.What),
+		strings.Compare(a.Schema, b.Schema),
+		strings.Compare(a.Name, b.Name),
+		strings.Compare(a.Flags, b.Flags),
+		strings.Compare(a.OtherSchema, b.OtherSchema),
+		strings.Compare(a.OtherName, b.OtherName),
+	)
 }
 
-// Explained says whether two descriptions, both sorted, differ only in what some changes of definitions concern, and, if
-// grants is set, in who may read what.
+// Explained says whether two descriptions, both sorted, differ only in what some changes of definitions concern, and,
+// if grants is set, in who may read what.
 func Explained(before, after []Row, list []*Defined, grants bool) bool {
 	sequences, others := map[string]bool{}, map[string]bool{}
 	for _, rows := range [][]Row{before, after} {
@@ -25,10 +31,14 @@ func Explained(before, after []Row, list []*Defined, grants bool) bool {
 			}
 		}
 	}
-	// By the very name: what the server makes for a relation under another is no row here, but for sequences. Results of relations
-	// that a definition leaves the same have not been dropped, so that such a one explains keys, references and calls alone.
+	// By the very name: what the server makes for a relation under another is no row here, but for sequences. Results
+	// of relations that a definition leaves the same have not been dropped, so that such a one explains keys,
+	// references and calls alone.
 	concerned := func(name string, same bool) bool {
-		return slices.ContainsFunc(list, func(d *Defined) bool { return (same || !d.Same) && slices.Contains(d.Names, name) })
+		return slices.ContainsFunc(
+			list,
+			func(d *Defined) bool { return (same || !d.Same) && slices.Contains(d.Names, name) },
+		)
 	}
 	explained := func(r Row) bool {
 		switch r.What {

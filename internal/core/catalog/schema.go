@@ -82,9 +82,11 @@ type relation struct {
 // Column is a column of a table.
 type Column struct {
 	Name string
-	// Dated is set for dates and times, Stamp for those of them that have a date, and Composite for what has fields, or may have some.
+	// Dated is set for dates and times, Stamp for those of them that have a date, and Composite for what has fields, or
+	// may have some.
 	Dated, Stamp, Composite bool
-	// Type is how its values are compared, or NoType where equal ones may be written in several ways that are not known.
+	// Type is how its values are compared, or NoType where equal ones may be written in several ways that are not
+	// known.
 	Type freshness.Type
 	// Odd is set when a unique index compares its values in another way than the column does.
 	Odd bool
@@ -138,7 +140,8 @@ func (b *body) reaches() bool {
 
 // inert says whether it does nothing but give its result, whatever else is in the database.
 func (b *body) inert() bool {
-	return b.volatility == 'i' && b.language == "c" || b.volatility != 'v' && b.language == "internal" || b.language == "c" && reviewed(b.sql)
+	return b.volatility == 'i' && b.language == "c" || b.volatility != 'v' && b.language == "internal" ||
+		b.language == "c" && reviewed(b.sql)
 }
 
 // text is SQL that is parsed when it is first needed.
@@ -163,8 +166,8 @@ func typeName(schema, name string) analysis.Name { return analysis.Name{Schema: 
 
 func (r *relation) full() string { return r.String() }
 
-// Check says what is wrong with a description's rows, or nothing. What is said by rows that are wrong is not known, so that
-// nothing may rest on such a description.
+// Check says what is wrong with a description's rows, or nothing. What is said by rows that are wrong is not known, so
+// that nothing may rest on such a description.
 func Check(rows []Row) error {
 	for _, r := range rows {
 		if _, err := r.read(); err != nil {

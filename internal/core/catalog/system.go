@@ -9,11 +9,13 @@ import (
 	"jollylarder/internal/core/reason"
 )
 
-// isSystem says whether a name is of the system catalogs: of those that the server has by itself, where the schema's description says which
-// these are, since anybody may put a table of such a name, or into such a schema, who has the right.
+// isSystem says whether a name is of the system catalogs: of those that the server has by itself, where the schema's
+// description says which these are, since anybody may put a table of such a name, or into such a schema, who has the
+// right.
 func (s *Schema) isSystem(n analysis.Name) bool {
 	if s.system == nil || freshness.Off(freshness.SystemByNumber) {
-		return n.Schema == "pg_catalog" || n.Schema == "information_schema" || n.Schema == "" && strings.HasPrefix(n.Name, "pg_")
+		return n.Schema == "pg_catalog" || n.Schema == "information_schema" ||
+			n.Schema == "" && strings.HasPrefix(n.Name, "pg_")
 	}
 	switch n.Schema {
 	case "":

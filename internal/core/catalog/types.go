@@ -48,7 +48,10 @@ func (r *resolver) unsteady(t typeRecord) reading {
 		case t.kind == 'd' && t.base.schema == "pg_catalog" && steadyBase(t.base.name):
 			return readSteady
 		case t.kind == 'd' && t.base.schema != "pg_catalog":
-			at := slices.IndexFunc(r.s.types[t.base.name], func(b typeRecord) bool { return b.fullName == t.base && b.kind != 0 })
+			at := slices.IndexFunc(
+				r.s.types[t.base.name],
+				func(b typeRecord) bool { return b.fullName == t.base && b.kind != 0 },
+			)
 			if at < 0 {
 				return readUnknown
 			}
@@ -60,8 +63,8 @@ func (r *resolver) unsteady(t typeRecord) reading {
 	return readUnread
 }
 
-// checks follows the functions that are called when a value becomes one of a type: by its checks, its default and its input, and those of the
-// types that it is made of.
+// checks follows the functions that are called when a value becomes one of a type: by its checks, its default and its
+// input, and those of the types that it is made of.
 func (r *resolver) checks(n analysis.Name, how []string, way reason.Way) {
 	if r.checked[n] || freshness.Off(freshness.TypeChecks) {
 		return

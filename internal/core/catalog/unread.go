@@ -27,16 +27,21 @@ func Unread(f *analysis.Facts) *Resolved {
 	return out
 }
 
-// mayCall says whether a statement may call a function of the database, as far as its text tells. Every query counts as one that compares; where it reads
-// no table and names no type, that is by the server's own functions.
+// mayCall says whether a statement may call a function of the database, as far as its text tells. Every query counts as
+// one that compares; where it reads no table and names no type, that is by the server's own functions.
 func mayCall(f *analysis.Facts) bool {
-	return len(f.Reads)+len(f.Fields)+len(f.BuiltIns)+len(f.Types) > 0 || slices.ContainsFunc(f.Operators, func(op string) bool { return op != "=" && op != "<" && op != ">" })
+	return len(f.Reads)+len(f.Fields)+len(f.BuiltIns)+len(f.Types) > 0 ||
+		slices.ContainsFunc(f.Operators, func(op string) bool { return op != "=" && op != "<" && op != ">" })
 }
 
 // Named gives what a pattern does as far as its text tells, for when there is no database to ask: tables by the names
 // they are written with.
 func Named(f *analysis.Facts) *Resolved {
-	out := &Resolved{Reasons: slices.Clone(f.Reasons), ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}}
+	out := &Resolved{
+		Reasons:    slices.Clone(f.Reasons),
+		ReadHow:    map[string][]string{},
+		WrittenHow: map[string][]string{},
+	}
 	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 || len(f.Defines) > 0 {
 		out.anything()
 	}
@@ -48,14 +53,18 @@ func Named(f *analysis.Facts) *Resolved {
 		out.Writes = append(out.Writes, w.String())
 	}
 	for _, n := range f.Functions {
-		out.Reasons = append(out.Reasons, reason.Of(reason.UnknownTables).Behind(reason.Way("").Calls().Function(n.Name)))
+		out.Reasons = append(
+			out.Reasons,
+			reason.Of(reason.UnknownTables).Behind(reason.Way("").Calls().Function(n.Name)),
+		)
 	}
 	for _, t := range f.Types {
 		out.Reasons = append(out.Reasons, reason.About(reason.CastsToUnknown, t.Name))
 	}
 	for _, p := range f.Pins {
 		table, column := p.Guess()
-		if pin := table.String() + "." + column; table.Name != "" && !slices.Contains(f.Again, table) && !slices.Contains(out.Pins, pin) {
+		if pin := table.String() + "." + column; table.Name != "" && !slices.Contains(f.Again, table) &&
+			!slices.Contains(out.Pins, pin) {
 			out.Pins = append(out.Pins, pin)
 		}
 	}

@@ -32,7 +32,8 @@ func (c change) assigns(rel *relation, columns []string) bool {
 
 // seen says whether a write of a relation has been followed already, and notes that it is now.
 func (r *resolver) seen(rel *relation, c change) bool {
-	if have, ok := r.written[rel]; ok && have.events&c.events == c.events && (c.events&analysis.Update == 0 || len(have.sets) == 0 || slices.Equal(have.sets, c.sets)) {
+	if have, ok := r.written[rel]; ok && have.events&c.events == c.events &&
+		(c.events&analysis.Update == 0 || len(have.sets) == 0 || slices.Equal(have.sets, c.sets)) {
 		return true
 	}
 	have := r.written[rel]
@@ -48,7 +49,8 @@ func (r *resolver) seen(rel *relation, c change) bool {
 	return false
 }
 
-// rewritten notes that a relation, and with it each of its parts, is written in more ways than the statement's pins speak of.
+// rewritten notes that a relation, and with it each of its parts, is written in more ways than the statement's pins
+// speak of.
 func (r *resolver) rewritten(rel *relation) {
 	r.rewrite[rel] = true
 	for _, child := range rel.children {
@@ -58,7 +60,8 @@ func (r *resolver) rewritten(rel *relation) {
 
 // write follows what a write to a relation changes.
 func (r *resolver) write(rel *relation, c change, how []string) {
-	if rel.kind == 'p' && c.events&analysis.Update != 0 && !freshness.Off(freshness.MovedRows) { // a row may go to another part, which deletes and inserts it
+	if rel.kind == 'p' && c.events&analysis.Update != 0 &&
+		!freshness.Off(freshness.MovedRows) { // a row may go to another part, which deletes and inserts it
 		c.events |= analysis.Insert | analysis.Delete
 	}
 	r.named(rel.name)
@@ -137,12 +140,18 @@ func (r *resolver) writesByTriggers(rel *relation, events analysis.Events, how [
 	}
 }
 
-// writesByParts follows what the other parts of a relation do when it is written: its query, its columns' types, checks and defaults, what is behind
-// a view, and its row security.
+// writesByParts follows what the other parts of a relation do when it is written: its query, its columns' types, checks
+// and defaults, what is behind a view, and its row security.
 func (r *resolver) writesByParts(rel *relation, events analysis.Events, how []string) {
 	if rel.kind == 'm' && rel.view != nil {
 		r.definition()
-		r.recorded(rel, byView, rel.view.query(r.s.parse), then(how, "for the contents of "+rel.full()), reason.Way("").Refresh(rel.full()))
+		r.recorded(
+			rel,
+			byView,
+			rel.view.query(r.s.parse),
+			then(how, "for the contents of "+rel.full()),
+			reason.Way("").Refresh(rel.full()),
+		)
 	}
 	if events&(analysis.Insert|analysis.Update) != 0 && !freshness.Off(freshness.TypeChecks) {
 		for _, t := range r.s.typed[rel.full()] {
@@ -164,7 +173,11 @@ func (r *resolver) writesByParts(rel *relation, events analysis.Events, how []st
 	}
 	if rel.flags&rowSecurity != 0 { // its conditions are asked for what is written, too
 		for _, fn := range rel.calls[byPolicy] {
-			r.call(fn, then(how, "through the row security of "+rel.full()), reason.Way("").WriteRowSecurity(rel.full()))
+			r.call(
+				fn,
+				then(how, "through the row security of "+rel.full()),
+				reason.Way("").WriteRowSecurity(rel.full()),
+			)
 		}
 	}
 }

@@ -157,8 +157,9 @@ func (db *database) current() *catalog.Schema {
 	return nil
 }
 
-// definitions gives the clocks that move when what a pattern does may change a definition: those of its database, and those of all databases of
-// the origin if that may be of something common to them, such as a role, or if it may reach them.
+// definitions gives the clocks that move when what a pattern does may change a definition: those of its database, and
+// those of all databases of the origin if that may be of something common to them, such as a role, or if it may reach
+// them.
 func (e *Engine) definitions(db *database, does *catalog.Resolved) []*freshness.Clock {
 	if !does.Beyond {
 		return []*freshness.Clock{db.clocks.Every, db.clocks.Schema}
@@ -185,8 +186,8 @@ func (e *Engine) everyDatabase(origin string) []*freshness.Clock {
 	return all
 }
 
-// Databases calls f for every database that was connected to: its name, whether its catalog is known, with who may read what, and
-// describes it whole, and its tables.
+// Databases calls f for every database that was connected to: its name, whether its catalog is known, with who may read
+// what, and describes it whole, and its tables.
 func (e *Engine) Databases(f func(name string, known, whole bool, tables []string)) {
 	e.mu.RLock()
 	list := make([]*database, 0, len(e.databases))
@@ -219,8 +220,9 @@ func (db *database) noteBlind(p *Pattern) {
 	db.blind[p] = struct{}{}
 }
 
-// blindEnded follows the end of what was written while the catalog was not known. If that has become known meanwhile, it
-// may have been read before the end, and so may not show what was done; if not, whoever is reading it now must learn of it.
+// blindEnded follows the end of what was written while the catalog was not known. If that has become known meanwhile,
+// it may have been read before the end, and so may not show what was done; if not, whoever is reading it now must learn
+// of it.
 func (e *Engine) blindEnded(db *database, patterns []*Pattern) {
 	db.mu.Lock()
 	schema := db.current()

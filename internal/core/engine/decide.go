@@ -78,7 +78,12 @@ func (e *Engine) named(what string, facts *analysis.Facts) *Pattern {
 	if p := e.patterns.find(text); p != nil {
 		return p
 	}
-	p := &Pattern{ID: statement.Name(text), Text: string(text), Facts: facts, clock: freshness.Clock{Name: patternClock}}
+	p := &Pattern{
+		ID:    statement.Name(text),
+		Text:  string(text),
+		Facts: facts,
+		clock: freshness.Clock{Name: patternClock},
+	}
 	if known := e.patterns.add(p, text, text, e.newNumbers); known != nil {
 		return known
 	}
@@ -97,8 +102,8 @@ type Request struct {
 	Parsed *Parsed
 	// Busy is why it cannot be answered at this moment whatever is kept, or None.
 	Busy reason.Code
-	// NoAsking is set when the server cannot be asked before this statement is sent, and NoWaiting when it cannot wait for what
-	// another session fetches.
+	// NoAsking is set when the server cannot be asked before this statement is sent, and NoWaiting when it cannot wait
+	// for what another session fetches.
 	NoAsking, NoWaiting bool
 }
 
@@ -168,7 +173,14 @@ func (s *Session) decide(d *Decision, r *Request, now time.Time) {
 		res = res.ifOwn
 	}
 	res = res.among(acts)
-	*d = Decision{Outcome: ledger.Pass, Pattern: p, resolved: res, defined: defined, does: acts.Facts, labels: r.Comment}
+	*d = Decision{
+		Outcome:  ledger.Pass,
+		Pattern:  p,
+		resolved: res,
+		defined:  defined,
+		does:     acts.Facts,
+		labels:   r.Comment,
+	}
 	if p.secondPhase() {
 		d.write = &writing{name: s.handedOver(r)}
 	}
@@ -197,8 +209,9 @@ func (s *Session) decide(d *Decision, r *Request, now time.Time) {
 // writes says whether a statement counts as a write.
 func (d *Decision) writes(does *analysis.Facts) bool {
 	res := d.resolved
-	return !res.change.Empty() && (len(res.Writes) > 0 || len(res.Defines) > 0 || does.Effect&(analysis.Schema|analysis.Unknown) != 0 ||
-		res.Everything && d.Pattern.Facts.Kind == analysis.KindCall)
+	return !res.change.Empty() &&
+		(len(res.Writes) > 0 || len(res.Defines) > 0 || does.Effect&(analysis.Schema|analysis.Unknown) != 0 ||
+			res.Everything && d.Pattern.Facts.Kind == analysis.KindCall)
 }
 
 // decideWrite decides on a write: it is sent on, and what it may change is worked out.
@@ -214,7 +227,8 @@ func (s *Session) decideWrite(d *Decision, r *Request, set *rules.Set) {
 			d.write.change, d.write.times = c, times
 		}
 	}
-	if s.pathKey == "" && !r.NoAsking && s.state == Idle && res.schema != nil && set.Keeps() && res.schema.PathMatters(p.Facts) {
+	if s.pathKey == "" && !r.NoAsking && s.state == Idle && res.schema != nil && set.Keeps() &&
+		res.schema.PathMatters(p.Facts) {
 		d.Need = NeedSettings // or it would drop what rests on every table of the name
 	}
 }
@@ -270,8 +284,8 @@ func (d *Decision) noted(r *Request, w Bytes) {
 	}
 }
 
-// beginsUnknown says whether a block is about to begin in a session whose settings are not known, and are needed or were needed
-// by others like it.
+// beginsUnknown says whether a block is about to begin in a session whose settings are not known, and are needed or
+// were needed by others like it.
 func (s *Session) beginsUnknown(r *Request) bool {
 	return s.state == Idle && !s.begun && !r.NoAsking && len(s.identity) == 0 && s.asked != s.generation && s.mayNeed()
 }
@@ -288,7 +302,8 @@ func (s *Session) sums(d *Decision, r *Request, now time.Time) {
 	}
 }
 
-// obstacle gives the reason, if there is one, why a statement cannot be answered from memory at this moment though its pattern can.
+// obstacle gives the reason, if there is one, why a statement cannot be answered from memory at this moment though its
+// pattern can.
 func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Reason {
 	known := len(s.identity) > 0
 	switch {
@@ -304,7 +319,8 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 		return reason.Of(reason.SerializableBlock)
 	case s.InBlock() && s.isolation == repeatableRead && !s.snapped && !freshness.Off(freshness.Isolation):
 		return reason.Of(reason.FirstRead)
-	case s.InBlock() && s.isolation != readCommitted && s.isolation != repeatableRead && !freshness.Off(freshness.Isolation), s.ended: // after an end it is not known which block the next is in
+	case s.InBlock() && s.isolation != readCommitted && s.isolation != repeatableRead && !freshness.Off(freshness.Isolation),
+		s.ended: // after an end it is not known which block the next is in
 		return reason.Of(reason.UnknownIsolation)
 	case len(r.Comment) > 0 && leftOut(r.Comment):
 		return reason.Of(reason.StatementLeftOut)

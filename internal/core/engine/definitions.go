@@ -10,8 +10,8 @@ import (
 	"jollylarder/internal/core/reason"
 )
 
-// A change of definitions that concerns some names only does not make the whole catalog unknown. Until the catalog has been
-// read again, what has to do with one of these names passes, and all else goes on by the catalog as it is.
+// A change of definitions that concerns some names only does not make the whole catalog unknown. Until the catalog has
+// been read again, what has to do with one of these names passes, and all else goes on by the catalog as it is.
 
 // definition is such a change. The numbers count the beginnings and ends of all of them in their database.
 type definition struct {
@@ -25,8 +25,8 @@ type definition struct {
 type definitions struct {
 	open  atomic.Pointer[[]*definition] // those that the catalog does not hold yet; nil for none
 	count atomic.Uint64
-	// Under the database's lock: the last ones, for statements that were prepared before, and when the latest of those that
-	// were forgotten ended.
+	// Under the database's lock: the last ones, for statements that were prepared before, and when the latest of those
+	// that were forgotten ended.
 	log       []*definition
 	forgotten uint64
 }
@@ -37,7 +37,8 @@ const (
 	mostLogged = 1024
 )
 
-// defines notes the definitions that a statement is about to change. It is false if there are too many to be told apart.
+// defines notes the definitions that a statement is about to change. It is false if there are too many to be told
+// apart.
 func (db *database) defines(list []*catalog.Defined) (out []*definition, ok bool) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
@@ -85,8 +86,8 @@ func (ds *definitions) remember(list ...*definition) {
 	}
 }
 
-// around notes that any definition may have been changed since a catalog was asked for. It is called with the database's lock
-// held.
+// around notes that any definition may have been changed since a catalog was asked for. It is called with the
+// database's lock held.
 func (ds *definitions) around(asked uint64) {
 	d := &definition{Defined: &catalog.Defined{All: true}, begun: asked}
 	d.ended.Store(ds.count.Add(1))
@@ -102,8 +103,8 @@ func (db *database) defined(list []*definition) {
 	}
 }
 
-// definedSoFar gives how many beginnings and ends there have been; one less while a definition is under way, which may come
-// before what is sent now.
+// definedSoFar gives how many beginnings and ends there have been; one less while a definition is under way, which may
+// come before what is sent now.
 func (db *database) definedSoFar() uint64 {
 	n := db.definitions.count.Load()
 	if slices.ContainsFunc(db.openDefinitions(), func(d *definition) bool { return d.ended.Load() == 0 }) {
@@ -132,7 +133,10 @@ func (db *database) settledDefinitions() (out []*definition) {
 
 // holds notes that the catalog holds some definitions. It is called with the database's lock held.
 func (db *database) holds(list []*definition) {
-	left := slices.DeleteFunc(slices.Clone(db.openDefinitions()), func(d *definition) bool { return slices.Contains(list, d) })
+	left := slices.DeleteFunc(
+		slices.Clone(db.openDefinitions()),
+		func(d *definition) bool { return slices.Contains(list, d) },
+	)
 	if len(left) == 0 {
 		db.definitions.open.Store(nil)
 		return
@@ -183,8 +187,8 @@ func missingAmong(names []string, list []*catalog.Defined) bool {
 	})
 }
 
-// changed says when, among the beginnings and ends of definitions, the last one that has to do with a resolution's names was
-// before a moment, and whether that is certain for a moment that lies between two.
+// changed says when, among the beginnings and ends of definitions, the last one that has to do with a resolution's
+// names was before a moment, and whether that is certain for a moment that lies between two.
 func (db *database) changed(r *resolution, from, to uint64) (last uint64, sure bool) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
@@ -237,8 +241,8 @@ type write struct {
 // mostWrites bounds the writes that are remembered of a transaction.
 const mostWrites = 32
 
-// definitionClocks gives the clocks that every change of a definition moves: those that system catalogs, and results that
-// are answered by age alone, rest on.
+// definitionClocks gives the clocks that every change of a definition moves: those that system catalogs, and results
+// that are answered by age alone, rest on.
 func (r *resolution) definitionClocks() []*freshness.Clock {
 	return []*freshness.Clock{r.db.clocks.System, r.db.clocks.Shape}
 }

@@ -13,8 +13,8 @@ import (
 	"jollylarder/internal/core/store"
 )
 
-// keepers counts what writes did to each table, and remembers what they moved until the results that they dropped have been taken out.
-// A write does not wait for that: results are invalid from the moment that a counter moves.
+// keepers counts what writes did to each table, and remembers what they moved until the results that they dropped have
+// been taken out. A write does not wait for that: results are invalid from the moment that a counter moves.
 type keepers struct {
 	mu      sync.Mutex
 	moved   map[*freshness.Counter]moved // since the last reclaim
@@ -57,8 +57,8 @@ func (t *TableDrops) rotate() {
 type WriteSeen struct {
 	At       time.Time
 	Database string
-	// Pattern is that of the statement that made it count: of the write, or the end of its transaction. It is nil for what a feed told, and
-	// Around is set if that was of no client of the larder.
+	// Pattern is that of the statement that made it count: of the write, or the end of its transaction. It is nil for
+	// what a feed told, and Around is set if that was of no client of the larder.
 	Pattern     *Pattern
 	Around      bool
 	Application string
@@ -100,7 +100,8 @@ func (e *Engine) keep(key []byte, entry *store.Entry) {
 	e.store.Put(key, entry)
 }
 
-// toReclaim has what rests on the counters that a change has moved taken out. What a client's write has moved already stays its own.
+// toReclaim has what rests on the counters that a change has moved taken out. What a client's write has moved already
+// stays its own.
 func (e *Engine) toReclaim(db *database, p *freshness.Pending, w *WriteSeen) {
 	k := &e.keepers
 	k.mu.Lock()
@@ -300,9 +301,10 @@ func (e *Engine) Tables() []TableDrops {
 	return out
 }
 
-// DropPattern takes out every result of a pattern and gives their number; DropRule every result of the patterns that a rule
-// may decide for; DropTable every result that rests on a table, named in full; DropAll everything. What is being fetched at that moment is not kept either: who drops by hand
-// knows of a change that the larder has not seen, and the fetch may have come before it.
+// DropPattern takes out every result of a pattern and gives their number; DropRule every result of the patterns that a
+// rule may decide for; DropTable every result that rests on a table, named in full; DropAll everything. What is being
+// fetched at that moment is not kept either: who drops by hand knows of a change that the larder has not seen, and the
+// fetch may have come before it.
 func (e *Engine) DropPattern(id statement.ID) int {
 	p := e.Pattern(id)
 	if p == nil {
@@ -340,7 +342,8 @@ func (e *Engine) DropTable(table string) int {
 	e.mu.RUnlock()
 	// Results that are answered whatever is written do not rest on its clock.
 	aged := e.dropPatterns(func(p *Pattern) bool {
-		return slices.ContainsFunc(e.RulesOf(p), func(r *rules.Rule) bool { return r.TTLOnly }) && slices.Contains(e.Does(p).Reads, table)
+		return slices.ContainsFunc(e.RulesOf(p), func(r *rules.Rule) bool { return r.TTLOnly }) &&
+			slices.Contains(e.Does(p).Reads, table)
 	})
 	return aged + e.dropWhere(func(entry *store.Entry) bool {
 		return slices.ContainsFunc(entry.Readings, func(c *freshness.Clock) bool { return c.Name == table })

@@ -5,9 +5,9 @@ import (
 	"encoding/binary"
 )
 
-// elements splits an array of one dimension as PostgreSQL sends it, binary or as text, into so many elements at most. It is false for any
-// other, and for one with elements that are null, quoted, or may mean something else. Source: array_recv and array_in in the
-// server's arrayfuncs.c.
+// elements splits an array of one dimension as PostgreSQL sends it, binary or as text, into so many elements at most.
+// It is false for any other, and for one with elements that are null, quoted, or may mean something else. Source:
+// array_recv and array_in in the server's arrayfuncs.c.
 func elements(b []byte, isBinary bool, most int) (out [][]byte, ok bool) {
 	if !isBinary {
 		return textElements(b, most)

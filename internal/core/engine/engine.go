@@ -23,8 +23,8 @@ type Options struct {
 	Facts func(sql string) *analysis.Facts
 	// Body reads what a function does from its definition; nil means that no function is followed.
 	Body func(definition string) (*analysis.Facts, error)
-	// CatalogAge is how long a catalog is trusted before it is read again, since definitions may change around the larder;
-	// 0 means a minute.
+	// CatalogAge is how long a catalog is trusted before it is read again, since definitions may change around the
+	// larder; 0 means a minute.
 	CatalogAge time.Duration
 	// Memory is the limit for kept results in bytes; 0 means 256 MiB.
 	Memory int64
@@ -36,15 +36,16 @@ type Options struct {
 	MostPatterns int
 	// Values is how many settings the Settings of every session have; 0 means that nothing is fetched again.
 	Values int
-	// Parameter reads one bound value, numbered from 1, of a statement's parameters: the bytes that a Request has. Nil means that values are not
-	// known, so that no reading and no change is narrowed by them.
+	// Parameter reads one bound value, numbered from 1, of a statement's parameters: the bytes that a Request has. Nil
+	// means that values are not known, so that no reading and no change is narrowed by them.
 	Parameter func(types, bound []byte, number int) (Parameter, bool)
 	// Settle is how long a write whose outcome never arrived is taken to be under way; 0 means 60 s.
 	Settle time.Duration
-	// Misuse is told of a Ticket that is used out of order, which is a fault of the caller's and has no effect; nil means that nobody is.
+	// Misuse is told of a Ticket that is used out of order, which is a fault of the caller's and has no effect; nil
+	// means that nobody is.
 	Misuse func(what string)
-	// Ledger is where patterns, applications and rules have their numbers; nil means one of its own. The engine counts nothing in it: an
-	// observer does.
+	// Ledger is where patterns, applications and rules have their numbers; nil means one of its own. The engine counts
+	// nothing in it: an observer does.
 	Ledger *ledger.Ledger
 	// Observers learn what becomes of statements and of what is kept.
 	Observers []Observer

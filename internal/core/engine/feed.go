@@ -31,7 +31,8 @@ type RowChange struct {
 	Kind          analysis.Events
 	// Old and New are the values of its columns before and after, as far as they are known.
 	Old, New []ColumnValue
-	// Sets are the columns that an update has changed, where that is known, and Told those that a change of would be told.
+	// Sets are the columns that an update has changed, where that is known, and Told those that a change of would be
+	// told.
 	Sets, Told []string
 }
 
@@ -132,8 +133,8 @@ func (f *Feed) Redefined(now time.Time) {
 	p.End()
 }
 
-// Running notes whether the feed is being followed; Told that all that was committed before a moment has been told, and Counted the same of the tables
-// of which only counters tell, which comes later.
+// Running notes whether the feed is being followed; Told that all that was committed before a moment has been told, and
+// Counted the same of the tables of which only counters tell, which comes later.
 func (f *Feed) Running(on bool) { f.following.Store(on) }
 
 // Told is described at Running.
@@ -177,7 +178,8 @@ func (f *Feed) passed(tables []string, at, now time.Time) bool {
 	return true
 }
 
-// wroteThrough notes that clients of the larder wrote tables, so that the feed's telling of it is not taken for a write around.
+// wroteThrough notes that clients of the larder wrote tables, so that the feed's telling of it is not taken for a write
+// around.
 func (f *Feed) wroteThrough(parts []freshness.Part, now time.Time) {
 	if !f.following.Load() {
 		return
@@ -205,8 +207,8 @@ const (
 	echoTime = 15 * time.Second
 )
 
-// isAround says whether a table's change that the feed tells of is of none of the larder's clients: there are no more such changes than those
-// had time to be told.
+// isAround says whether a table's change that the feed tells of is of none of the larder's clients: there are no more
+// such changes than those had time to be told.
 func (f *Feed) isAround(table string, now time.Time) bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()

@@ -31,8 +31,19 @@ func (t *ticket) finish(r Result, now time.Time) {
 	if d.Own {
 		return
 	}
-	rec := ledger.Record{Outcome: d.Outcome, Reason: d.Reason, Took: r.Took, Keepable: d.Keepable, Failed: r.Failed, Rows: r.Rows, Bytes: r.Bytes, Caller: s.who, Lane: s.lane,
-		Ruled: d.ruled, LeftOut: d.Reason.Code == reason.SessionLeftOut || d.Reason.Code == reason.StatementLeftOut}
+	rec := ledger.Record{
+		Outcome:  d.Outcome,
+		Reason:   d.Reason,
+		Took:     r.Took,
+		Keepable: d.Keepable,
+		Failed:   r.Failed,
+		Rows:     r.Rows,
+		Bytes:    r.Bytes,
+		Caller:   s.who,
+		Lane:     s.lane,
+		Ruled:    d.ruled,
+		LeftOut:  d.Reason.Code == reason.SessionLeftOut || d.Reason.Code == reason.StatementLeftOut,
+	}
 	var age time.Duration
 	switch d.Outcome {
 	case ledger.Hit:
@@ -55,7 +66,8 @@ func (t *ticket) finish(r Result, now time.Time) {
 		if r.Reply == nil && !r.Failed && r.Bytes > s.e.largest(d.rule) { // it was not even gathered
 			s.e.tooLarge(d, int64(r.Bytes))
 		}
-		if r.Reply != nil && !r.Failed && s.e.fits(d, r.Reply) && !(r.Rows == 0 && d.rule.SkipEmpty) && d.stamp.Storable() {
+		if r.Reply != nil && !r.Failed && s.e.fits(d, r.Reply) && !(r.Rows == 0 && d.rule.SkipEmpty) &&
+			d.stamp.Storable() {
 			s.e.keep(d.key, &store.Entry{
 				Reply: r.Reply, Stamp: d.stamp, Readings: d.readings(), Pattern: d.Pattern.ID, Numbers: d.Pattern.Numbers, Rule: d.rule, Moment: d.moment,
 				Rows: r.Rows, Fetched: now.Add(-r.Fetch), Took: r.Fetch,
@@ -69,8 +81,20 @@ func (t *ticket) finish(r Result, now time.Time) {
 		s.e.inputs(d.Pattern).Compare(d.input, r.Sum, d.changes, now)
 	}
 	s.last = Report{d.Pattern.ID, d.Outcome, d.Reason, r.Took, age, rec.Spared}
-	t.ended = Ended{At: now, Session: s, Pattern: d.Pattern, Rule: d.rule, Record: rec, Numbers: s.e.numbers(d.Pattern), Application: s.app, Age: age,
-		Comment: d.comment, Exact: d.exact, Types: d.types, Bound: d.bound}
+	t.ended = Ended{
+		At:          now,
+		Session:     s,
+		Pattern:     d.Pattern,
+		Rule:        d.rule,
+		Record:      rec,
+		Numbers:     s.e.numbers(d.Pattern),
+		Application: s.app,
+		Age:         age,
+		Comment:     d.comment,
+		Exact:       d.exact,
+		Types:       d.types,
+		Bound:       d.bound,
+	}
 	for _, o := range s.e.opts.Observers {
 		o.Ended(&t.ended)
 	}
@@ -78,8 +102,22 @@ func (t *ticket) finish(r Result, now time.Time) {
 
 // sampled tells of a control sample.
 func (s *Session) sampled(d *Decision, r *Result, now time.Time) {
-	x := &Sampled{At: now, Database: s.db.name, Pattern: d.Pattern, Rule: d.rule, Numbers: s.e.numbers(d.Pattern), Application: s.app, Took: r.Fetch, Failed: r.Failed,
-		Was: d.sample, Reply: r.Reply, Steady: d.stamp.Storable(), AnyRows: d.resolved.AnyRows, Tables: d.resolved.Reads, db: s.db}
+	x := &Sampled{
+		At:          now,
+		Database:    s.db.name,
+		Pattern:     d.Pattern,
+		Rule:        d.rule,
+		Numbers:     s.e.numbers(d.Pattern),
+		Application: s.app,
+		Took:        r.Fetch,
+		Failed:      r.Failed,
+		Was:         d.sample,
+		Reply:       r.Reply,
+		Steady:      d.stamp.Storable(),
+		AnyRows:     d.resolved.AnyRows,
+		Tables:      d.resolved.Reads,
+		db:          s.db,
+	}
 	for _, o := range s.e.opts.Observers {
 		o.Sampled(x)
 	}

@@ -30,7 +30,8 @@ type flight struct {
 // LongestWait is how long a session waits at most for what another is fetching.
 const LongestWait = time.Minute
 
-// join has a ticket fetch a result for others too, or gives what is to be waited for if another session fetches it already.
+// join has a ticket fetch a result for others too, or gives what is to be waited for if another session fetches it
+// already.
 func (s *Session) join(t *ticket) (done <-chan struct{}) {
 	f, first := s.e.flights.join(t.key)
 	if !first {
@@ -94,8 +95,8 @@ func (fs *flights) ended(f *flight) {
 	}
 }
 
-// leading is what a session fetches that others may wait for. It has a lock of its own, so that they can be let go at any
-// time.
+// leading is what a session fetches that others may wait for. It has a lock of its own, so that they can be let go at
+// any time.
 type leading struct {
 	sync.Mutex // taken before a part's
 	list       []*flight

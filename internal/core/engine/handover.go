@@ -7,8 +7,8 @@ import (
 	"jollylarder/internal/core/freshness"
 )
 
-// handovers are the transactions of a database that were prepared for a second phase, by name: what they wrote counts when
-// somebody commits the name, from whichever session.
+// handovers are the transactions of a database that were prepared for a second phase, by name: what they wrote counts
+// when somebody commits the name, from whichever session.
 type handovers struct {
 	mu sync.Mutex
 	by map[string]*handover
@@ -24,8 +24,8 @@ type handover struct {
 // mostHandovers bounds the names that are remembered. One that is not may have written anything.
 const mostHandovers = 1000
 
-// longestHandover is the length in bytes of the longest name that is remembered, as it is written: the server takes no longer
-// ones.
+// longestHandover is the length in bytes of the longest name that is remembered, as it is written: the server takes no
+// longer ones.
 const longestHandover = 1 << 10
 
 // secondPhase says whether a pattern makes or ends a prepared transaction.

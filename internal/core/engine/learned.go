@@ -27,8 +27,8 @@ func (s *Session) Learned(set Settings) {
 	s.learnedIdentity()
 }
 
-// appendIdentity appends the beginning of the keys of a session in these roles: of the user and its roles, or of whoever may
-// share what was fetched, with none.
+// appendIdentity appends the beginning of the keys of a session in these roles: of the user and its roles, or of
+// whoever may share what was fetched, with none.
 func (s *Session) appendIdentity(key []byte, user string, roles []string) []byte {
 	for _, part := range [...]string{s.Origin, s.Database, user} {
 		key = appendPart(key, []byte(part))
@@ -50,8 +50,8 @@ func (s *Session) TakePlainCatalog(now time.Time) {
 	s.db.plain, s.db.askNext = true, now
 }
 
-// LearnedPart takes the answer to the first of CatalogQuestions that has had none, or nil for none. After the last one it gives what is to be called then, at
-// any time and from any goroutine: for a large schema that takes a while.
+// LearnedPart takes the answer to the first of CatalogQuestions that has had none, or nil for none. After the last one
+// it gives what is to be called then, at any time and from any goroutine: for a large schema that takes a while.
 func (s *Session) LearnedPart(rows []catalog.Row, now time.Time) (end func(now time.Time)) {
 	if !s.askedSchema || len(s.questions) == 0 {
 		return nil
@@ -104,8 +104,8 @@ func (s *Session) tookPart(q catalog.Question, rows []catalog.Row, now time.Time
 	return done, ok
 }
 
-// Unfit notes that what the session's server answers about the catalog cannot be trusted, as it depends on the session: others
-// are to be asked.
+// Unfit notes that what the session's server answers about the catalog cannot be trusted, as it depends on the session:
+// others are to be asked.
 func (s *Session) Unfit(now time.Time) {
 	s.unfit = true
 	if s.askedSchema {
@@ -115,8 +115,8 @@ func (s *Session) Unfit(now time.Time) {
 	}
 }
 
-// answeredCatalog notes that the question for the catalog was answered, one way or another. It is called with the database's
-// lock held.
+// answeredCatalog notes that the question for the catalog was answered, one way or another. It is called with the
+// database's lock held.
 func (db *database) answeredCatalog(now time.Time) {
 	db.asking = false
 	db.pauses(now)
@@ -167,8 +167,8 @@ func (s *Session) LearnedCatalog(rows []catalog.Row, now time.Time) {
 	s.db.learns(s.e, rows, nil, now)
 }
 
-// learns takes the description of the schema at the end of a round, from what has been read in it or whole. It is called by
-// one at a time: who asks.
+// learns takes the description of the schema at the end of a round, from what has been read in it or whole. It is
+// called by one at a time: who asks.
 func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader, now time.Time) {
 	ended := false
 	defer func() {
@@ -225,7 +225,10 @@ func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader
 		return
 	}
 	// What was defined since the round began may have been read, too; it stays open until the next.
-	counting := slices.DeleteFunc(slices.Clone(db.openDefinitions()), func(d *definition) bool { return !d.counts.Load() })
+	counting := slices.DeleteFunc(
+		slices.Clone(db.openDefinitions()),
+		func(d *definition) bool { return !d.counts.Load() },
+	)
 	explained := have != nil && catalog.Explained(db.rows, sorted, concerned(counting), !have.grants.Valid())
 	db.rows = sorted
 	if reader != nil {
@@ -234,8 +237,8 @@ func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader
 	db.catalog.Store(&reading{schema, declared, asked.schema, asked.grants, at, asked.count})
 	db.holds(asked.open)
 	if have != nil && have.stamp.Valid() && !explained {
-		// A definition changed around the larder: results may rest on more than was known. That the clock moves after the
-		// catalog was put in place is what Decide relies on.
+		// A definition changed around the larder: results may rest on more than was known. That the clock moves after
+		// the catalog was put in place is what Decide relies on.
 		move(db.clocks.Every, db.clocks.Shape)
 		db.definitions.around(have.asked)
 		db.paths.Add(1)

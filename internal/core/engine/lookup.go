@@ -21,7 +21,8 @@ func (s *Session) needs() {
 	}
 }
 
-// inputOf hashes what a statement asks: equal hashes are taken for equal inputs, which is good enough for what is foretold.
+// inputOf hashes what a statement asks: equal hashes are taken for equal inputs, which is good enough for what is
+// foretold.
 func (s *Session) inputOf(r *Request) uint64 {
 	h := s.hash ^ uint64(r.Shape)
 	for _, part := range [...][]byte{r.Exact, r.Types, r.Bound} {
@@ -33,7 +34,8 @@ func (s *Session) inputOf(r *Request) uint64 {
 // repeats says whether a statement asks what the session's last one asked a moment ago.
 func (s *Session) repeats(d *Decision, now time.Time) bool {
 	l := &s.lately
-	return l.pattern == d.Pattern && l.input == d.input && l.changes == d.tables && l.tick == now.UnixNano()/int64(inputs.Tick)
+	return l.pattern == d.Pattern && l.input == d.input && l.changes == d.tables &&
+		l.tick == now.UnixNano()/int64(inputs.Tick)
 }
 
 // oneInSome is of how many calls one is enough to see which inputs are popular.
@@ -54,7 +56,8 @@ func (s *Session) follow(d *Decision, now time.Time) {
 		l.pattern.Inputs.Popular(l.input, float64(l.more)/oneInSome)
 	}
 	*l = lately{d.Pattern, d.input, d.tables, now.UnixNano() / int64(inputs.Tick), 0}
-	// Not every so manieth, but by chance: applications ask in turns. It is a linear congruential generator, whose high bits are good enough.
+	// Not every so manieth, but by chance: applications ask in turns. It is a linear congruential generator, whose high
+	// bits are good enough.
 	if s.dice = s.dice*0x5851f42d4c957f2d + 0x14057b7ef767814f; (s.dice>>32)%oneInSome == 0 {
 		d.Pattern.Inputs.Popular(d.input, 1)
 	}
@@ -69,7 +72,10 @@ func (s *Session) follow(d *Decision, now time.Time) {
 		}
 		class = s.labelledClass
 	}
-	d.Compare = d.Pattern.Inputs.Follow(inputs.Asked{Input: d.input, Changes: uint32(d.changes), Class: class, Blocked: d.blocked}, now)
+	d.Compare = d.Pattern.Inputs.Follow(
+		inputs.Asked{Input: d.input, Changes: uint32(d.changes), Class: class, Blocked: d.blocked},
+		now,
+	)
 }
 
 // lookUp decides between a hit and a miss.
@@ -105,7 +111,8 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	k = appendPart(k, r.Bound)
 	s.key = k
 	early := s.InBlock() && s.isolation == repeatableRead && !freshness.Off(freshness.Isolation)
-	if e := s.e.store.Get(rule, k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) && (!early || e.Moment < s.blockAt) {
+	if e := s.e.store.Get(rule, k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) &&
+		(!early || e.Moment < s.blockAt) {
 		if !s.samples(rule) {
 			d.Outcome, d.Entry = ledger.Hit, e
 			return
@@ -140,7 +147,8 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 // letters.
 const ttlOnlyForm = 0x80
 
-// parsedForm makes the form of a request a capital letter, where it was prepared under other settings or definitions than those of now.
+// parsedForm makes the form of a request a capital letter, where it was prepared under other settings or definitions
+// than those of now.
 const parsedForm = 0x20
 
 // readings gives what a decision's stamp was taken of.

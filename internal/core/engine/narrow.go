@@ -19,8 +19,9 @@ type shaped struct {
 	places  atomic.Pointer[places]
 }
 
-// places says for each of the pattern's pins where, in statements of one shape, its values stand. Mixed are the parameters of these statements
-// that are mentioned elsewhere, too, and of the pins in which each of the others is mentioned.
+// places says for each of the pattern's pins where, in statements of one shape, its values stand. Mixed are the
+// parameters of these statements that are mentioned elsewhere, too, and of the pins in which each of the others is
+// mentioned.
 type places struct {
 	pins  [][]place
 	mixed []int
@@ -89,7 +90,8 @@ func (r *resolution) narrow(p *Pattern) {
 		return
 	}
 	for _, t := range r.Writes {
-		if pin, ok := r.WritePins[t]; ok && r.db.clocks.Table(t) != r.db.clocks.Every && (len(pin.Columns) > 0 || pin.Adds || len(pin.Sets) > 0) {
+		if pin, ok := r.WritePins[t]; ok && r.db.clocks.Table(t) != r.db.clocks.Every &&
+			(len(pin.Columns) > 0 || pin.Adds || len(pin.Sets) > 0) {
 			r.writes = append(r.writes, narrowWrite{r.db.clocks.Table(t), pin})
 		}
 	}
@@ -99,8 +101,8 @@ func (r *resolution) narrow(p *Pattern) {
 type Parameter struct {
 	Value        []byte
 	Null, Binary bool
-	// Type is that of the parameter, or NoType where it was not declared and the statement decides; Array says that it is an array of it.
-	// Other is set for a type that is none of these.
+	// Type is that of the parameter, or NoType where it was not declared and the statement decides; Array says that it
+	// is an array of it. Other is set for a type that is none of these.
 	Type         freshness.Type
 	Array, Other bool
 }
@@ -129,8 +131,8 @@ func (s *Session) values(r *Request, pins []freshness.Type) *values {
 	return &values{s.e, &s.again, r.Exact, at, r.Types, r.Bound, s.utf8 && !s.setting, pins}
 }
 
-// placesOf gives the places of a pattern's pins in statements of the shape that was just read. The first statement of a shape is
-// parsed for it.
+// placesOf gives the places of a pattern's pins in statements of the shape that was just read. The first statement of a
+// shape is parsed for it.
 func (e *Engine) placesOf(p *Pattern, scan *statement.Scan, text []byte) *places {
 	x := e.patterns.shaped(scan.Shape)
 	if x == nil || x.pattern != p {
@@ -154,8 +156,12 @@ func (e *Engine) placesOf(p *Pattern, scan *statement.Scan, text []byte) *places
 			return nil
 		}
 		for _, v := range pin.Values {
-			to := place{-1, v}                                                       // a value that is no literal is not known
-			if !v.Negative && v.At >= 0 && v.At+1 < len(text) && text[v.At] == '-' { // the grammar takes the sign for the number's
+			to := place{
+				-1,
+				v,
+			} // a value that is no literal is not known
+			if !v.Negative && v.At >= 0 && v.At+1 < len(text) &&
+				text[v.At] == '-' { // the grammar takes the sign for the number's
 				v.At, to.Negative = v.At+2, true
 			}
 			if l := slices.IndexFunc(scan.Literals, func(l statement.Literal) bool { return l.Start == v.At }); l >= 0 {
@@ -255,10 +261,11 @@ func (v *values) literal(l statement.Literal, at *place, t freshness.Type) ([]ui
 	}
 }
 
-// mixed says whether it is not certain that a parameter whose type is not declared is taken for one that is compared as t: another mention
-// may decide.
+// mixed says whether it is not certain that a parameter whose type is not declared is taken for one that is compared as
+// t: another mention may decide.
 func (v *values) mixed(parameter int, t freshness.Type) bool {
-	return slices.Contains(v.at.mixed, parameter) || slices.ContainsFunc(v.at.of[parameter], func(pin int) bool { return v.pinTypes[pin] != t })
+	return slices.Contains(v.at.mixed, parameter) ||
+		slices.ContainsFunc(v.at.of[parameter], func(pin int) bool { return v.pinTypes[pin] != t })
 }
 
 func (v *values) hash(value []byte, binary, array bool, t freshness.Type) (hashes []uint64, ok bool) {

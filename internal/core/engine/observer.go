@@ -8,21 +8,24 @@ import (
 	"jollylarder/internal/core/store"
 )
 
-// Observer learns what becomes of statements and of what is kept. The engine decides nothing by what an observer does. Its methods
-// are called on the way of statements, by many sessions at once: they must be quick, wait for nothing, and not call the
-// engine, but for Tick, which may. Embed Unmoved for what is of no interest.
+// Observer learns what becomes of statements and of what is kept. The engine decides nothing by what an observer does.
+// Its methods are called on the way of statements, by many sessions at once: they must be quick, wait for nothing, and
+// not call the engine, but for Tick, which may. Embed Unmoved for what is of no interest.
 type Observer interface {
 	// Wants says which bytes of statements are to be there when they have ended: they are copied for it.
 	Wants() Bytes
-	// Ended is told of each statement that has ended. What x points to is the engine's: it may be kept, but not x itself.
+	// Ended is told of each statement that has ended. What x points to is the engine's: it may be kept, but not x
+	// itself.
 	Ended(x *Ended)
-	// Sampled is told of each control sample: a statement that would have been answered from memory, and was asked of the origin.
+	// Sampled is told of each control sample: a statement that would have been answered from memory, and was asked of
+	// the origin.
 	Sampled(x *Sampled)
 	// Kept is told of a result that is kept from now on.
 	Kept(key, reply []byte)
 	// Dropped is told of a result that a write has dropped.
 	Dropped(entry *store.Entry)
-	// Reclaimed is told how many results a change of a table dropped, or a change that may have touched any if its name is empty.
+	// Reclaimed is told how many results a change of a table dropped, or a change that may have touched any if its name
+	// is empty.
 	Reclaimed(now time.Time, database, table string, dropped int)
 	// Tick is called when Engine.Tick is.
 	Tick(now time.Time)
@@ -50,8 +53,8 @@ type Ended struct {
 	Application *ledger.Tally
 	// Age is how old the answer of a hit was.
 	Age time.Duration
-	// Comment is the inside of its last comment, Exact the statement with its literals, and Types and Bound its parameters as the
-	// protocol sends them, where somebody wanted these; else they are empty.
+	// Comment is the inside of its last comment, Exact the statement with its literals, and Types and Bound its
+	// parameters as the protocol sends them, where somebody wanted these; else they are empty.
 	Comment, Exact, Types, Bound []byte
 }
 
@@ -66,10 +69,12 @@ type Sampled struct {
 	// Took is how long the origin took, and Failed is set if it refused.
 	Took   time.Duration
 	Failed bool
-	// Was is what would have been answered, or nil where that may differ; Reply is what was fetched, or nil where that was not gathered.
+	// Was is what would have been answered, or nil where that may differ; Reply is what was fetched, or nil where that
+	// was not gathered.
 	Was   *store.Entry
 	Reply []byte
-	// Steady is set if nothing changed while it was fetched, as far as is known, and AnyRows if the same rows may give another result.
+	// Steady is set if nothing changed while it was fetched, as far as is known, and AnyRows if the same rows may give
+	// another result.
 	Steady, AnyRows bool
 	// Tables are those it rests on.
 	Tables []string

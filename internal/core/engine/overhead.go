@@ -26,17 +26,17 @@ func (r *Room) Limit() int64 { return r.limit.Load() }
 // DefaultOverhead is the limit in bytes for everything that is no result, unless Options say otherwise.
 const DefaultOverhead = 256 << 20
 
-// overhead is the memory for everything that is no kept result. Each part has a share of its own, so that a flood of one
-// kind leaves room for the others. What finds no room is done without: statements of patterns that are not remembered are
-// read each time and counted in sum, texts are read again, inputs are not followed, and what a session has prepared or asks
-// passes.
+// overhead is the memory for everything that is no kept result. Each part has a share of its own, so that a flood of
+// one kind leaves room for the others. What finds no room is done without: statements of patterns that are not
+// remembered are read each time and counted in sum, texts are read again, inputs are not followed, and what a session
+// has prepared or asks passes.
 type overhead struct {
 	patterns, texts Room
 	sessions        Room
 }
 
-// The shares, in sixteenths. The rest is for what waits to be collected: without room for that, collecting takes the time of
-// those who are answered.
+// The shares, in sixteenths. The rest is for what waits to be collected: without room for that, collecting takes the
+// time of those who are answered.
 const (
 	sharePatterns = 5
 	shareTexts    = 1
@@ -55,9 +55,9 @@ func (o *overhead) divide(all int64) {
 type Overhead struct {
 	// Limit is for all of it.
 	Limit int64
-	// Patterns are what is known of statement patterns; Texts those that come again byte for byte; Sessions what sessions have
-	// prepared, what they send and what they are being sent, beyond the small buffers each has; and Inputs the samples that
-	// foretell what keeping would bring.
+	// Patterns are what is known of statement patterns; Texts those that come again byte for byte; Sessions what
+	// sessions have prepared, what they send and what they are being sent, beyond the small buffers each has; and
+	// Inputs the samples that foretell what keeping would bring.
 	Patterns, Texts, Sessions, Inputs Part
 }
 
@@ -68,7 +68,13 @@ type Part struct{ Used, Limit int64 }
 func (e *Engine) Overhead() Overhead {
 	part := func(r *Room) Part { return Part{r.Used(), r.Limit()} }
 	inputs, limit := e.Inputs.Used()
-	return Overhead{e.opts.Overhead, part(&e.overhead.patterns), part(&e.overhead.texts), part(&e.overhead.sessions), Part{inputs, limit}}
+	return Overhead{
+		e.opts.Overhead,
+		part(&e.overhead.patterns),
+		part(&e.overhead.texts),
+		part(&e.overhead.sessions),
+		Part{inputs, limit},
+	}
 }
 
 // SessionRoom is what sessions share for what they prepare, send and are sent.

@@ -9,8 +9,8 @@ import (
 	"jollylarder/internal/core/reason"
 )
 
-// What a session has of its own in its server decides what some statements do: those that run what was prepared in SQL, code that stands in the
-// statement itself, and those that write temporary tables.
+// What a session has of its own in its server decides what some statements do: those that run what was prepared in SQL,
+// code that stands in the statement itself, and those that write temporary tables.
 
 // acts gives the pattern of what a statement does, which is mostly its own.
 func (s *Session) acts(p *Pattern, exact []byte) *Pattern {
@@ -31,7 +31,15 @@ func (s *Session) acts(p *Pattern, exact []byte) *Pattern {
 
 // doing gives a pattern that does something else, for one statement.
 func (p *Pattern) doing(f *analysis.Facts) *Pattern {
-	return &Pattern{ID: p.ID, Text: p.Text, Facts: f, Numbers: p.Numbers, Inputs: p.Inputs, passing: true, clock: freshness.Clock{Name: patternClock}}
+	return &Pattern{
+		ID:      p.ID,
+		Text:    p.Text,
+		Facts:   f,
+		Numbers: p.Numbers,
+		Inputs:  p.Inputs,
+		passing: true,
+		clock:   freshness.Clock{Name: patternClock},
+	}
 }
 
 // follows notes what a statement that is sent makes of what the session has of its own.
@@ -72,7 +80,8 @@ func (s *Session) follows(d *Decision) {
 	}
 }
 
-// Numbered gives the statement that stands for a call of a function by its number; it may do anything where that is not known.
+// Numbered gives the statement that stands for a call of a function by its number; it may do anything where that is not
+// known.
 func (s *Session) Numbered(n uint32) Statement {
 	if schema := s.db.current(); schema != nil {
 		if name := schema.Numbered(n); name != "" {
@@ -103,15 +112,18 @@ func (s *Session) ownsAll(names []analysis.Name) bool {
 	return true
 }
 
-// What is asked while the catalog is not known may do anything, but mostly does nothing. What that is of consequence for in its session alone is
-// judged when the catalog is known: whether settings may have changed, and whether something was made that goes when the session ends.
+// What is asked while the catalog is not known may do anything, but mostly does nothing. What that is of consequence
+// for in its session alone is judged when the catalog is known: whether settings may have changed, and whether
+// something was made that goes when the session ends.
 
 // blind says whether a statement may do anything only because the catalog is not known.
 func (d *Decision) blind() bool {
-	return d.resolved.schema == nil && d.does.Effect&(analysis.Unknown|analysis.Schema|analysis.System|analysis.Settings) == 0
+	return d.resolved.schema == nil &&
+		d.does.Effect&(analysis.Unknown|analysis.Schema|analysis.System|analysis.Settings) == 0
 }
 
-// doubts notes a statement of which it will be judged later whether it changed settings; it is false if that cannot wait.
+// doubts notes a statement of which it will be judged later whether it changed settings; it is false if that cannot
+// wait.
 func (s *Session) doubts(d *Decision) bool {
 	at := s.db.clocks.Schema.Changes()
 	if !d.blind() || len(s.unsure) >= mostPast || len(s.unsure) > 0 && s.unsureAt != at {
@@ -127,7 +139,8 @@ func (s *Session) doubts(d *Decision) bool {
 // judge settles what was in doubt, now that the catalog is known. One of another moment tells nothing of it.
 func (s *Session) judge() {
 	schema := s.db.current()
-	if schema == nil || s.db.openDefinitions() != nil || s.db.clocks.Schema.Changes() != s.unsureAt || s.may(schema, func(does *catalog.Resolved) bool { return does.Settings || does.Everything }) {
+	if schema == nil || s.db.openDefinitions() != nil || s.db.clocks.Schema.Changes() != s.unsureAt ||
+		s.may(schema, func(does *catalog.Resolved) bool { return does.Settings || does.Everything }) {
 		s.ForgetSettings()
 		s.renamings++
 	}
@@ -136,12 +149,16 @@ func (s *Session) judge() {
 
 // may says whether what is in doubt may do something.
 func (s *Session) may(schema *catalog.Schema, what func(*catalog.Resolved) bool) bool {
-	return slices.ContainsFunc(s.unsure, func(p *Pattern) bool { return what(schema.Resolve(p.Facts, catalog.Hints{})) })
+	return slices.ContainsFunc(
+		s.unsure,
+		func(p *Pattern) bool { return what(schema.Resolve(p.Facts, catalog.Hints{})) },
+	)
 }
 
 // makes notes whether a statement may make something that goes when the session ends.
 func (s *Session) makes(d *Decision) {
-	if res := d.resolved; res.SystemChanges && len(res.Defines) == 0 || res.Everything && !(d.blind() && slices.Contains(s.unsure, d.Pattern)) {
+	if res := d.resolved; res.SystemChanges && len(res.Defines) == 0 ||
+		res.Everything && !(d.blind() && slices.Contains(s.unsure, d.Pattern)) {
 		s.temporary = true
 	}
 }
@@ -152,5 +169,6 @@ func (s *Session) mayLeave() bool {
 		return s.temporary
 	}
 	schema := s.db.current()
-	return schema == nil || s.db.openDefinitions() != nil || s.db.clocks.Schema.Changes() != s.unsureAt || s.may(schema, func(does *catalog.Resolved) bool { return does.SystemChanges || does.Everything })
+	return schema == nil || s.db.openDefinitions() != nil || s.db.clocks.Schema.Changes() != s.unsureAt ||
+		s.may(schema, func(does *catalog.Resolved) bool { return does.SystemChanges || does.Everything })
 }

@@ -8,9 +8,10 @@ import (
 	"jollylarder/internal/core/reason"
 )
 
-// Parsed is when a statement was prepared: a server reads its constants by the settings of that moment, and settles the types of its parameters and
-// columns by the definitions. It does so again, by the settings of then, when the statement is run after anything about its tables has changed, be it their
-// statistics. A statement that is prepared and run in one go needs none. Source: RevalidateCachedQuery in the server's plancache.c.
+// Parsed is when a statement was prepared: a server reads its constants by the settings of that moment, and settles the
+// types of its parameters and columns by the definitions. It does so again, by the settings of then, when the statement
+// is run after anything about its tables has changed, be it their statistics. A statement that is prepared and run in
+// one go needs none. Source: RevalidateCachedQuery in the server's plancache.c.
 type Parsed struct {
 	generations [4]uint64 // of the session's settings, under which its constants may have been read; the first is that of its preparation
 	count       int
@@ -30,7 +31,15 @@ type Parsed struct {
 // Parsed gives this moment, for a statement that is about to be prepared.
 func (s *Session) Parsed() Parsed {
 	n := s.db.definitions.count.Load()
-	return Parsed{generations: [4]uint64{s.generation}, count: 1, schemaAt: s.db.clocks.Schema.Changes(), unsure: s.db.clocks.Schema.Pending(), from: n, to: n, checked: n}
+	return Parsed{
+		generations: [4]uint64{s.generation},
+		count:       1,
+		schemaAt:    s.db.clocks.Schema.Changes(),
+		unsure:      s.db.clocks.Schema.Pending(),
+		from:        n,
+		to:          n,
+		checked:     n,
+	}
 }
 
 // checks looks what changes of single definitions mean for a statement, of which there have been so many.
@@ -42,7 +51,9 @@ func (p *Parsed) checks(db *database, r *resolution, n uint64) {
 
 // Same says whether a statement prepared at one moment is the same as one prepared at the other.
 func (p *Parsed) Same(o *Parsed) bool {
-	return p.generations == o.generations && p.count == o.count && p.lost == o.lost && p.schemaAt == o.schemaAt && p.unsure == o.unsure && p.from == o.from
+	return p.generations == o.generations && p.count == o.count && p.lost == o.lost && p.schemaAt == o.schemaAt &&
+		p.unsure == o.unsure &&
+		p.from == o.from
 }
 
 // Used notes that the server is about to use a statement that was prepared before, and may read its constants anew.
@@ -57,7 +68,8 @@ func (s *Session) Used(p *Parsed) {
 	}
 }
 
-// identityOf gives what the settings were under which a statement's constants were read, or nil where that is not certain.
+// identityOf gives what the settings were under which a statement's constants were read, or nil where that is not
+// certain.
 func (s *Session) identityOf(p *Parsed) (identity []byte) {
 	if p.lost {
 		return nil
@@ -80,7 +92,8 @@ func (s *Session) identityOf(p *Parsed) (identity []byte) {
 	return identity
 }
 
-// Ended follows the server's word that a statement is prepared: a definition that has been changed since it was asked to may have come before.
+// Ended follows the server's word that a statement is prepared: a definition that has been changed since it was asked
+// to may have come before.
 func (s *Session) Ended(p *Parsed) {
 	now := s.Parsed()
 	p.unsure = p.unsure || now.unsure || now.schemaAt != p.schemaAt
@@ -135,7 +148,8 @@ func (v *versions) read(schemaAt uint64, same bool) {
 	v.at[schemaAt] = v.serial
 }
 
-// folds says whether a statement's text may hold a constant that the server reads by the settings of the moment at which it is prepared.
+// folds says whether a statement's text may hold a constant that the server reads by the settings of the moment at
+// which it is prepared.
 func folds(text []byte) bool {
 	for i, c := range text {
 		if c == '\'' || c == '$' && i+1 < len(text) && (text[i+1] < '0' || text[i+1] > '9') {
@@ -145,14 +159,16 @@ func folds(text []byte) bool {
 	return false
 }
 
-// appendParsed adds to a key what tells apart a statement that was prepared under other settings or definitions than those of now. It gives the reason why that cannot be
-// said, or None. For what is prepared and run in one go, and where nothing has changed, it looks at nothing else.
+// appendParsed adds to a key what tells apart a statement that was prepared under other settings or definitions than
+// those of now. It gives the reason why that cannot be said, or None. For what is prepared and run in one go, and where
+// nothing has changed, it looks at nothing else.
 func (s *Session) appendParsed(key []byte, r *Request, d *Decision) ([]byte, reason.Code) {
 	p := r.Parsed
 	if p == nil || freshness.Off(freshness.ParsedUnder) {
 		return key, reason.None
 	}
-	// The settings matter to its constants, and by the search path to what its names mean, and so to the types of its columns.
+	// The settings matter to its constants, and by the search path to what its names mean, and so to the types of its
+	// columns.
 	matter := func() bool {
 		return d.Pattern.Facts.Folds || d.resolved.schema.Ambiguous() || d.resolved.UsesOwn() || folds(r.Exact)
 	}

@@ -61,8 +61,8 @@ type resolution struct {
 // mostPaths bounds the search paths by which a pattern is resolved apart in one database.
 const mostPaths = 64
 
-// in gives what the pattern does to a database, in a session with the search path given, or nil where that is not known.
-// A statement that the catalog has not been read for is resolved without one.
+// in gives what the pattern does to a database, in a session with the search path given, or nil where that is not
+// known. A statement that the catalog has not been read for is resolved without one.
 func (p *Pattern) in(e *Engine, db *database, path []string, pathKey string) *resolution {
 	schema := db.current()
 	if schema == nil || !schema.Ambiguous() {
@@ -91,7 +91,14 @@ func (p *Pattern) in(e *Engine, db *database, path []string, pathKey string) *re
 	}
 	r := newResolution(db, schema, pathKey, does, p)
 	if own := r.IfOwn; own != nil {
-		r.ifOwn = &resolution{db: db, schema: schema, path: pathKey, Resolved: own, readings: r.readings, shape: r.shape}
+		r.ifOwn = &resolution{
+			db:       db,
+			schema:   schema,
+			path:     pathKey,
+			Resolved: own,
+			readings: r.readings,
+			shape:    r.shape,
+		}
 		for _, t := range own.Writes {
 			r.ifOwn.change.Add(db.clocks.Table(t))
 		}
@@ -110,7 +117,13 @@ func (p *Pattern) in(e *Engine, db *database, path []string, pathKey string) *re
 }
 
 // newResolution gives what a pattern does by a catalog, or without one, with the clocks of that.
-func newResolution(db *database, schema *catalog.Schema, pathKey string, does *catalog.Resolved, p *Pattern) *resolution {
+func newResolution(
+	db *database,
+	schema *catalog.Schema,
+	pathKey string,
+	does *catalog.Resolved,
+	p *Pattern,
+) *resolution {
 	r := &resolution{db: db, schema: schema, path: pathKey, Resolved: does}
 	r.readings = append(db.clocks.Readings(r.Reads), &p.clock)
 	r.shape = freshness.Readings{db.clocks.Schema, db.clocks.Shape, &p.clock}
@@ -184,8 +197,8 @@ func (ps *patterns) shaped(shape []byte) *shaped {
 	return x
 }
 
-// longKey is the length in bytes up to which texts and shapes are remembered whole. Of longer ones there is only a hash that
-// nobody can find another text for.
+// longKey is the length in bytes up to which texts and shapes are remembered whole. Of longer ones there is only a hash
+// that nobody can find another text for.
 const longKey = 1 << 10
 
 // key is a text, or the hash of a long one.
@@ -244,7 +257,8 @@ func (ps *patterns) remember(p *Pattern, shape []byte) {
 	ps.shapes++
 }
 
-// add puts a pattern in, unless another session was first; it gives the one that is in, or nil if there is no room for it.
+// add puts a pattern in, unless another session was first; it gives the one that is in, or nil if there is no room for
+// it.
 func (ps *patterns) add(p *Pattern, text, shape []byte, numbers func() (*ledger.Pattern, *inputs.Pattern)) *Pattern {
 	k := keyOf(text)
 	ps.mu.Lock()
@@ -267,8 +281,8 @@ func (ps *patterns) add(p *Pattern, text, shape []byte, numbers func() (*ledger.
 	return p
 }
 
-// patternBytes is what a pattern takes: its numbers, its text and what is known of its effects, as measured of many (see the
-// tests).
+// patternBytes is what a pattern takes: its numbers, its text and what is known of its effects, as measured of many
+// (see the tests).
 func patternBytes(p *Pattern) int64 { return 4000 + int64(len(p.Text)) + p.Facts.Bytes() }
 
 // remove takes patterns out.
@@ -325,7 +339,8 @@ func (e *Engine) Pattern(id statement.ID) *Pattern {
 	return nil
 }
 
-// learnInTurn is learn, while no more than half of the processors are busy with the like: answering what is known comes first.
+// learnInTurn is learn, while no more than half of the processors are busy with the like: answering what is known comes
+// first.
 func (e *Engine) learnInTurn(shape, sql []byte) *Pattern {
 	if len(sql) <= long { // else it has its turn already
 		e.reading <- struct{}{}
@@ -350,7 +365,13 @@ func (e *Engine) learn(shape, sql []byte) *Pattern {
 	if int(e.patterns.count.Load()) >= e.opts.MostPatterns {
 		return e.rest(facts)
 	}
-	p := &Pattern{ID: statement.Name(text), Text: shortened(text), Facts: facts, clock: freshness.Clock{Name: patternClock}, own: string(text) == showLast}
+	p := &Pattern{
+		ID:    statement.Name(text),
+		Text:  shortened(text),
+		Facts: facts,
+		clock: freshness.Clock{Name: patternClock},
+		own:   string(text) == showLast,
+	}
 	if len(text) > longestPattern {
 		facts.Passes(reason.TooLong)
 	}
@@ -364,15 +385,45 @@ func (e *Engine) learn(shape, sql []byte) *Pattern {
 func unread(text []byte) string {
 	word, _, _ := bytes.Cut(text, []byte(" "))
 	switch w := string(word); w {
-	case "select", "insert", "update", "delete", "merge", "with", "values", "table", "create", "alter", "drop", "grant", "revoke", "set", "reset", "show", "begin",
-		"start", "commit", "rollback", "call", "do", "copy", "explain", "prepare", "execute", "declare", "fetch", "lock", "truncate", "vacuum", "analyze":
+	case "select",
+		"insert",
+		"update",
+		"delete",
+		"merge",
+		"with",
+		"values",
+		"table",
+		"create",
+		"alter",
+		"drop",
+		"grant",
+		"revoke",
+		"set",
+		"reset",
+		"show",
+		"begin",
+		"start",
+		"commit",
+		"rollback",
+		"call",
+		"do",
+		"copy",
+		"explain",
+		"prepare",
+		"execute",
+		"declare",
+		"fetch",
+		"lock",
+		"truncate",
+		"vacuum",
+		"analyze":
 		return w + " …"
 	}
 	return "a statement"
 }
 
-// longestPattern is the length in bytes of the longest text of a pattern that is remembered whole. Results of longer ones are
-// not kept: no rule could tell them apart by their ends.
+// longestPattern is the length in bytes of the longest text of a pattern that is remembered whole. Results of longer
+// ones are not kept: no rule could tell them apart by their ends.
 const longestPattern = 16 << 10
 
 // shortened gives a text, or the beginning of a long one.
@@ -418,11 +469,19 @@ func (e *Engine) others() *Pattern {
 func (e *Engine) rest(facts *analysis.Facts) *Pattern {
 	o := e.others()
 	facts.Passes(reason.TooRare)
-	return &Pattern{ID: o.ID, Text: o.Text, Facts: facts, Numbers: o.Numbers, Inputs: o.Inputs, passing: true, clock: freshness.Clock{Name: patternClock}}
+	return &Pattern{
+		ID:      o.ID,
+		Text:    o.Text,
+		Facts:   facts,
+		Numbers: o.Numbers,
+		Inputs:  o.Inputs,
+		passing: true,
+		clock:   freshness.Clock{Name: patternClock},
+	}
 }
 
-// mergeRare makes room for new patterns: those that clients waited for least, that no rule names, of which nothing is kept and that were not
-// asked in the last minute, are no longer told apart, and are counted in sum.
+// mergeRare makes room for new patterns: those that clients waited for least, that no rule names, of which nothing is
+// kept and that were not asked in the last minute, are no longer told apart, and are counted in sum.
 func (e *Engine) mergeRare(now time.Time) {
 	if now.Sub(e.merged) < time.Second {
 		return
@@ -440,7 +499,8 @@ func (e *Engine) mergeRare(now time.Time) {
 	var list []candidate
 	set := e.Rules()
 	e.patterns.each(func(p *Pattern) {
-		if !p.named(set) && p.Numbers.Kept.Held.Load() == 0 && p.Numbers.Minute().Calls() == 0 && (full || p.Numbers.Calls() <= fewCalls) {
+		if !p.named(set) && p.Numbers.Kept.Held.Load() == 0 && p.Numbers.Minute().Calls() == 0 &&
+			(full || p.Numbers.Calls() <= fewCalls) {
 			list = append(list, candidate{p, p.Numbers.Total().AllWaited()})
 		}
 	})
@@ -468,8 +528,8 @@ func (p *Pattern) named(set *rules.Set) bool {
 	})
 }
 
-// fewCalls is how often a pattern was asked at most that is no longer told apart when half of the room is taken: a flood of
-// what never comes again.
+// fewCalls is how often a pattern was asked at most that is no longer told apart when half of the room is taken: a
+// flood of what never comes again.
 const fewCalls = 2
 
 // numbers gives what statements of a pattern are counted in.

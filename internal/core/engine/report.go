@@ -8,8 +8,8 @@ import (
 	"jollylarder/internal/core/statement"
 )
 
-// LastShown is what a client asks SHOW for, to learn what became of its last statement. It is answered here: no server has a
-// setting of the name.
+// LastShown is what a client asks SHOW for, to learn what became of its last statement. It is answered here: no server
+// has a setting of the name.
 const LastShown = "jollylarder.last"
 
 const showLast = "show " + LastShown

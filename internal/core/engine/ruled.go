@@ -9,8 +9,9 @@ import (
 	"jollylarder/internal/core/store"
 )
 
-// ruled holds what a set of rules comes to somewhere: for a pattern, or for what it does to a database. It is worked out
-// once for a set; before a set is put in force it is worked out for everything that is known, so that no statement waits.
+// ruled holds what a set of rules comes to somewhere: for a pattern, or for what it does to a database. It is worked
+// out once for a set; before a set is put in force it is worked out for everything that is known, so that no statement
+// waits.
 type ruled struct{ now, next atomic.Pointer[ruling] }
 
 type ruling struct {
@@ -83,7 +84,13 @@ func (s *Session) rule(set *rules.Set, res *resolution, r *Request) *rules.Rule 
 	}
 	mine := s.mine[res]
 	if mine == nil || mine.set != set {
-		mine = newRuling(set, rules.For(list, &rules.Caller{Application: s.Application, User: s.User, Database: s.Database, Address: s.Address}))
+		mine = newRuling(
+			set,
+			rules.For(
+				list,
+				&rules.Caller{Application: s.Application, User: s.User, Database: s.Database, Address: s.Address},
+			),
+		)
 		if s.mine == nil || len(s.mine) >= mostClasses {
 			s.mine = map[*resolution]*ruling{}
 		}
@@ -92,8 +99,8 @@ func (s *Session) rule(set *rules.Set, res *resolution, r *Request) *rules.Rule 
 	return rules.Labelled(mine.list, r.Comment)
 }
 
-// SetRules puts a set of rules in force for all sessions at once, and drops what no rule keeps any more. Statements under
-// way end under the rules that they began with. It is to be called by one at a time.
+// SetRules puts a set of rules in force for all sessions at once, and drops what no rule keeps any more. Statements
+// under way end under the rules that they began with. It is to be called by one at a time.
 func (e *Engine) SetRules(set *rules.Set) {
 	e.patterns.each(func(p *Pattern) {
 		p.prepare(set)

@@ -2,11 +2,12 @@ package engine
 
 import "jollylarder/internal/core/ledger"
 
-// RuledSums is what was counted of the patterns that some rule keeps: all there is to compare when keeping is switched on and off.
+// RuledSums is what was counted of the patterns that some rule keeps: all there is to compare when keeping is switched
+// on and off.
 type RuledSums struct {
 	ledger.Sums
-	// Times counts the statements by how long they took, in the buckets of ledger.Distribution: the lower bound of each is its key, in
-	// microseconds.
+	// Times counts the statements by how long they took, in the buckets of ledger.Distribution: the lower bound of each
+	// is its key, in microseconds.
 	Times map[int64]ledger.Bucket
 }
 

@@ -7,8 +7,8 @@ import (
 	"jollylarder/internal/core/rules"
 )
 
-// sampling counts would-be hits, to tell which of them are control samples: by the session's lane, so that sessions do not wait for
-// each other.
+// sampling counts would-be hits, to tell which of them are control samples: by the session's lane, so that sessions do
+// not wait for each other.
 type sampling [16]struct {
 	atomic.Uint64
 	_ [56]byte

@@ -25,7 +25,8 @@ func (d *Decision) Quiet() bool {
 // renames says whether a statement may change what the names of prepared statements stand for, other than by saying so.
 func (d *Decision) renames() bool {
 	f := d.does
-	return d.resolved.Everything && !d.blind() || f.Effect&analysis.Unknown != 0 || (f.Prepares != "" || f.Forgets) && f.Kind == analysis.KindSeveral
+	return d.resolved.Everything && !d.blind() || f.Effect&analysis.Unknown != 0 ||
+		(f.Prepares != "" || f.Forgets) && f.Kind == analysis.KindSeveral
 }
 
 // Renamings counts the statements that may have changed what the names of prepared statements stand for, other than by
@@ -56,7 +57,8 @@ func (s *Session) send(d *Decision, now time.Time) {
 		}
 		by.blind = s.onlyBlind
 		s.begin(s.collected.Clone(), schemaAt, by, now)
-	case s.state == Idle || s.ended, res.Everything && !freshness.Off(freshness.Unrollable): // what may do anything may do what no rollback undoes
+	case s.state == Idle || s.ended,
+		res.Everything && !freshness.Off(freshness.Unrollable): // what may do anything may do what no rollback undoes
 		s.begin(change, schemaAt, by, now)
 	}
 	s.lastSent = now
@@ -78,7 +80,11 @@ func (s *Session) sendsInBlock(d *Decision) {
 		s.blockAt, s.snapped, s.snapping = 0, false, false
 	case f.Effect&(analysis.Commits|analysis.Ends) != 0: // the next block may begin with it
 		s.blockAt, s.snapped, s.snapping = s.e.moments.Add(1), false, false
-	case f.Kind == analysis.KindSelect, f.Kind == analysis.KindInsert, f.Kind == analysis.KindUpdate, f.Kind == analysis.KindDelete, f.Kind == analysis.KindMerge:
+	case f.Kind == analysis.KindSelect,
+		f.Kind == analysis.KindInsert,
+		f.Kind == analysis.KindUpdate,
+		f.Kind == analysis.KindDelete,
+		f.Kind == analysis.KindMerge:
 		s.snapping = true
 	}
 }
@@ -134,7 +140,8 @@ func (s *Session) changes(d *Decision) freshness.Change {
 	return change
 }
 
-// collects adds what a statement may change to what its transaction has, and gives what the schema's clock showed when that was worked out.
+// collects adds what a statement may change to what its transaction has, and gives what the schema's clock showed when
+// that was worked out.
 func (s *Session) collects(d *Decision, change freshness.Change, blind bool) (schemaAt uint64) {
 	f, res := d.does, d.resolved
 	schemaAt = s.db.clocks.Schema.Changes()
@@ -268,7 +275,12 @@ func (s *Session) endUnseen(state TxState) {
 
 // Unknown notes that what is sent from now on is not looked at: until the session is closed it may do anything.
 func (s *Session) Unknown(now time.Time) {
-	s.Begin(&Request{Statement: Statement{Pattern: s.e.Unreadable(reason.Of(reason.BadMessage))}, NoAsking: true}, now).Sent(now)
+	s.Begin(
+		&Request{Statement: Statement{Pattern: s.e.Unreadable(reason.Of(reason.BadMessage))}, NoAsking: true},
+		now,
+	).Sent(
+		now,
+	)
 	s.LetGo()
 }
 

@@ -8,9 +8,9 @@ import (
 	"time"
 )
 
-// originServer is the database server that answers at an origin's address. Another may do so from one moment to the next: a
-// standby that was promoted, or the same after a crash. It may lack what the one before had committed, so that nothing that
-// was kept can be trusted any more.
+// originServer is the database server that answers at an origin's address. Another may do so from one moment to the
+// next: a standby that was promoted, or the same after a crash. It may lack what the one before had committed, so that
+// nothing that was kept can be trusted any more.
 type originServer struct {
 	epoch atomic.Uint64 // counts the servers that have answered
 
@@ -19,8 +19,8 @@ type originServer struct {
 	changes  []ServerChange
 }
 
-// ServerChange says that another server than before was found to answer for an origin, or that its connections were lost
-// without a word. Everything that was kept of it was dropped.
+// ServerChange says that another server than before was found to answer for an origin, or that its connections were
+// lost without a word. Everything that was kept of it was dropped.
 type ServerChange struct {
 	Origin string
 	// At is when that was found, to a tenth of a second; zero in the first moment after it.
@@ -42,13 +42,15 @@ func (e *Engine) originServer(origin string) *originServer {
 	return s.(*originServer)
 }
 
-// SeenServer takes what the server said of itself over a new connection to an origin: a text that no other server has, nor
-// the same one after a restart. If it is another than before, everything that was kept is dropped before it returns.
+// SeenServer takes what the server said of itself over a new connection to an origin: a text that no other server has,
+// nor the same one after a restart. If it is another than before, everything that was kept is dropped before it
+// returns.
 func (e *Engine) SeenServer(origin, identity string) (epoch uint64) {
 	o := e.originServer(origin)
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if identity == "" || identity == o.identity || strings.HasSuffix(o.identity, " "+identity) { // not everybody may ask for all of it
+	if identity == "" || identity == o.identity ||
+		strings.HasSuffix(o.identity, " "+identity) { // not everybody may ask for all of it
 		return o.epoch.Load()
 	}
 	before := o.identity
@@ -95,8 +97,8 @@ func (e *Engine) distrust(origin string) {
 	}
 }
 
-// settleAll ends the waiting for writes whose outcome never arrived: the server that they were sent to answers no more, so that
-// none of them can still come true where anybody reads.
+// settleAll ends the waiting for writes whose outcome never arrived: the server that they were sent to answers no more,
+// so that none of them can still come true where anybody reads.
 func (e *Engine) settleAll(origin string) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -109,8 +111,8 @@ func (e *Engine) settleAll(origin string) {
 	})
 }
 
-// Servers gives the changes of servers that are remembered, the latest last for each origin, and what the present ones say of
-// themselves.
+// Servers gives the changes of servers that are remembered, the latest last for each origin, and what the present ones
+// say of themselves.
 func (e *Engine) Servers() (changes []ServerChange, now map[string]string) {
 	now = map[string]string{}
 	e.servers.Range(func(origin, x any) bool {

@@ -21,19 +21,20 @@ type Identity struct {
 	// Origin names the database server, where a larder stands before several.
 	Origin                               string
 	Database, User, Application, Address string
-	// Own is set for a session of the larder's own, by which it fetches ahead: what it waits for no client waits for, and it
-	// is not counted.
+	// Own is set for a session of the larder's own, by which it fetches ahead: what it waits for no client waits for,
+	// and it is not counted.
 	Own bool
 }
 
 // Settings is what a session's server said of it when asked.
 type Settings struct {
-	// Values are every setting that can change a result, in an order that never changes; Roles are those in force, with the
-	// one whose privileges count first.
+	// Values are every setting that can change a result, in an order that never changes; Roles are those in force, with
+	// the one whose privileges count first.
 	Values, Roles []string
 	// Role is the number of the role whose privileges count: its name may become another's.
 	Role string
-	// ReadCommitted and RepeatableRead say which transactions are unless they say otherwise; else they are SERIALIZABLE.
+	// ReadCommitted and RepeatableRead say which transactions are unless they say otherwise; else they are
+	// SERIALIZABLE.
 	ReadCommitted, RepeatableRead bool
 	// Path is the search path in effect: the schemas in which names without one are looked up.
 	Path []string
@@ -43,8 +44,8 @@ type Settings struct {
 	LeftOut bool
 	// Patience is how long a statement may take, or 0 for any time.
 	Patience time.Duration
-	// Server is what the server says of itself: a text that no other server has, nor the same one after a restart; empty if it
-	// does not tell.
+	// Server is what the server says of itself: a text that no other server has, nor the same one after a restart;
+	// empty if it does not tell.
 	Server string
 	// Strange is why statements of this session cannot be read the usual way, or None.
 	Strange reason.Code
@@ -196,7 +197,13 @@ type Running struct {
 
 // NewSession begins a session. It must be ended with Close.
 func (e *Engine) NewSession(id Identity) *Session {
-	s := &Session{Identity: id, e: e, db: e.database(id.Origin, id.Database), server: e.originServer(id.Origin), generation: 1}
+	s := &Session{
+		Identity:   id,
+		e:          e,
+		db:         e.database(id.Origin, id.Database),
+		server:     e.originServer(id.Origin),
+		generation: 1,
+	}
 	s.lane = uint8(e.lanes.Add(1))
 	s.dice = uint64(s.e.lanes.Load()) * 0x9e3779b97f4a7c15 // short sessions would else all begin with the same throws
 	s.hash = maphash.String(seed, id.Origin+"\x00"+id.Database+"\x00"+id.User)
@@ -237,7 +244,8 @@ func (s *Session) Knows() bool { return len(s.identity) > 0 }
 // SetUTF8 says whether what the client sends is encoded in UTF-8.
 func (s *Session) SetUTF8(is bool) { s.utf8 = is }
 
-// SetUnreadable notes that the session's statements cannot be split into tokens, and why; the zero Reason takes it back.
+// SetUnreadable notes that the session's statements cannot be split into tokens, and why; the zero Reason takes it
+// back.
 func (s *Session) SetUnreadable(why reason.Reason) { s.unreadable = why }
 
 // ForgetSettings notes that settings may be others than were learned.
@@ -247,8 +255,8 @@ func (s *Session) ForgetSettings() {
 	s.pathKey = ""
 }
 
-// rechecksPath forgets the settings if which schemas there are may have changed since they were asked for: the search path
-// in effect holds only those that there are.
+// rechecksPath forgets the settings if which schemas there are may have changed since they were asked for: the search
+// path in effect holds only those that there are.
 func (s *Session) rechecksPath() {
 	if len(s.identity) > 0 && s.pathsAt != s.db.paths.Load() && !freshness.Off(freshness.SchemasAnew) {
 		s.ForgetSettings()
@@ -393,7 +401,11 @@ func (s *Settings) isolation() isolation {
 }
 
 // isolations are what statements ask for.
-var isolations = map[analysis.Isolation]isolation{analysis.ReadCommitted: readCommitted, analysis.RepeatableRead: repeatableRead, analysis.Serializable: serializable}
+var isolations = map[analysis.Isolation]isolation{
+	analysis.ReadCommitted:  readCommitted,
+	analysis.RepeatableRead: repeatableRead,
+	analysis.Serializable:   serializable,
+}
 
 // appendPart adds a part to a key so that no two lists of parts make the same bytes.
 func appendPart(key, part []byte) []byte {

@@ -6,8 +6,8 @@ import (
 	"jollylarder/internal/core/store"
 )
 
-// AgeBand is how many of the kept results are at most so old, and older than those of the band before. Unused are those that have not been
-// used yet. Bytes are what they take.
+// AgeBand is how many of the kept results are at most so old, and older than those of the band before. Unused are those
+// that have not been used yet. Bytes are what they take.
 type AgeBand struct {
 	UpTo               time.Duration // 0 for any age
 	Results, Unused    float64
@@ -15,7 +15,15 @@ type AgeBand struct {
 }
 
 // ageBands are the bounds of the bands.
-var ageBands = []time.Duration{time.Second, 10 * time.Second, time.Minute, 10 * time.Minute, time.Hour, 24 * time.Hour, 0}
+var ageBands = []time.Duration{
+	time.Second,
+	10 * time.Second,
+	time.Minute,
+	10 * time.Minute,
+	time.Hour,
+	24 * time.Hour,
+	0,
+}
 
 // mostLookedAt bounds how many results are looked at for that: they come in no order, so that some stand for all.
 const mostLookedAt = 20_000

@@ -14,8 +14,8 @@ type suspensions struct {
 	now  atomic.Pointer[map[*rules.Rule]bool] // those of the rules in force
 }
 
-// suspension is a rule that was paused by a stale catch. It stays so, whatever else changes, until it was paused in the rules
-// themselves and is not any more: then somebody has looked at it.
+// suspension is a rule that was paused by a stale catch. It stays so, whatever else changes, until it was paused in the
+// rules themselves and is not any more: then somebody has looked at it.
 type suspension struct {
 	rule  rules.Rule
 	filed bool // the rules have said that it is paused
@@ -54,8 +54,8 @@ func (x *suspensions) resume(set *rules.Set) {
 	x.apply(set)
 }
 
-// Suspend has a rule in force keep nothing any more, since one of its answers was found to be old. It stays so until it was paused in
-// the rules and is not any more.
+// Suspend has a rule in force keep nothing any more, since one of its answers was found to be old. It stays so until it
+// was paused in the rules and is not any more.
 func (e *Engine) Suspend(r *rules.Rule) {
 	x := &e.suspensions
 	x.mu.Lock()

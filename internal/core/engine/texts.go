@@ -28,7 +28,8 @@ const longestText = 2 << 10
 // get gives the statement that was read from exactly these bytes, if it is remembered, and the place for it.
 func (t *texts) get(sql []byte) (st *Statement, hash uint64) {
 	hash = maphash.Bytes(seed, sql)
-	if x := t.places[hash%uint64(len(t.places))].text.Load(); x != nil && x.sql == string(sql) && !x.st.Pattern.merged.Load() {
+	if x := t.places[hash%uint64(len(t.places))].text.Load(); x != nil && x.sql == string(sql) &&
+		!x.st.Pattern.merged.Load() {
 		return &x.st, hash
 	}
 	return nil, hash
@@ -53,5 +54,6 @@ func (t *texts) put(sql []byte, hash uint64, st Statement) {
 	}
 }
 
-// textBytes is what one of so many bytes takes: its own bytes, those as they are compared, and what else a statement has.
+// textBytes is what one of so many bytes takes: its own bytes, those as they are compared, and what else a statement
+// has.
 func textBytes(n int) int64 { return int64(3*n + 300) }

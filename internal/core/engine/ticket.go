@@ -7,9 +7,9 @@ import (
 	"jollylarder/internal/core/ledger"
 )
 
-// Ticket is one statement's way past the engine, from when it has been read until what it did is known. It owns what the
-// engine holds for it: the result that others may wait for, the changes that are pending from when it is sent, and the stamp
-// with which its result may be kept.
+// Ticket is one statement's way past the engine, from when it has been read until what it did is known. It owns what
+// the engine holds for it: the result that others may wait for, the changes that are pending from when it is sent, and
+// the stamp with which its result may be kept.
 //
 // Session.Begin gives it, and Step says what is next:
 //
@@ -19,11 +19,12 @@ import (
 //	StepAsk      The server is asked for Need; then Again.
 //	StepWait     Another session fetches the same. Done is waited for, Most long; then Again. It may be forwarded at once as well.
 //
-// A ticket that is neither answered nor sent is dropped by Drop. One that was sent and has not come to its end when its session
-// is closed is lost: what it changes is pending until it has settled.
+// A ticket that is neither answered nor sent is dropped by Drop. One that was sent and has not come to its end when its
+// session is closed is lost: what it changes is pending until it has settled.
 //
-// So each ticket has one end, and is nothing afterwards. A call out of this order is reported to Options.Misuse, and does nothing
-// else: what a ticket changes stays pending until it has come to an end in order, or its session to its own.
+// So each ticket has one end, and is nothing afterwards. A call out of this order is reported to Options.Misuse, and
+// does nothing else: what a ticket changes stays pending until it has come to an end in order, or its session to its
+// own.
 //
 // A Ticket is used under the lock that its session is used under.
 type Ticket struct {
@@ -139,8 +140,8 @@ func (t Ticket) Sent(now time.Time) {
 	s.under = t.ticket
 }
 
-// End follows that the statement has been answered, from memory or by the server: what it changed has been changed, it is
-// counted, and the result of a miss is kept if that is still right.
+// End follows that the statement has been answered, from memory or by the server: what it changed has been changed, it
+// is counted, and the result of a miss is kept if that is still right.
 func (t Ticket) End(r Result, now time.Time) {
 	switch {
 	case t.is(sent):

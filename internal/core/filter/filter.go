@@ -148,7 +148,10 @@ func parseTerm(p piece, fields []Field) (term, error) {
 	for v := range strings.SplitSeq(value, ",") {
 		v = strings.ToLower(v)
 		if list := fields[i].Values; len(list) > 0 && !slices.Contains(list, v) {
-			return term{}, &Error{p.at + p.op + p.opLen, fmt.Sprintf("%s is never %q: expected %s", t.field, v, strings.Join(list, ", "))}
+			return term{}, &Error{
+				p.at + p.op + p.opLen,
+				fmt.Sprintf("%s is never %q: expected %s", t.field, v, strings.Join(list, ", ")),
+			}
 		}
 		t.values = append(t.values, v)
 	}
@@ -201,7 +204,10 @@ func (f *Filter) Match(s Subject) bool {
 func (t *term) match(s Subject) bool {
 	switch {
 	case t.field == "":
-		return slices.ContainsFunc(s.Texts("text"), func(have string) bool { return strings.Contains(strings.ToLower(have), t.values[0]) })
+		return slices.ContainsFunc(
+			s.Texts("text"),
+			func(have string) bool { return strings.Contains(strings.ToLower(have), t.values[0]) },
+		)
 	case t.op == "<" || t.op == ">":
 		n, ok := s.Number(t.field)
 		return ok && (t.op == "<" && n < t.number || t.op == ">" && n > t.number)
@@ -295,7 +301,11 @@ var OfPatterns = []Field{
 	{Name: "table", What: "a table it reads or writes"},
 	{Name: "can", What: "whether its results could be kept", Values: []string{"yes", "no"}},
 	{Name: "rule", What: "what a rule says of it", Values: []string{"keep", "never", "none"}},
-	{Name: "advice", What: "what is advised; not, for not worth it and not possible", Values: []string{"keep", "not", "watch", "decided"}},
+	{
+		Name:   "advice",
+		What:   "what is advised; not, for not worth it and not possible",
+		Values: []string{"keep", "not", "watch", "decided"},
+	},
 	{Name: "calls", What: "calls in the last minute", Number: true},
 	{Name: "waited", What: "waiting in the last minute", Number: true, Duration: true},
 	{Name: "took", What: "median time at the origin", Number: true, Duration: true},

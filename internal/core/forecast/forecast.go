@@ -1,5 +1,5 @@
-// Package forecast foretells what a set of rules would do, by replaying the calls that the ledger remembers of a share of
-// each pattern's inputs against an imagined memory that keeps by those rules.
+// Package forecast foretells what a set of rules would do, by replaying the calls that the ledger remembers of a share
+// of each pattern's inputs against an imagined memory that keeps by those rules.
 package forecast
 
 import (
@@ -16,7 +16,8 @@ import (
 // Pattern is one pattern that is replayed.
 type Pattern struct {
 	Trace inputs.Trace
-	// Origin is how long a fetch takes on average, Bytes how large a reply is, and Kept what a kept one takes of the memory.
+	// Origin is how long a fetch takes on average, Bytes how large a reply is, and Kept what a kept one takes of the
+	// memory.
 	Origin      time.Duration
 	Bytes, Kept float64
 	// Rules are those that may decide for it, in order; Possible says whether its results can be kept, and TimeAccepted
@@ -32,7 +33,8 @@ type Run struct {
 	Classes []inputs.Class
 	// Limit is how many bytes may be kept.
 	Limit int64
-	// Progress, if it is set, is told from time to time how much is done, from 0 to 1; the replay stops when it gives false.
+	// Progress, if it is set, is told from time to time how much is done, from 0 to 1; the replay stops when it gives
+	// false.
 	Progress func(done float64) (more bool)
 }
 
@@ -70,7 +72,8 @@ var ErrStopped = errors.New("the forecast was stopped")
 
 const (
 	fromMemory = 50 * time.Microsecond // about what an answer from memory takes
-	// warmUp is the first part of a trace, in which results are kept but nothing is counted: memory is not empty for long.
+	// warmUp is the first part of a trace, in which results are kept but nothing is counted: memory is not empty for
+	// long.
 	warmUp = 4 // a quarter
 )
 
@@ -155,7 +158,13 @@ func (run *Run) replay(calls []call, before, part float64) (*Forecast, error) {
 	patterns := make([]*replayed, len(run.Patterns))
 	for i := range run.Patterns {
 		p := &run.Patterns[i]
-		r := &replayed{Pattern: p, decided: map[uint16]*rules.Rule{}, by: map[*rules.Rule]*Outcome{}, inputs: map[uint64]*inputCalls{}, live: map[string]*alive{}}
+		r := &replayed{
+			Pattern: p,
+			decided: map[uint16]*rules.Rule{},
+			by:      map[*rules.Rule]*Outcome{},
+			inputs:  map[uint64]*inputCalls{},
+			live:    map[string]*alive{},
+		}
 		r.from = -int64(p.Trace.Span/inputs.Tick) * (warmUp - 1) / warmUp
 		patterns[i] = r
 	}
@@ -192,10 +201,17 @@ func (r *replayed) rule(class uint16, classes []inputs.Class) *rules.Rule {
 	who := rules.Caller{}
 	if int(class) < len(classes) {
 		c := classes[class]
-		who = rules.Caller{Application: c.Application, User: c.User, Database: c.Database, Address: c.Client, Comment: []byte(c.Comment)}
+		who = rules.Caller{
+			Application: c.Application,
+			User:        c.User,
+			Database:    c.Database,
+			Address:     c.Client,
+			Comment:     []byte(c.Comment),
+		}
 	}
 	rule = rules.Deciding(r.Rules, &who)
-	if rule != nil && (!rule.Keeps() || !r.Possible && !(rule.AcceptTime && r.TimeAccepted) || rule.Largest > 0 && r.Bytes > float64(rule.Largest)) {
+	if rule != nil &&
+		(!rule.Keeps() || !r.Possible && !(rule.AcceptTime && r.TimeAccepted) || rule.Largest > 0 && r.Bytes > float64(rule.Largest)) {
 		rule = nil
 	}
 	r.decided[class] = rule
@@ -294,9 +310,9 @@ func (r *replayed) sum(f *Forecast) {
 	if r.calls == 0 || r.Trace.Span == 0 {
 		return
 	}
-	// Calls beyond those to be expected of the inputs that were followed went to the few that are asked most, or came from
-	// there: they are taken to be hits as often as those asked most of the inputs that were followed. Source of the method:
-	// the same as for ledger's outlook, "SHARDS-adj".
+	// Calls beyond those to be expected of the inputs that were followed went to the few that are asked most, or came
+	// from there: they are taken to be hits as often as those asked most of the inputs that were followed. Source of
+	// the method: the same as for ledger's outlook, "SHARDS-adj".
 	counted := 1 - 1.0/warmUp
 	adjust := max(r.Trace.Calls*counted-r.calls, -r.rest/2)
 	if r.Trace.Inputs == 1 {
@@ -329,8 +345,8 @@ func (r *replayed) sum(f *Forecast) {
 	}
 }
 
-// hottest gives the share of hits of the inputs asked most of those that stand for others, which a tenth of their calls went
-// to.
+// hottest gives the share of hits of the inputs asked most of those that stand for others, which a tenth of their calls
+// went to.
 func (r *replayed) hottest() float64 {
 	var list []*inputCalls
 	var all float64
@@ -339,7 +355,10 @@ func (r *replayed) hottest() float64 {
 			list, all = append(list, in), all+in.calls
 		}
 	}
-	slices.SortFunc(list, func(a, b *inputCalls) int { return cmp.Or(cmp.Compare(b.calls, a.calls), cmp.Compare(b.hits, a.hits)) })
+	slices.SortFunc(
+		list,
+		func(a, b *inputCalls) int { return cmp.Or(cmp.Compare(b.calls, a.calls), cmp.Compare(b.hits, a.hits)) },
+	)
 	var sum inputCalls
 	for _, in := range list {
 		if sum.calls >= all/10 {

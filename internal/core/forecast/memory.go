@@ -8,8 +8,8 @@ import (
 	"jollylarder/internal/core/rules"
 )
 
-// memory is the imagined memory: it lets in and pushes out as the real one does, since it is the same library that decides. A result that stands
-// for many takes the room of all of them.
+// memory is the imagined memory: it lets in and pushes out as the real one does, since it is the same library that
+// decides. A result that stands for many takes the room of all of them.
 type memory struct {
 	limit  float64
 	common *room

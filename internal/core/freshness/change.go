@@ -5,11 +5,13 @@ import "slices"
 // Part is what a change may have altered in one table. With nothing but its clock it is any of its rows.
 type Part struct {
 	Clock *Clock
-	// Values are what is known of the rows: all of them have, before and after the change, one of some values in a column.
+	// Values are what is known of the rows: all of them have, before and after the change, one of some values in a
+	// column.
 	Values []Values
 	// Adds is set when it only adds rows.
 	Adds bool
-	// Sets are the columns that it assigns, if it does nothing else: rows neither come nor go. Empty means that this is not known.
+	// Sets are the columns that it assigns, if it does nothing else: rows neither come nor go. Empty means that this is
+	// not known.
 	Sets []string
 }
 
@@ -22,7 +24,8 @@ type Values struct {
 
 func (p *Part) whole() bool { return len(p.Values) == 0 && !p.Adds && len(p.Sets) == 0 }
 
-// moves calls f with the counter of a key's cells for every value that the rows may have, or with the one of all others.
+// moves calls f with the counter of a key's cells for every value that the rows may have, or with the one of all
+// others.
 func (p *Part) moves(k *Key, x *cells, f func(*Counter)) {
 	hashes, known := p.hashes(k)
 	switch {
@@ -133,8 +136,8 @@ func (c *Change) Clear() {
 // Clone gives one that stays as it is when the other is cleared.
 func (c *Change) Clone() Change { return Change{slices.Clone(c.parts)} }
 
-// Touches says whether the change may have altered any table that a result with these readings depends on. Every, which is in
-// all readings, stands for every table.
+// Touches says whether the change may have altered any table that a result with these readings depends on. Every, which
+// is in all readings, stands for every table.
 func (c *Change) Touches(r Readings) bool {
 	if Off(OwnWrites) {
 		return false

@@ -7,10 +7,10 @@
 // Where a result depends only on the rows that have certain values in certain columns, it remembers counters of those
 // values instead of the table's clock; see Key.
 //
-// Why that is enough. A result's snapshot lies between its sending and its last byte; a commit lies between its
-// sending and its reply. If the snapshot came before the commit and the result is stored after, either the clock moved
-// in between or the write was pending when the statement was sent, and the store is refused. While a write is pending nothing valid
-// exists for its tables, so no reader can see old after another saw new.
+// Why that is enough. A result's snapshot lies between its sending and its last byte; a commit lies between its sending
+// and its reply. If the snapshot came before the commit and the result is stored after, either the clock moved in
+// between or the write was pending when the statement was sent, and the store is refused. While a write is pending
+// nothing valid exists for its tables, so no reader can see old after another saw new.
 package freshness
 
 import (
@@ -64,8 +64,8 @@ type Clocks struct {
 	// System moves with a change of the system catalogs that nobody's other results rest on, such as a temporary table.
 	// Whatever moves Every may have changed them too.
 	System *Clock
-	// Grants moves when privileges on tables are given or taken through the larder. What is known of who may read what is out of date then; the results
-	// that come from these tables have their own clocks.
+	// Grants moves when privileges on tables are given or taken through the larder. What is known of who may read what
+	// is out of date then; the results that come from these tables have their own clocks.
 	Grants *Clock
 	// Shape moves when a definition turns out to have been changed around the larder, or what is declared of one.
 	Shape *Clock
@@ -76,7 +76,14 @@ type Clocks struct {
 
 // New makes the clocks of one database.
 func New() *Clocks {
-	return &Clocks{Every: &Clock{}, Schema: &Clock{Name: schemaClock}, System: &Clock{Name: systemClock}, Shape: &Clock{Name: shapeClock}, Grants: &Clock{Name: grantsClock}, tables: map[string]*Clock{}}
+	return &Clocks{
+		Every:  &Clock{},
+		Schema: &Clock{Name: schemaClock},
+		System: &Clock{Name: systemClock},
+		Shape:  &Clock{Name: shapeClock},
+		Grants: &Clock{Name: grantsClock},
+		tables: map[string]*Clock{},
+	}
 }
 
 // mostTables is how many tables have a clock of their own.

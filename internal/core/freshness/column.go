@@ -5,8 +5,9 @@ import (
 	"sync/atomic"
 )
 
-// Column counts the changes of one column of a table by updates that say which columns they assign. A reading that needs to know some
-// columns only rests on theirs, and on all changes that do not say that: rows that come or go, or any others.
+// Column counts the changes of one column of a table by updates that say which columns they assign. A reading that
+// needs to know some columns only rests on theirs, and on all changes that do not say that: rows that come or go, or
+// any others.
 type Column struct {
 	Name string
 

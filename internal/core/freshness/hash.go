@@ -9,8 +9,8 @@ import (
 	"unicode/utf8"
 )
 
-// Type is how values of a pinned column are compared. For each there is one way of writing a value, so that two are equal
-// to the server if and only if their bytes are.
+// Type is how values of a pinned column are compared. For each there is one way of writing a value, so that two are
+// equal to the server if and only if their bytes are.
 type Type uint8
 
 // The types.
@@ -24,8 +24,8 @@ const (
 
 var seed = maphash.MakeSeed()
 
-// Hash gives the hash of a value as it is written in SQL or sent as text, without quotes. It is false for a way of writing
-// that is not known to be the only one of its value; such a value may be any.
+// Hash gives the hash of a value as it is written in SQL or sent as text, without quotes. It is false for a way of
+// writing that is not known to be the only one of its value; such a value may be any.
 func (t Type) Hash(value []byte) (hash uint64, ok bool) {
 	switch t {
 	case Integer:
@@ -83,7 +83,8 @@ func (t Type) HashBinary(value []byte, utf8 bool) (hash uint64, ok bool) {
 	return 0, false
 }
 
-// hashText leaves blanks at the end aside: where a column is limited in length, those beyond are cut off what is put into it.
+// hashText leaves blanks at the end aside: where a column is limited in length, those beyond are cut off what is put
+// into it.
 func hashText(value []byte) uint64 { return maphash.Bytes(seed, bytes.TrimRight(value, " ")) }
 
 var firstDay = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)

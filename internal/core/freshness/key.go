@@ -9,8 +9,8 @@ import (
 // Key is one or more columns of a table by whose values rows are told apart. It has counters that are found by a
 // hash of the values: two values that share a counter make a change drop too much, never too little.
 //
-// A change that says what values the rows have that it touches moves the counters of those; a change that does not say so for
-// this key's columns moves the counter of all others. A reading of the rows with some values rests on both.
+// A change that says what values the rows have that it touches moves the counters of those; a change that does not say
+// so for this key's columns moves the counter of all others. A reading of the rows with some values rests on both.
 type Key struct {
 	// Columns are the columns' names, sorted.
 	Columns []string
@@ -24,12 +24,13 @@ type Key struct {
 
 // cells are the counters of a key. When too many values are told apart by too few of them, there are more from then on.
 type cells struct {
-	// other moves with changes that do not tell the values, and inserted, where the key is unique, with those of them that only add rows:
-	// such a change cannot alter a row that is there.
+	// other moves with changes that do not tell the values, and inserted, where the key is unique, with those of them
+	// that only add rows: such a change cannot alter a row that is there.
 	other, inserted Counter
 	byHash          []Counter // a power of two
 
-	// ripe is set when no change is under way any more that began when these were not there yet, and so did not move them.
+	// ripe is set when no change is under way any more that began when these were not there yet, and so did not move
+	// them.
 	ripe atomic.Bool
 	used atomic.Int64 // how many of byHash
 }
@@ -105,7 +106,8 @@ func (k *Key) last() *cells {
 	return list[len(list)-1]
 }
 
-// roomy is last, with more put there first if they are too few. Changes that do not know of them yet are pending on the table.
+// roomy is last, with more put there first if they are too few. Changes that do not know of them yet are pending on the
+// table.
 func (k *Key) roomy() *cells {
 	x := k.last()
 	if n := len(x.byHash); x.used.Load() <= int64(n/crowded) || n >= mostCells {

@@ -17,7 +17,8 @@ func (c *Clocks) Readings(tables []string) Readings {
 	return r
 }
 
-// Pinned narrows the reading of a table to those of its rows that have one of some values in a key; or, without a key, to some of its columns.
+// Pinned narrows the reading of a table to those of its rows that have one of some values in a key; or, without a key,
+// to some of its columns.
 type Pinned struct {
 	Table *Clock
 	Key   *Key
@@ -75,7 +76,8 @@ type taken struct {
 	ifNone bool
 }
 
-// Take reads the clocks, or the counters of those readings that are pinned. It must be called before the statement is sent to the origin.
+// Take reads the clocks, or the counters of those readings that are pinned. It must be called before the statement is
+// sent to the origin.
 func (r Readings) Take(pins ...Pinned) Stamp {
 	s := Stamp{parts: make([]taken, 0, len(r)+2*len(pins)), quiet: true, calm: true}
 	for _, c := range r {
@@ -147,7 +149,8 @@ func (s *Stamp) Valid() bool {
 // sent, and no counter has moved since. A write that is pending only now began in between, and so moved one.
 func (s *Stamp) Storable() bool { return s.quiet && s.calm && s.Valid() }
 
-// Found notes that the row that each unique key with one value stands for was there. Rows that are added cannot alter that.
+// Found notes that the row that each unique key with one value stands for was there. Rows that are added cannot alter
+// that.
 func (s *Stamp) Found() {
 	s.calm = true
 	kept := s.parts[:0]

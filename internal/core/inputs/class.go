@@ -54,7 +54,9 @@ func (b *Book) Class(c Class) uint16 {
 		}
 	}
 	if x.number == nil { // the first stands for all beyond the bound
-		x.number, x.list = map[Class]uint16{}, []Class{{Caller: &ledger.Caller{Application: ledger.Others, User: ledger.Others, Database: ledger.Others}}}
+		x.number, x.list = map[Class]uint16{}, []Class{
+			{Caller: &ledger.Caller{Application: ledger.Others, User: ledger.Others, Database: ledger.Others}},
+		}
 	}
 	if len(x.list) >= mostClasses {
 		return 0

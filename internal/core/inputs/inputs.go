@@ -1,6 +1,6 @@
-// Package inputs follows what is asked with a pattern in time: which inputs come again, what a larder would have made of them
-// for each of some lifetimes, and when they were asked, so that hits can be foretold. It follows some inputs of each pattern,
-// within a bound for all of them.
+// Package inputs follows what is asked with a pattern in time: which inputs come again, what a larder would have made
+// of them for each of some lifetimes, and when they were asked, so that hits can be foretold. It follows some inputs of
+// each pattern, within a bound for all of them.
 package inputs
 
 import (
@@ -36,8 +36,8 @@ const (
 	askedBytes = int64(unsafe.Sizeof(Asked{}))
 )
 
-// Limit bounds the memory for inputs that are followed, and for traces of their calls, in bytes. It is to be called before
-// anything is followed.
+// Limit bounds the memory for inputs that are followed, and for traces of their calls, in bytes. It is to be called
+// before anything is followed.
 func (b *Book) Limit(inputs, traces int64) {
 	b.inputs, b.asked = min(inputs/inputBytes, inputsAll), min(traces/askedBytes, tracesAll)
 	b.room.Store(b.inputs)
@@ -78,12 +78,12 @@ type Pattern struct {
 // Pattern makes a pattern, of whose inputs none is followed yet. Calls says how many calls there have been.
 func (b *Book) Pattern(calls func() uint64) *Pattern { return &Pattern{book: b, calls: calls} }
 
-// followedFrom is at which call of a pattern its inputs begin to be followed: most patterns of a careless application are
-// seen once.
+// followedFrom is at which call of a pattern its inputs begin to be followed: most patterns of a careless application
+// are seen once.
 const followedFrom = 3
 
-// Follow takes one call, of which Input, Changes, Class and Blocked are set. It says whether the hash of the result is to be
-// handed to Compare.
+// Follow takes one call, of which Input, Changes, Class and Blocked are set. It says whether the hash of the result is
+// to be handed to Compare.
 func (p *Pattern) Follow(asked Asked, now time.Time) (compare bool) {
 	s := p.sample.Load()
 	if s == nil {
@@ -145,8 +145,8 @@ func (p *Pattern) begin(calls uint64) *sample {
 	return s
 }
 
-// age gives away the places of the pattern's inputs when it has long not been asked, and says whether any is followed. It is
-// called with the book locked.
+// age gives away the places of the pattern's inputs when it has long not been asked, and says whether any is followed.
+// It is called with the book locked.
 func (p *Pattern) age(now time.Time) (followed bool) {
 	s := p.sample.Load()
 	if s == nil {

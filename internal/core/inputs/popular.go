@@ -6,8 +6,8 @@ import (
 	"sync"
 )
 
-// popular finds the inputs that are asked most of all that are asked, from a share of the calls. Source of the method: Manku, Motwani,
-// "Approximate Frequency Counts over Data Streams", VLDB 2002 (lossy counting).
+// popular finds the inputs that are asked most of all that are asked, from a share of the calls. Source of the method:
+// Manku, Motwani, "Approximate Frequency Counts over Data Streams", VLDB 2002 (lossy counting).
 type popular struct {
 	mu    sync.Mutex
 	count map[uint64]saw

@@ -27,10 +27,10 @@ const (
 	resultPause = 20 * time.Millisecond
 )
 
-// sample follows some of a pattern's inputs in time, and counts for each what a larder would have made of it that
-// kept its results for each of the lifetimes. Inputs are chosen by a hash of their key, so that one that is followed is
-// followed at every call; when they are too many, only half of the hashes remain chosen. Source of the method: spatially
-// hashed sampling, Waldspurger, Park, Garthwaite, Ahmad, "Efficient MRC Construction with SHARDS", FAST 2015.
+// sample follows some of a pattern's inputs in time, and counts for each what a larder would have made of it that kept
+// its results for each of the lifetimes. Inputs are chosen by a hash of their key, so that one that is followed is
+// followed at every call; when they are too many, only half of the hashes remain chosen. Source of the method:
+// spatially hashed sampling, Waldspurger, Park, Garthwaite, Ahmad, "Efficient MRC Construction with SHARDS", FAST 2015.
 type sample struct {
 	mu     sync.Mutex
 	room   *atomic.Int64 // for inputs, in all samples together
@@ -39,7 +39,8 @@ type sample struct {
 	gone   bool   // its places were given away, and none is to be taken again
 	past   counts // of chosen inputs whose place was given away
 
-	// hot are the inputs asked most, as known when there were too many to follow all: they are followed whatever their hash.
+	// hot are the inputs asked most, as known when there were too many to follow all: they are followed whatever their
+	// hash.
 	hot     atomic.Pointer[map[uint64]bool]
 	popular popular
 
@@ -171,8 +172,8 @@ func (s *sample) isHot(hash uint64) bool {
 	return hot != nil && (*hot)[hash]
 }
 
-// mostHot bounds the inputs that are followed whatever their hash, and hotShare is the share of calls that makes one so: left
-// to chance, one such input would decide over what is foretold.
+// mostHot bounds the inputs that are followed whatever their hash, and hotShare is the share of calls that makes one
+// so: left to chance, one such input would decide over what is foretold.
 const (
 	mostHot  = 256
 	hotShare = 0.0005
@@ -363,9 +364,9 @@ type Outlook struct {
 	Live [steps]float64
 	// Half is the share of inputs that half of the calls ask for: small if calls gather on few inputs.
 	Half float64
-	// Compared is how often a result was compared with the last of its input, Changed how often it was another, and Unseen
-	// how often it was another though no write was seen. Stayed counts, for those that changed, how long they had stayed
-	// equal: at most so long as the step of Ladder.
+	// Compared is how often a result was compared with the last of its input, Changed how often it was another, and
+	// Unseen how often it was another though no write was seen. Stayed counts, for those that changed, how long they
+	// had stayed equal: at most so long as the step of Ladder.
 	Compared, Changed, Unseen float64
 	Stayed                    [steps]float64
 }
@@ -423,9 +424,9 @@ func (s *sample) outlook(calls uint64, now time.Time) (o Outlook) {
 	if o.Calls == 0 {
 		return o
 	}
-	// More calls than were to be expected went to inputs that are not followed, or fewer: those of the inputs that are asked
-	// most. They are taken to be hits as often as those of the inputs asked most that are followed. Source: the same,
-	// "SHARDS-adj".
+	// More calls than were to be expected went to inputs that are not followed, or fewer: those of the inputs that are
+	// asked most. They are taken to be hits as often as those of the inputs asked most that are followed. Source: the
+	// same, "SHARDS-adj".
 	whole := float64(hot.calls) + times*float64(rest.calls)
 	var adjust float64
 	if s.shift.Load() > 0 {

@@ -36,8 +36,8 @@ const (
 	markPause = uint32(30 * time.Second / Tick)
 )
 
-// trace is the calls of a sample's inputs, the oldest first. When it is full it follows fewer inputs, then less exactly, and
-// then for a shorter time.
+// trace is the calls of a sample's inputs, the oldest first. When it is full it follows fewer inputs, then less
+// exactly, and then for a shorter time.
 type trace struct {
 	list  []Asked
 	room  *atomic.Int64 // in all traces together
@@ -63,7 +63,8 @@ func (t *trace) add(in *input, a Asked, inputs map[uint64]*input, horizon uint32
 		return
 	}
 	if i := int(in.traced) - 1; i >= 0 {
-		if last := &t.list[i]; a.At-last.At < t.grain && last.Class == a.Class && last.Changes == a.Changes && last.Blocked == a.Blocked {
+		if last := &t.list[i]; a.At-last.At < t.grain && last.Class == a.Class && last.Changes == a.Changes &&
+			last.Blocked == a.Blocked {
 			last.Calls += a.Calls
 			return
 		}
@@ -136,7 +137,8 @@ func (t *trace) coarsen() {
 	out := t.list[:0]
 	for _, a := range t.list {
 		if i, ok := last[a.Input]; ok {
-			if l := &out[i]; a.At-l.At < t.grain && l.Class == a.Class && l.Changes == a.Changes && l.Blocked == a.Blocked {
+			if l := &out[i]; a.At-l.At < t.grain && l.Class == a.Class && l.Changes == a.Changes &&
+				l.Blocked == a.Blocked {
 				l.Calls += a.Calls
 				continue
 			}
@@ -168,8 +170,8 @@ func (t *trace) clear() {
 
 // Trace is the calls that were remembered of a pattern.
 type Trace struct {
-	// Asked are the calls, the oldest first, of a share of the inputs: 1 in Inputs of them, and all that are Hot, which are
-	// those asked most.
+	// Asked are the calls, the oldest first, of a share of the inputs: 1 in Inputs of them, and all that are Hot, which
+	// are those asked most.
 	Asked  []Asked
 	Inputs float64
 	Hot    map[uint64]bool
@@ -197,7 +199,11 @@ func (p *Pattern) Trace(now time.Time, longest time.Duration) (out Trace) {
 	if ticks := uint32(longest / Tick); at > ticks {
 		from = max(from, at-ticks)
 	}
-	i, _ := slices.BinarySearchFunc(s.trace.list, from, func(a Asked, t uint32) int { return int(int64(a.At) - int64(t)) })
+	i, _ := slices.BinarySearchFunc(
+		s.trace.list,
+		from,
+		func(a Asked, t uint32) int { return int(int64(a.At) - int64(t)) },
+	)
 	// A record may have been put together with later ones, so that the list is in order of when they began.
 	out = Trace{Asked: slices.Clone(s.trace.list[i:]), Inputs: float64(uint64(1) << s.trace.shift), Now: at,
 		Span: time.Duration(at-from) * Tick, Grain: time.Duration(s.trace.grain) * Tick}

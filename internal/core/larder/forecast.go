@@ -10,14 +10,24 @@ import (
 	"jollylarder/internal/core/store"
 )
 
-// Forecast foretells what a set of rules would do, by the calls that are remembered of the last while, at most so long. What
-// is declared otherwise in the set counts for what can be kept, but not for what writes would drop.
-func (l *Larder) Forecast(set *rules.Set, now time.Time, longest time.Duration, progress func(float64) bool) (*forecast.Forecast, error) {
+// Forecast foretells what a set of rules would do, by the calls that are remembered of the last while, at most so long.
+// What is declared otherwise in the set counts for what can be kept, but not for what writes would drop.
+func (l *Larder) Forecast(
+	set *rules.Set,
+	now time.Time,
+	longest time.Duration,
+	progress func(float64) bool,
+) (*forecast.Forecast, error) {
 	return forecast.Make(l.replay(set, now, longest, progress))
 }
 
 // MemoryCurve foretells what the rules in force would do with each of some limits of memory, in bytes.
-func (l *Larder) MemoryCurve(limits []int64, now time.Time, longest time.Duration, progress func(float64) bool) ([]*forecast.Forecast, error) {
+func (l *Larder) MemoryCurve(
+	limits []int64,
+	now time.Time,
+	longest time.Duration,
+	progress func(float64) bool,
+) ([]*forecast.Forecast, error) {
 	run := l.replay(l.Rules(), now, longest, progress)
 	rooms := make([]int64, len(limits))
 	for i, limit := range limits {
@@ -30,7 +40,12 @@ func (l *Larder) MemoryCurve(limits []int64, now time.Time, longest time.Duratio
 	return list, err
 }
 
-func (l *Larder) replay(set *rules.Set, now time.Time, longest time.Duration, progress func(float64) bool) forecast.Run {
+func (l *Larder) replay(
+	set *rules.Set,
+	now time.Time,
+	longest time.Duration,
+	progress func(float64) bool,
+) forecast.Run {
 	run := forecast.Run{Classes: l.Inputs.Classes(), Limit: l.RoomFor(l.Limit()), Progress: progress}
 	l.Patterns(func(p *engine.Pattern) {
 		trace := p.Inputs.Trace(now, longest)
@@ -52,8 +67,8 @@ func (l *Larder) replay(set *rules.Set, now time.Time, longest time.Duration, pr
 	return run
 }
 
-// fetchTime is how long a fetch of a pattern takes: lately, if it was fetched lately, since it is the shorter the less else the
-// origin has to do.
+// fetchTime is how long a fetch of a pattern takes: lately, if it was fetched lately, since it is the shorter the less
+// else the origin has to do.
 func fetchTime(p *engine.Pattern) time.Duration {
 	lately := p.Numbers.Minute()
 	if n := lately.Calls() - lately.Count[ledger.Hit]; n >= enoughFetches {

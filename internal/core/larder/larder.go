@@ -15,14 +15,15 @@ import (
 // Larder is an engine whose statements are counted, shown to who watches, and compared.
 type Larder struct {
 	*engine.Engine
-	// Stream shows statements and drops as they come, Samples what control samples have found, and Drops which drops were needless.
+	// Stream shows statements and drops as they come, Samples what control samples have found, and Drops which drops
+	// were needless.
 	Stream  *stream.Stream
 	Samples *sample.Samples
 	Drops   *needless.Drops
 }
 
-// New makes a larder. Same says whether two replies hold the same rows, in whatever order; with nil control samples are not compared.
-// Now is the time it begins at.
+// New makes a larder. Same says whether two replies hold the same rows, in whatever order; with nil control samples are
+// not compared. Now is the time it begins at.
 func New(opts engine.Options, same func(a, b []byte) bool, now time.Time) (*Larder, error) {
 	l := &Larder{Stream: stream.New(), Samples: sample.New(same), Drops: &needless.Drops{}}
 	opts.Ledger = ledger.New(now)

@@ -89,7 +89,12 @@ func (p *Pattern) Callers() []CallerCount {
 		out = append(out, CallerCount{c, calls})
 	}
 	slices.SortFunc(out, func(a, b CallerCount) int {
-		return cmp.Or(cmp.Compare(b.Calls, a.Calls), cmp.Compare(a.Application, b.Application), cmp.Compare(a.User, b.User), cmp.Compare(a.Database, b.Database))
+		return cmp.Or(
+			cmp.Compare(b.Calls, a.Calls),
+			cmp.Compare(a.Application, b.Application),
+			cmp.Compare(a.User, b.User),
+			cmp.Compare(a.Database, b.Database),
+		)
 	})
 	if others > 0 {
 		out = append(out, CallerCount{Caller{Others, "", ""}, others})

@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// Distribution counts durations from 1 µs to 137 s in buckets an eighth of a power of two wide, so that a percentile
-// is right within an eighth. It is written here because histograms at hand are not safe for many writers without a lock.
+// Distribution counts durations from 1 µs to 137 s in buckets an eighth of a power of two wide, so that a percentile is
+// right within an eighth. It is written here because histograms at hand are not safe for many writers without a lock.
 // The zero value is ready, and small: most patterns are seen a few times only.
 type Distribution struct {
 	count   atomic.Uint64

@@ -8,14 +8,15 @@ import (
 	"jollylarder/internal/core/reason"
 )
 
-// lately remembers what a pattern's calls were at some moments of the last hour, so that it can be said of the calls since
-// then, and not of all since the beginning, why they passed.
+// lately remembers what a pattern's calls were at some moments of the last hour, so that it can be said of the calls
+// since then, and not of all since the beginning, why they passed.
 type lately struct {
 	mu    sync.Mutex
 	marks []latelyMark // the oldest first
 }
 
-// latelyMark is what a pattern's calls had come to at a moment. Every pattern in use has some, so that they are few and short.
+// latelyMark is what a pattern's calls had come to at a moment. Every pattern in use has some, so that they are few and
+// short.
 type latelyMark struct {
 	at     time.Time
 	counts [len(Sums{}.Count)]uint64

@@ -39,7 +39,13 @@ type Ledger struct {
 
 // New makes a ledger.
 func New(now time.Time) *Ledger {
-	l := &Ledger{Began: now, apps: map[string]*Tally{}, callers: map[Caller]*Caller{}, lastSlot: now, lastPatternSlot: now}
+	l := &Ledger{
+		Began:           now,
+		apps:            map[string]*Tally{},
+		callers:         map[Caller]*Caller{},
+		lastSlot:        now,
+		lastPatternSlot: now,
+	}
 	l.Total.of = l
 	return l
 }

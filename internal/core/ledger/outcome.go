@@ -34,12 +34,13 @@ type Record struct {
 	Took time.Duration
 	// Spared is what a hit spared: the time that fetching this very result took last, less Took.
 	Spared time.Duration
-	// Own is what the larder itself added to the time of a miss: Took less what the origin needed. It is counted against what was spared.
+	// Own is what the larder itself added to the time of a miss: Took less what the origin needed. It is counted
+	// against what was spared.
 	Own time.Duration
 	// Followed is the part of a hit's Took in which it waited for what another session was fetching.
 	Followed time.Duration
-	// Keepable is set when a rule could have kept its result, and Ruled when one does: then its time is part of what came after, or else
-	// of what was before anything was kept. LeftOut belongs to neither.
+	// Keepable is set when a rule could have kept its result, and Ruled when one does: then its time is part of what
+	// came after, or else of what was before anything was kept. LeftOut belongs to neither.
 	Keepable, Ruled, LeftOut bool
 	Failed                   bool
 	// Lane tells connections apart, so that they do not count in the same memory; any number will do.

@@ -25,8 +25,8 @@ type Pattern struct {
 type Keeping struct {
 	// Held is how many are kept now, and HeldBytes what they take.
 	Held, HeldBytes atomic.Int64
-	// Stored is how many were kept in all. Of those that are gone, Unused were never used, PushedOut made room for others, and Expired had
-	// come to the end of their TTL.
+	// Stored is how many were kept in all. Of those that are gone, Unused were never used, PushedOut made room for
+	// others, and Expired had come to the end of their TTL.
 	Stored, Unused, PushedOut, Expired atomic.Uint64
 	// TooLarge is how many were not kept for their size, and Largest the largest of those, in bytes.
 	TooLarge atomic.Uint64

@@ -27,7 +27,8 @@ func (s Samples) plus(o Samples, sign int64) Samples {
 	return Samples{s.Count + uint64(sign)*o.Count, s.Took + float64(sign)*o.Took, s.Squares + float64(sign)*o.Squares}
 }
 
-// Mean is what the origin took on average, and Error half of its interval of 95%: infinite where too few were taken to say.
+// Mean is what the origin took on average, and Error half of its interval of 95%: infinite where too few were taken to
+// say.
 func (s Samples) Mean() (mean, half time.Duration) {
 	if s.Count == 0 {
 		return 0, math.MaxInt64
@@ -42,7 +43,8 @@ func (s Samples) Mean() (mean, half time.Duration) {
 	return mean, time.Duration(1.96 * math.Sqrt(variance/n) * float64(time.Millisecond))
 }
 
-// fewestSamples is how many control samples an interval is given for: with fewer, the spread of so skewed times is not known.
+// fewestSamples is how many control samples an interval is given for: with fewer, the spread of so skewed times is not
+// known.
 const fewestSamples = 10
 
 // Estimate is a time with half of its interval of 95%. Known is set where there is something to estimate it by.
@@ -51,8 +53,8 @@ type Estimate struct {
 	Known       bool
 }
 
-// BySample estimates what hits spared by what the origin takes now: as many times the mean of the control samples as there were hits, less
-// what was waited for those, and less what the larder added to misses.
+// BySample estimates what hits spared by what the origin takes now: as many times the mean of the control samples as
+// there were hits, less what was waited for those, and less what the larder added to misses.
 func (s Sums) BySample() Estimate {
 	mean, half := s.Samples.Mean()
 	if half == math.MaxInt64 {
@@ -62,8 +64,9 @@ func (s Sums) BySample() Estimate {
 	return Estimate{hits*mean - s.Waited[Hit] - s.Own, hits * half, true}
 }
 
-// ByBefore estimates what was spared by what calls waited on average while nothing was kept, as measured before: as many times that as there
-// were calls since, less what was waited for those. All that keeping costs is in it, and also whatever else has become different meanwhile.
+// ByBefore estimates what was spared by what calls waited on average while nothing was kept, as measured before: as
+// many times that as there were calls since, less what was waited for those. All that keeping costs is in it, and also
+// whatever else has become different meanwhile.
 func (s Sums) ByBefore(before Part) Estimate {
 	after := s.After()
 	if before.Calls < fewestSamples || after.Calls == 0 {
@@ -72,8 +75,8 @@ func (s Sums) ByBefore(before Part) Estimate {
 	return Estimate{Time: time.Duration(after.Calls)*before.Mean() - after.Waited, Known: true}
 }
 
-// Measured is what is needed to say what was spared of one pattern: what was counted of it over some stretch, and its calls while it was not
-// kept, whenever that was.
+// Measured is what is needed to say what was spared of one pattern: what was counted of it over some stretch, and its
+// calls while it was not kept, whenever that was.
 type Measured struct {
 	Sums
 	Baseline Part
@@ -84,8 +87,8 @@ type Spared struct {
 	// Fetches is by the last fetch of each result, Sample by the control samples, and Before by what was before.
 	Fetches        time.Duration
 	Sample, Before Estimate
-	// SampleCovers and BeforeCovers are the shares, from 0 to 1, of what each could be measured of: of the hits, and of the calls that were
-	// kept. The rest is left out of it.
+	// SampleCovers and BeforeCovers are the shares, from 0 to 1, of what each could be measured of: of the hits, and of
+	// the calls that were kept. The rest is left out of it.
 	SampleCovers, BeforeCovers float64
 	// SampleLike and BeforeLike are what Fetches says of those parts alone, to be compared.
 	SampleLike, BeforeLike time.Duration

@@ -11,14 +11,14 @@ type Sums struct {
 	Count [len(Outcomes)]uint64
 	// Waited is the time that clients waited, by outcome.
 	Waited [len(Outcomes)]time.Duration
-	// Spared is the waiting that hits avoided, each measured by the last fetch of its own result, less Own; Keepable is the part of Waited
-	// spent at the origin on results that a rule could have kept.
+	// Spared is the waiting that hits avoided, each measured by the last fetch of its own result, less Own; Keepable is
+	// the part of Waited spent at the origin on results that a rule could have kept.
 	Spared, Keepable time.Duration
-	// Own is what the larder itself added to the time of misses, and Followed the part of Waited in which hits waited for what another
-	// session was fetching.
+	// Own is what the larder itself added to the time of misses, and Followed the part of Waited in which hits waited
+	// for what another session was fetching.
 	Own, Followed time.Duration
-	// Before are the calls that could have been kept and that no rule in force kept, and Hindered those that a rule keeps and that something of
-	// their session or moment kept from memory; with what was waited for them.
+	// Before are the calls that could have been kept and that no rule in force kept, and Hindered those that a rule
+	// keeps and that something of their session or moment kept from memory; with what was waited for them.
 	Before, Hindered Part
 	// Samples are the control samples, by what the origin took for them.
 	Samples Samples

@@ -1,5 +1,5 @@
-// Package needless finds out how many of the results that writes dropped had really changed: those that are fetched again are held
-// against what was dropped.
+// Package needless finds out how many of the results that writes dropped had really changed: those that are fetched
+// again are held against what was dropped.
 package needless
 
 import (
@@ -57,8 +57,8 @@ func (n *Drops) Kept(key, reply []byte) {
 	}
 }
 
-// Counts gives how many results that writes had dropped were other ones when they were fetched again, and how many were the same: to drop those
-// was not needed.
+// Counts gives how many results that writes had dropped were other ones when they were fetched again, and how many were
+// the same: to drop those was not needed.
 func (n *Drops) Counts() (changed, same uint64) {
 	n.mu.Lock()
 	defer n.mu.Unlock()

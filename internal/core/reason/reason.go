@@ -1,5 +1,5 @@
-// Package reason says why a result is not kept, or why a statement passes at one moment. A reason is a code, by which the
-// program decides, with what it speaks of. Its sentence is made here, for people, and nothing is decided by it.
+// Package reason says why a result is not kept, or why a statement passes at one moment. A reason is a code, by which
+// the program decides, with what it speaks of. Its sentence is made here, for people, and nothing is decided by it.
 package reason
 
 import "strings"
@@ -9,7 +9,8 @@ type Reason struct {
 	Code Code
 	// Detail is the name or text that the code's sentence speaks of, where it speaks of one.
 	Detail string
-	// Way is how the statement comes to what has the reason, from the statement inwards. It is empty for the statement itself.
+	// Way is how the statement comes to what has the reason, from the statement inwards. It is empty for the statement
+	// itself.
 	Way Way
 }
 

@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// blocks are the lines of a file cut before each rule and declaration: the first is what stands before them, of no kind;
-// each other has the comments right above it.
+// blocks are the lines of a file cut before each rule and declaration: the first is what stands before them, of no
+// kind; each other has the comments right above it.
 type blocks []block
 
 type block struct {
@@ -72,7 +72,8 @@ func (b blocks) at(kind string, i int, key string) (line, column int) {
 	top := 1
 	for n, l := range b[place].lines {
 		t := strings.TrimSpace(l)
-		if rest, ok := strings.CutPrefix(t, key); ok && strings.HasPrefix(strings.TrimLeft(rest, " \t"), "=") || ok && strings.HasPrefix(rest, ".") ||
+		if rest, ok := strings.CutPrefix(t, key); ok && strings.HasPrefix(strings.TrimLeft(rest, " \t"), "=") ||
+			ok && strings.HasPrefix(rest, ".") ||
 			strings.HasPrefix(t, "["+kind+"."+key) {
 			return before + n + 1, len(l) - len(strings.TrimLeft(l, " \t")) + 1
 		}
@@ -90,8 +91,8 @@ type item struct {
 	next             int    // where the next line begins
 }
 
-// items gives the keys of a block's text in their order, up to the first table within it, and where that begins: at the end
-// if there is none.
+// items gives the keys of a block's text in their order, up to the first table within it, and where that begins: at the
+// end if there is none.
 func items(text string) (out []item, tables int) {
 	at := 0
 	for _, line := range strings.SplitAfter(text, "\n") { // up to the heading

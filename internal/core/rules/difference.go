@@ -56,7 +56,8 @@ func Difference(before, after *Set) (out []Change) {
 		}
 		common = slices.DeleteFunc(common, func(name string) bool { return name == r.Name })
 	}
-	if !reflect.DeepEqual(before.Declarations(), after.Declarations()) && len(before.Declarations())+len(after.Declarations()) > 0 {
+	if !reflect.DeepEqual(before.Declarations(), after.Declarations()) &&
+		len(before.Declarations())+len(after.Declarations()) > 0 {
 		out = append(out, Change{Kind: Declared})
 	}
 	return out
@@ -95,7 +96,8 @@ func Tell(changes []Change) (out []string) {
 		case c.Kind == Added:
 			var keys []string
 			for _, p := range c.After.pairs() {
-				if p.key != "name" && p.key != "note" && p.key != "statement" && !(p.key == "pattern" && string(c.After.Pattern) == c.Rule) {
+				if p.key != "name" && p.key != "note" && p.key != "statement" &&
+					!(p.key == "pattern" && string(c.After.Pattern) == c.Rule) {
 					keys = append(keys, p.key+" "+p.value)
 				}
 			}

@@ -16,15 +16,17 @@ import (
 	"jollylarder/internal/core/bytesize"
 )
 
-// Put gives a rules file's text with a rule put in place of the one of a name, or added if the name is empty: at the end,
-// or before the first general rule that would decide in its place. Comments, order and every other rule stay as they are.
+// Put gives a rules file's text with a rule put in place of the one of a name, or added if the name is empty: at the
+// end, or before the first general rule that would decide in its place. Comments, order and every other rule stay as
+// they are.
 func Put(text []byte, name string, r Rule) ([]byte, error) {
 	return edit(text, func(set *Set, b blocks) (blocks, []Rule, error) {
 		want := slices.Clone(set.rules)
 		if name == "" {
 			r.named = r.Name != "" && r.Name != string(r.Pattern)
 			at := slices.IndexFunc(set.rules, func(o Rule) bool {
-				return r.Pattern != "" && o.Pattern == "" && o.When.None() && (o.Text == "" || r.Statement != "" && like(r.Statement, o.Text))
+				return r.Pattern != "" && o.Pattern == "" && o.When.None() &&
+					(o.Text == "" || r.Statement != "" && like(r.Statement, o.Text))
 			})
 			if at < 0 {
 				at = len(want)
@@ -113,8 +115,11 @@ func edit(text []byte, f func(*Set, blocks) (blocks, []Rule, error)) ([]byte, er
 	if err != nil {
 		return nil, fmt.Errorf("that cannot be written into the rules file: %w", err)
 	}
-	if len(back.rules) != len(want) || !slices.EqualFunc(back.rules, want, func(a, b Rule) bool { return reflect.DeepEqual(a.bare(), b.bare()) }) {
-		return nil, errors.New("the rules file cannot be changed by the tool without changing more than was asked for: edit it by hand")
+	if len(back.rules) != len(want) ||
+		!slices.EqualFunc(back.rules, want, func(a, b Rule) bool { return reflect.DeepEqual(a.bare(), b.bare()) }) {
+		return nil, errors.New(
+			"the rules file cannot be changed by the tool without changing more than was asked for: edit it by hand",
+		)
 	}
 	return []byte(out.String()), nil
 }
@@ -268,7 +273,10 @@ func change(text string, old, now []pair) string {
 				edits = append(edits, splice{tables, tables + endOfTables(text[tables:]), ""})
 			}
 			if i >= 0 {
-				old = slices.DeleteFunc(slices.Clone(old), func(p pair) bool { return p.key == o.key }) // it is put in anew
+				old = slices.DeleteFunc(
+					slices.Clone(old),
+					func(p pair) bool { return p.key == o.key },
+				) // it is put in anew
 			}
 		}
 	}
@@ -305,7 +313,8 @@ func change(text string, old, now []pair) string {
 	return text
 }
 
-// endOfTables gives how much of a text belongs to the tables that it begins with, and not to blanks and comments at its end.
+// endOfTables gives how much of a text belongs to the tables that it begins with, and not to blanks and comments at its
+// end.
 func endOfTables(text string) int {
 	end := 0
 	at := 0

@@ -70,7 +70,8 @@ func Reading(list []*Rule, reads []string) []*Rule {
 	var out []*Rule
 	for _, r := range list {
 		if len(r.Tables) > 0 && !slices.ContainsFunc(reads, func(t string) bool { return listed(r.Tables, t) }) ||
-			len(r.OnlyTables) > 0 && (len(reads) == 0 || slices.ContainsFunc(reads, func(t string) bool { return !listed(r.OnlyTables, t) })) {
+			len(r.OnlyTables) > 0 &&
+				(len(reads) == 0 || slices.ContainsFunc(reads, func(t string) bool { return !listed(r.OnlyTables, t) })) {
 			continue
 		}
 		if out = append(out, r); r.When.None() {
@@ -86,8 +87,8 @@ func listed(list []string, table string) bool {
 	return slices.Contains(list, table) || slices.Contains(list, alone)
 }
 
-// For gives those of some rules that hold for a caller, but for the labels of his statements; up to the first that holds
-// whatever those are.
+// For gives those of some rules that hold for a caller, but for the labels of his statements; up to the first that
+// holds whatever those are.
 func For(list []*Rule, who *Caller) (out []*Rule) {
 	for _, r := range list {
 		if r.When.holdFor(who) {
@@ -102,8 +103,8 @@ func For(list []*Rule, who *Caller) (out []*Rule) {
 // Deciding gives the first of some rules whose conditions hold for a caller, or nil.
 func Deciding(list []*Rule, who *Caller) *Rule { return Labelled(For(list, who), who.Comment) }
 
-// Labelled gives the first of some rules, which hold for a caller, that holds of the labels in his statement's comment; or
-// nil.
+// Labelled gives the first of some rules, which hold for a caller, that holds of the labels in his statement's comment;
+// or nil.
 func Labelled(list []*Rule, comment []byte) *Rule {
 	var labels []statement.Label
 	read := false

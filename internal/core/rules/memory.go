@@ -14,7 +14,11 @@ func ParseMemory(text string) (float64, error) {
 	number, percent := strings.CutSuffix(strings.TrimSpace(text), "%")
 	n, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
 	if err != nil || !percent || !(n > 0 && n <= 100*mostMemory) {
-		return 0, fmt.Errorf("%q: expected a share of the limit, such as 25%%, up to %s", text, FormatMemory(mostMemory))
+		return 0, fmt.Errorf(
+			"%q: expected a share of the limit, such as 25%%, up to %s",
+			text,
+			FormatMemory(mostMemory),
+		)
 	}
 	return n / 100, nil
 }

@@ -22,7 +22,8 @@ const (
 	Never Verdict = "never"
 )
 
-// Rule is one decision. It matches a statement if everything that is set of Pattern, Text, Tables, OnlyTables and When does.
+// Rule is one decision. It matches a statement if everything that is set of Pattern, Text, Tables, OnlyTables and When
+// does.
 type Rule struct {
 	// Name is the rule's own: as it is written in the file, or made from its place there. No two rules have the same.
 	Name string
@@ -31,8 +32,8 @@ type Rule struct {
 	Pattern statement.ID
 	// Text is what a pattern's text must be, with a star for anything in between.
 	Text string
-	// Tables are tables of which the pattern must read one at least, and OnlyTables those beyond which it must read none;
-	// named in full or by their name alone.
+	// Tables are tables of which the pattern must read one at least, and OnlyTables those beyond which it must read
+	// none; named in full or by their name alone.
 	Tables, OnlyTables []string
 	// When narrows the rule to some callers.
 	When Conditions
@@ -40,13 +41,13 @@ type Rule struct {
 	Verdict Verdict
 	// TTL is the longest a result is answered from memory, counted from its fetch; zero is no limit.
 	TTL time.Duration
-	// TTLOnly has results answered until their TTL is over whatever is written meanwhile. Else a write to what was read ends
-	// them earlier.
+	// TTLOnly has results answered until their TTL is over whatever is written meanwhile. Else a write to what was read
+	// ends them earlier.
 	TTLOnly bool
 	// Largest is the largest reply in bytes that is kept; zero is the larder's own limit.
 	Largest int
-	// Memory is the share of the limit of memory, from 0 to 1, that its results have to themselves, and must do with; 0 means that they
-	// share the rest with all others.
+	// Memory is the share of the limit of memory, from 0 to 1, that its results have to themselves, and must do with; 0
+	// means that they share the rest with all others.
 	Memory float64
 	// SkipEmpty has results without a row not kept.
 	SkipEmpty bool
@@ -54,21 +55,24 @@ type Rule struct {
 	AcceptTime bool
 	// AlsoReads are tables that the patterns read beyond what can be seen.
 	AlsoReads []string
-	// FetchAgain has results that a write dropped fetched again, if they had been of use; FetchAtStart is how many of the
-	// inputs that were asked most are fetched when the larder starts.
+	// FetchAgain has results that a write dropped fetched again, if they had been of use; FetchAtStart is how many of
+	// the inputs that were asked most are fetched when the larder starts.
 	FetchAgain   bool
 	FetchAtStart int
 	// Share has users answered with what was fetched for others, where each may read all of it.
 	Share bool
-	// ControlSample is the share of would-be hits, up to 1, that the origin is asked for all the same, to compare; 0 means
-	// DefaultControlSample, and less than 0 none.
+	// ControlSample is the share of would-be hits, up to 1, that the origin is asked for all the same, to compare; 0
+	// means DefaultControlSample, and less than 0 none.
 	ControlSample float64
-	// GoOn is set when the rule is not to be paused after an answer was found to be old; see "when_stale" in docs/rules.md.
+	// GoOn is set when the rule is not to be paused after an answer was found to be old; see "when_stale" in
+	// docs/rules.md.
 	GoOn bool
-	// Paused has nothing answered or kept by the rule for the time being. What is kept stays, and writes go on dropping it.
+	// Paused has nothing answered or kept by the rule for the time being. What is kept stays, and writes go on dropping
+	// it.
 	Paused bool
 
-	// Note says why, for whoever reads it in a year. Statement is the pattern's text, for people; nothing matches by it.
+	// Note says why, for whoever reads it in a year. Statement is the pattern's text, for people; nothing matches by
+	// it.
 	Note, Statement string
 
 	named bool // the file says its name
@@ -91,8 +95,8 @@ func (r *Rule) Sample() float64 {
 // Keeps says whether results are answered and kept by the rule now.
 func (r *Rule) Keeps() bool { return r.Verdict == Keep && !r.Paused }
 
-// SameAs says whether two rules of different sets are one and the same: by the name that the file gives them, or by what they
-// say if it gives none. That one of them is paused makes no difference.
+// SameAs says whether two rules of different sets are one and the same: by the name that the file gives them, or by
+// what they say if it gives none. That one of them is paused makes no difference.
 func (r *Rule) SameAs(o *Rule) bool {
 	if r.named || o.named {
 		return r.named && o.named && r.Name == o.Name
@@ -130,7 +134,8 @@ type Caller struct {
 
 // holdFor says whether the conditions hold for a caller, but for the labels of his statement.
 func (c *Conditions) holdFor(who *Caller) bool {
-	if c.Application != "" && c.Application != who.Application || c.User != "" && c.User != who.User || c.Database != "" && c.Database != who.Database {
+	if c.Application != "" && c.Application != who.Application || c.User != "" && c.User != who.User ||
+		c.Database != "" && c.Database != who.Database {
 		return false
 	}
 	if !c.Client.IsValid() {
@@ -291,7 +296,10 @@ func ParseTTL(text string) (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(text)
 	if err != nil || d <= 0 {
-		return 0, fmt.Errorf("ttl %q: expected a duration above zero such as \"30s\", \"5m\" or \"1h30m\", or \"none\"", text)
+		return 0, fmt.Errorf(
+			"ttl %q: expected a duration above zero such as \"30s\", \"5m\" or \"1h30m\", or \"none\"",
+			text,
+		)
 	}
 	return d, nil
 }

@@ -1,5 +1,6 @@
-// Package sample holds what was fetched for control samples against what would have been answered from memory. An answer that is
-// another, with no change in between that explains it, is told as stale: what rests on its tables is dropped, and its rule paused.
+// Package sample holds what was fetched for control samples against what would have been answered from memory. An
+// answer that is another, with no change in between that explains it, is told as stale: what rests on its tables is
+// dropped, and its rule paused.
 package sample
 
 import (
@@ -11,7 +12,8 @@ import (
 	"jollylarder/internal/core/engine"
 )
 
-// Stale is an answer that was kept, and found to be another than the origin's with no change in between that explains it.
+// Stale is an answer that was kept, and found to be another than the origin's with no change in between that explains
+// it.
 type Stale struct {
 	At       time.Time
 	Database string
@@ -42,8 +44,8 @@ type Samples struct {
 // mostRemembered bounds the stale answers, and the suspects, that are remembered.
 const mostRemembered = 100
 
-// New makes what compares control samples. Same says whether two replies hold the same rows, in whatever order; with nil nothing is
-// compared.
+// New makes what compares control samples. Same says whether two replies hold the same rows, in whatever order; with
+// nil nothing is compared.
 func New(same func(a, b []byte) bool) *Samples {
 	return &Samples{same: same, found: make(chan Stale, mostRemembered)}
 }
@@ -133,8 +135,9 @@ func (s *Samples) Stale() []Stale {
 // Found is described at Stale.
 func (s *Samples) Found() <-chan Stale { return s.found }
 
-// Counts are how many control samples were taken of which the rows can be compared, and how many of them had equal rows, others that a
-// change explains, others because the statement does not say which rows it wants, and others that nothing explains.
+// Counts are how many control samples were taken of which the rows can be compared, and how many of them had equal
+// rows, others that a change explains, others because the statement does not say which rows it wants, and others that
+// nothing explains.
 type Counts struct{ Taken, Equal, Explained, Unordered, Stale uint64 }
 
 // Counts gives what was found so far.

@@ -2,9 +2,9 @@ package statement
 
 import "bytes"
 
-// Depth gives a bound for how many levels the tree of a statement has, in the order of tens: the most tokens that can hold
-// each other. A grammar's reader may take time or stack for each level, and for each level above it, so that a statement is
-// best not handed to it that is deeper than anybody writes.
+// Depth gives a bound for how many levels the tree of a statement has, in the order of tens: the most tokens that can
+// hold each other. A grammar's reader may take time or stack for each level, and for each level above it, so that a
+// statement is best not handed to it that is deeper than anybody writes.
 //
 // Tokens between two commas, or between AND and OR, can hold each other, and so can what stands in brackets and around
 // them; those on two sides of a comma cannot. Only chains of UNION and JOIN go on across a comma.
@@ -40,7 +40,10 @@ func Depth(sql []byte) int {
 				continue
 			case bytes.EqualFold(w, []byte("end")):
 				end = top.isCase
-			case bytes.EqualFold(w, []byte("union")), bytes.EqualFold(w, []byte("intersect")), bytes.EqualFold(w, []byte("except")), bytes.EqualFold(w, []byte("join")):
+			case bytes.EqualFold(w, []byte("union")),
+				bytes.EqualFold(w, []byte("intersect")),
+				bytes.EqualFold(w, []byte("except")),
+				bytes.EqualFold(w, []byte("join")):
 				top.chain++
 			}
 		}

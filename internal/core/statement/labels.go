@@ -43,7 +43,8 @@ func Labels(comment []byte) []Label {
 		value := strings.ReplaceAll(after[:end], `\'`, `'`)
 		key, err1 := url.PathUnescape(strings.TrimSpace(key))
 		value, err2 := url.PathUnescape(value)
-		if err1 != nil || err2 != nil || key == "" || len(key) > longestLabel || len(value) > longestLabel || strings.ContainsAny(key, " \t\n'*/") {
+		if err1 != nil || err2 != nil || key == "" || len(key) > longestLabel || len(value) > longestLabel ||
+			strings.ContainsAny(key, " \t\n'*/") {
 			return nil
 		}
 		out = append(out, Label{key, value})

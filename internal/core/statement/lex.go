@@ -192,8 +192,8 @@ func (l *lexer) wordOrPrefixed(c byte) tokenKind {
 	return word
 }
 
-// number reads an integer, a decimal or an exponent. A word stuck to it is a token of its own: some servers refuse it, for
-// others "1from t" is "1 from t".
+// number reads an integer, a decimal or an exponent. A word stuck to it is a token of its own: some servers refuse it,
+// for others "1from t" is "1 from t".
 func (l *lexer) number() {
 	if l.src[l.pos] == '0' {
 		switch l.peek(1) | 0x20 {
@@ -313,7 +313,8 @@ func (l *lexer) operator() {
 	unusual := false
 	for l.pos < len(l.src) {
 		c := l.src[l.pos]
-		if class[c]&operatorChar == 0 || l.pos > start && (c == '-' && l.peek(1) == '-' || c == '/' && l.peek(1) == '*') {
+		if class[c]&operatorChar == 0 ||
+			l.pos > start && (c == '-' && l.peek(1) == '-' || c == '/' && l.peek(1) == '*') {
 			break
 		}
 		if class[c]&unusualChar != 0 {

@@ -64,7 +64,8 @@ func (s *Scan) Read(sql []byte) {
 		if pos < len(sql) && sql[pos] == ' ' { // nearly always one blank
 			pos++
 		}
-		if pos+1 < len(sql) && class[sql[pos]] == letter && sql[pos+1] != '\'' && sql[pos+1] != '&' { // then mostly a word
+		if pos+1 < len(sql) && class[sql[pos]] == letter && sql[pos+1] != '\'' &&
+			sql[pos+1] != '&' { // then mostly a word
 			// What is stuck to a number stays so: only some servers accept it.
 			if n > 0 && (pos > l.pos || last != number && last != parameter) {
 				out[n] = ' '
@@ -119,7 +120,10 @@ func (s *Scan) Read(sql []byte) {
 			s.MayMeanNow = s.MayMeanNow || last == text || mayMeanNow(tok)
 			fallthrough
 		case number, parameter:
-			s.Literals = append(s.Literals, Literal{Start: start, End: l.pos, Kind: Kind(kind - number), Joined: joined, Place: sh.places})
+			s.Literals = append(
+				s.Literals,
+				Literal{Start: start, End: l.pos, Kind: Kind(kind - number), Joined: joined, Place: sh.places},
+			)
 			if joined {
 				sh.copied, sh.end = n, n
 			} else {
@@ -191,8 +195,8 @@ func (sh *shaper) literal(exact []byte, before, at int, signed bool) {
 	}
 }
 
-// separator takes a comma or a closing bracket: if it ends an element that was a literal as the one before, that is left
-// out.
+// separator takes a comma or a closing bracket: if it ends an element that was a literal as the one before, that is
+// left out.
 func (sh *shaper) separator(comma bool, before, end int) (leftOut bool) {
 	list := sh.at(before)
 	sh.list = noList
@@ -213,7 +217,8 @@ func (sh *shaper) separator(comma bool, before, end int) (leftOut bool) {
 // opening takes an opening bracket, which the exact text ends with.
 func (sh *shaper) opening(behindWord bool, exact []byte) {
 	sh.list = noList
-	if n := len(exact); behindWord && n >= 4 && exact[n-4] == 'i' && exact[n-3] == 'n' && exact[n-1] == '(' && (n == 4 || exact[n-5] == ' ') {
+	if n := len(exact); behindWord && n >= 4 && exact[n-4] == 'i' && exact[n-3] == 'n' && exact[n-1] == '(' &&
+		(n == 4 || exact[n-5] == ' ') {
 		sh.list, sh.end = wantsLiteral, n
 	}
 }

@@ -2,8 +2,8 @@ package statement
 
 import "bytes"
 
-// withoutSettings takes the value of a setting out of a normalised text, and puts a placeholder there. Values of settings may
-// be written without quotes, and may be secrets: SET app.token = abc, ALTER ROLE r SET app.token TO abc.
+// withoutSettings takes the value of a setting out of a normalised text, and puts a placeholder there. Values of
+// settings may be written without quotes, and may be secrets: SET app.token = abc, ALTER ROLE r SET app.token TO abc.
 func withoutSettings(text []byte) []byte {
 	first, rest, _ := bytes.Cut(text, []byte(" "))
 	at := 0

@@ -29,7 +29,8 @@ type Entry struct {
 	// Fetched is when its statement was sent, and Took how long the origin took to answer.
 	Fetched time.Time
 	Took    time.Duration
-	// Moment is the number of the last transaction block of any session that had begun when it was known what Stamp holds.
+	// Moment is the number of the last transaction block of any session that had begun when it was known what Stamp
+	// holds.
 	Moment uint64
 
 	// Uses counts the answers given from it.
@@ -58,8 +59,9 @@ func (e *Entry) pack(key []byte) {
 	e.Reply = packed[len(key):]
 }
 
-// What an entry takes beside what can be measured of it, in bytes: its node in the cache with its place in the table, and for each counter
-// that only few results rest on a place in the index. Measured on Go 1.26 for amd64; TestEntriesTakeWhatIsSaid holds it to account.
+// What an entry takes beside what can be measured of it, in bytes: its node in the cache with its place in the table,
+// and for each counter that only few results rest on a place in the index. Measured on Go 1.26 for amd64;
+// TestEntriesTakeWhatIsSaid holds it to account.
 const (
 	nodeBytes = 116
 	ownBytes  = 40

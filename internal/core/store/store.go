@@ -36,7 +36,8 @@ func (c *clock) NowNano() int64 { return c.now.Load() }
 // Tick is described at NowNano.
 func (c *clock) Tick(every time.Duration) <-chan time.Time { return time.Tick(every) }
 
-// Tick tells the time, so that what has come to the end of its TTL gives its memory back. It is to be called some times a second.
+// Tick tells the time, so that what has come to the end of its TTL gives its memory back. It is to be called some times
+// a second.
 func (s *Store) Tick(now time.Time) {
 	if n := now.UnixNano(); n > s.clock.now.Load() {
 		s.clock.now.Store(n)
@@ -70,7 +71,8 @@ func (s *Store) cache(limit int64) (*otter.Cache[string, *Entry], error) {
 		Clock:         &s.clock,
 		MaximumWeight: uint64(max(limit, 1)),
 		Weigher:       func(_ string, e *Entry) uint32 { return uint32(min(e.Size(), math.MaxUint32)) },
-		// Whether a result is too old is for the rule in force to say when it is asked for: this only gives its memory back.
+		// Whether a result is too old is for the rule in force to say when it is asked for: this only gives its memory
+		// back.
 		ExpiryCalculator: otter.ExpiryWritingFunc(func(e otter.Entry[string, *Entry]) time.Duration {
 			if r := e.Value.Rule; r != nil && r.TTL > 0 {
 				return r.TTL
@@ -102,8 +104,8 @@ func (s *Store) in(r *rules.Rule) *otter.Cache[string, *Entry] {
 	return nil
 }
 
-// Divide gives each rule that asks for it its share of the memory; the rest is for all others. What is kept by a rule that has no share any
-// more is taken out.
+// Divide gives each rule that asks for it its share of the memory; the rest is for all others. What is kept by a rule
+// that has no share any more is taken out.
 func (s *Store) Divide(set *rules.Set) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -136,8 +138,8 @@ func (s *Store) Divide(set *rules.Set) {
 // leastForResults is which part of the limit is left for results whatever else is taken.
 const leastForResults = 8
 
-// Beside has so many bytes of the limit left free for what is needed beside the results, to tell what a write changes. It does something only
-// if that has changed by much.
+// Beside has so many bytes of the limit left free for what is needed beside the results, to tell what a write changes.
+// It does something only if that has changed by much.
 func (s *Store) Beside(bytes int64) {
 	if d := bytes - s.beside.Load(); d < 1<<16 && d > -1<<16 {
 		return
@@ -195,7 +197,8 @@ func (s *Store) Close() {
 	s.each(func(c *otter.Cache[string, *Entry]) { c.StopAllGoroutines() })
 }
 
-// Release takes an entry out of the index, and marks it as no longer kept. It is true once: for whoever is to count the loss.
+// Release takes an entry out of the index, and marks it as no longer kept. It is true once: for whoever is to count the
+// loss.
 func (s *Store) Release(e *Entry) bool {
 	if !e.release() {
 		return false

@@ -42,8 +42,8 @@ type Event struct {
 	Dropped int
 }
 
-// Stream keeps the latest events for whoever watches. There is room for so many between two readings: what comes beyond it is
-// left out, and costs nothing. Nobody who sends waits for a watcher. Make it with New.
+// Stream keeps the latest events for whoever watches. There is room for so many between two readings: what comes beyond
+// it is left out, and costs nothing. Nobody who sends waits for a watcher. Make it with New.
 type Stream struct {
 	engine.Unmoved
 	calls func() uint64
@@ -65,8 +65,8 @@ func New() *Stream { return &Stream{calls: func() uint64 { return 0 }} }
 // Attach says how many statements have ended in all, before any has.
 func (s *Stream) Attach(calls func() uint64) { s.calls = calls }
 
-// streamLength is how many events are kept for watchers, and streamRoom for how many statements there is room between two
-// readings.
+// streamLength is how many events are kept for watchers, and streamRoom for how many statements there is room between
+// two readings.
 const (
 	streamLength = 1 << 12
 	streamRoom   = 500
@@ -120,8 +120,8 @@ func (s *Stream) makeRoom() {
 	}
 }
 
-// Read gives the events since it was last called, the oldest first, and about how many statements more there were. It is to be
-// called some ten times a second.
+// Read gives the events since it was last called, the oldest first, and about how many statements more there were. It
+// is to be called some ten times a second.
 func (w *Watcher) Read() (events []Event, lost uint64) {
 	s := w.s
 	s.mu.Lock()

@@ -23,8 +23,8 @@ type Live struct {
 	Progress func(done float64, what string)
 }
 
-// settles is the first part of every slice, in which statements that began before still end, and memory comes up to what was written: it does
-// not count.
+// settles is the first part of every slice, in which statements that began before still end, and memory comes up to
+// what was written: it does not count.
 const settles = 8 // an eighth
 
 // liveSlice is one slice of a live trial.
@@ -58,7 +58,10 @@ func (t *Live) Run(ctx context.Context) (trial.Result, error) {
 		for i := range ways {
 			at := (i + round) % 2 // neither is always first
 			if t.Progress != nil {
-				t.Progress(float64(2*round+i)/float64(2*t.Rounds), fmt.Sprintf("round %d of %d: %s", round+1, t.Rounds, ways[at]))
+				t.Progress(
+					float64(2*round+i)/float64(2*t.Rounds),
+					fmt.Sprintf("round %d of %d: %s", round+1, t.Rounds, ways[at]),
+				)
 			}
 			t.Engine.SetAside(ways[at] == trial.Off)
 			s, ok := t.slice(ctx)

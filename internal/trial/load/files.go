@@ -33,8 +33,17 @@ func Prepare(w trial.Wanted) (run func(context.Context) (*trial.Result, error), 
 	if err != nil {
 		return nil, err
 	}
-	t := Load{Direct: w.Direct, Through: w.Through, Statements: list, Clients: w.Clients, Length: w.Length, Rounds: w.Rounds,
-		OptOut: engine.OptOutComment, Count: w.Count, Progress: w.Progress}
+	t := Load{
+		Direct:     w.Direct,
+		Through:    w.Through,
+		Statements: list,
+		Clients:    w.Clients,
+		Length:     w.Length,
+		Rounds:     w.Rounds,
+		OptOut:     engine.OptOutComment,
+		Count:      w.Count,
+		Progress:   w.Progress,
+	}
 	return func(ctx context.Context) (*trial.Result, error) {
 		r, err := t.Run(ctx)
 		r.LeftOut = leftOut

@@ -19,17 +19,20 @@ import (
 
 // Load is a trial with statements of its own.
 type Load struct {
-	// Direct is the URL of the database, and Through that of the larder. Without Direct only keeping on and off are compared.
+	// Direct is the URL of the database, and Through that of the larder. Without Direct only keeping on and off are
+	// compared.
 	Direct, Through string
 	Statements      []trial.Statement
-	// Clients is how many connections ask at a time, Length how long the trial lasts at most, and Rounds how often each way has its turn.
+	// Clients is how many connections ask at a time, Length how long the trial lasts at most, and Rounds how often each
+	// way has its turn.
 	Clients int
 	Length  time.Duration
 	Rounds  int
-	// Timed has the statements asked when they were recorded, all of them in every turn, so that there are as many rounds as there is time for, one
-	// at least. Else each client asks for the next as soon as it has the last.
+	// Timed has the statements asked when they were recorded, all of them in every turn, so that there are as many
+	// rounds as there is time for, one at least. Else each client asks for the next as soon as it has the last.
 	Timed bool
-	// OptOut is the comment by which a statement asks the larder not to be answered from memory. It is its last, so that it counts.
+	// OptOut is the comment by which a statement asks the larder not to be answered from memory. It is its last, so
+	// that it counts.
 	OptOut string
 	// Count gives what the larder has counted of an application. Nil if the larder cannot be asked.
 	Count func(ctx context.Context, application string) (ledger.Sums, error)
@@ -93,7 +96,10 @@ func (t *Load) Run(ctx context.Context) (trial.Result, error) {
 			order[i] = lanes[(i+round)%len(lanes)] // none is always first
 		}
 		for i, l := range order {
-			t.say(float64(round*len(lanes)+i)/float64(rounds*len(lanes)), fmt.Sprintf("round %d of %d: %s", round+1, rounds, l.way))
+			t.say(
+				float64(round*len(lanes)+i)/float64(rounds*len(lanes)),
+				fmt.Sprintf("round %d of %d: %s", round+1, rounds, l.way),
+			)
 			s, err := t.slice(ctx, l, round*count, count)
 			if err != nil {
 				ended = err.Error()
@@ -198,8 +204,8 @@ func (l *lane) close() {
 	}
 }
 
-// calibrate finds out how many statements each client asks in a slice, so that the slowest way takes about so long. What keeping on asks here
-// fills the larder's memory: rounds begin with it as it is in use.
+// calibrate finds out how many statements each client asks in a slice, so that the slowest way takes about so long.
+// What keeping on asks here fills the larder's memory: rounds begin with it as it is in use.
 func (t *Load) calibrate(ctx context.Context, lanes []*lane, per time.Duration) (int, error) {
 	if t.Timed {
 		for _, l := range lanes {
@@ -398,8 +404,8 @@ func ask(ctx context.Context, c *pgconn.PgConn, s *trial.Statement, behind strin
 // mostCompared bounds the statements whose answers are compared.
 const mostCompared = 1000
 
-// compare asks each statement directly, through the larder, and directly again, and compares the answers. Without a direct way, keeping off
-// stands for it.
+// compare asks each statement directly, through the larder, and directly again, and compares the answers. Without a
+// direct way, keeping off stands for it.
 func (t *Load) compare(ctx context.Context, direct, through *lane) (*trial.Answers, error) {
 	out := &trial.Answers{}
 	seen := map[string]bool{}

@@ -15,7 +15,11 @@ import (
 func ReadFile(name, text string) ([]trial.Statement, error) {
 	parts, err := pg_query.SplitWithScanner(text, true)
 	if err != nil {
-		return nil, fmt.Errorf("%s: it cannot be split into statements: %w: expected SQL with a semicolon behind each statement", name, err)
+		return nil, fmt.Errorf(
+			"%s: it cannot be split into statements: %w: expected SQL with a semicolon behind each statement",
+			name,
+			err,
+		)
 	}
 	var out []trial.Statement
 	for _, sql := range parts {
@@ -24,13 +28,16 @@ func ReadFile(name, text string) ([]trial.Statement, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, fmt.Errorf("%s: there is no statement in it: expected SQL with a semicolon behind each statement", name)
+		return nil, fmt.Errorf(
+			"%s: there is no statement in it: expected SQL with a semicolon behind each statement",
+			name,
+		)
 	}
 	return out, nil
 }
 
-// Sort takes out what cannot be run in a trial, and says why. Statements that are not known to read only are refused unless writes are
-// allowed; then each is run in a transaction that is rolled back.
+// Sort takes out what cannot be run in a trial, and says why. Statements that are not known to read only are refused
+// unless writes are allowed; then each is run in a transaction that is rolled back.
 func Sort(list []trial.Statement, allowWrites bool) (out []trial.Statement, leftOut []string, err error) {
 	known := map[string]*analysis.Facts{}
 	control, settings := 0, 0
@@ -49,7 +56,10 @@ func Sort(list []trial.Statement, allowWrites bool) (out []trial.Statement, left
 			settings++
 			continue
 		case f.Effect&(analysis.Schema|analysis.Commits) != 0 || len(f.Defines) > 0 || alone[f.Kind]:
-			return nil, nil, fmt.Errorf("%q cannot be run in a trial, since it could not be taken back: take it out", short(s.SQL))
+			return nil, nil, fmt.Errorf(
+				"%q cannot be run in a trial, since it could not be taken back: take it out",
+				short(s.SQL),
+			)
 		case why != "" && !allowWrites:
 			if len(refused) < 3 {
 				refused = append(refused, fmt.Sprintf("%q %s", short(s.SQL), why))
@@ -61,10 +71,16 @@ func Sort(list []trial.Statement, allowWrites bool) (out []trial.Statement, left
 		out = append(out, s)
 	}
 	if len(refused) > 0 {
-		return nil, nil, fmt.Errorf("these are not known to read only: %s; nothing was run. Writes may be allowed: each is then run in a transaction that is rolled back", strings.Join(refused, "; "))
+		return nil, nil, fmt.Errorf(
+			"these are not known to read only: %s; nothing was run. Writes may be allowed: each is then run in a transaction that is rolled back",
+			strings.Join(refused, "; "),
+		)
 	}
 	if control > 0 {
-		leftOut = append(leftOut, fmt.Sprintf("%d statements that begin or end transactions: each statement is run by itself", control))
+		leftOut = append(
+			leftOut,
+			fmt.Sprintf("%d statements that begin or end transactions: each statement is run by itself", control),
+		)
 	}
 	if settings > 0 {
 		leftOut = append(leftOut, fmt.Sprintf("%d statements that set something for their session", settings))
@@ -75,12 +91,17 @@ func Sort(list []trial.Statement, allowWrites bool) (out []trial.Statement, left
 	return out, leftOut, nil
 }
 
-// transactions are the kinds of what begins, divides and ends transactions, sets those of what sets something for its session, and alone those of some statements that run in none, or end one that
-// is not the trial's.
+// transactions are the kinds of what begins, divides and ends transactions, sets those of what sets something for its
+// session, and alone those of some statements that run in none, or end one that is not the trial's.
 var (
-	transactions = map[analysis.Kind]bool{analysis.KindBegin: true, analysis.KindCommit: true, analysis.KindRollback: true, analysis.KindSavepoint: true}
-	sets         = map[analysis.Kind]bool{analysis.KindSet: true, analysis.KindReset: true}
-	alone        = map[analysis.Kind]bool{
+	transactions = map[analysis.Kind]bool{
+		analysis.KindBegin:     true,
+		analysis.KindCommit:    true,
+		analysis.KindRollback:  true,
+		analysis.KindSavepoint: true,
+	}
+	sets  = map[analysis.Kind]bool{analysis.KindSet: true, analysis.KindReset: true}
+	alone = map[analysis.Kind]bool{
 		analysis.KindVacuum: true, analysis.KindCommitPrepared: true, analysis.KindRollbackPrepared: true, analysis.KindPrepareTransaction: true,
 		analysis.KindCheckpoint: true, analysis.KindCluster: true, analysis.KindReindex: true, analysis.KindCopy: true,
 	}

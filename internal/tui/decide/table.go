@@ -16,8 +16,8 @@ type column struct {
 	honest bool // it was measured
 }
 
-// forecastTable draws what the draft would do beside what is in force; or, without a draft, what was foretold of the rules in
-// force beside what came true.
+// forecastTable draws what the draft would do beside what is in force; or, without a draft, what was foretold of the
+// rules in force beside what came true.
 func (m *Model) forecastTable(l *look.Look, width int) []string {
 	var columns []column
 	title := ""

@@ -33,8 +33,8 @@ type Form struct {
 	enter key.Binding
 }
 
-// NewForm makes a form. Do is given the values, and says what is wrong with them or what to do; tells, if it is not nil, says what they would
-// come to as they are written.
+// NewForm makes a form. Do is given the values, and says what is wrong with them or what to do; tells, if it is not
+// nil, says what they would come to as they are written.
 func NewForm(title string, says []string, lines []Line, tells func(map[string]string) []string, do func(map[string]string) (tea.Cmd, error)) *Form {
 	f := &Form{title: title, says: says, lines: lines, do: do, tells: tells, enter: keyApply}
 	f.goTo(0)

@@ -17,7 +17,8 @@ var (
 // page is how many lines a page is.
 const page = 10
 
-// First gives the first line of a list that is shown where there is room for so many, so that one of them is among them.
+// First gives the first line of a list that is shown where there is room for so many, so that one of them is among
+// them.
 func First(at, room int) int { return max(at-room+1, 0) }
 
 // By gives by how many places a key moves, up if it is negative; 0 if it is none of these.

@@ -71,7 +71,8 @@ func (m *Model) Set(p control.Proof) {
 	}
 }
 
-// SetStatus takes the larder as it is now: what it says of the last minute, and of all since it began, is what stands above all stations.
+// SetStatus takes the larder as it is now: what it says of the last minute, and of all since it began, is what stands
+// above all stations.
 func (m *Model) SetStatus(s control.Status) {
 	if m.frozen {
 		return

@@ -244,7 +244,8 @@ func unit(ms float64) string {
 	return fmt.Sprintf("%.0f s", ms/1000)
 }
 
-// times draws how long the answers of the selected pattern took, from memory and from the origin, as two distributions over one scale.
+// times draws how long the answers of the selected pattern took, from memory and from the origin, as two distributions
+// over one scale.
 func (m *Model) times(l *look.Look, width int) []string {
 	memory, origin, of := m.proof.Memory, m.proof.Origin, "all patterns that are kept"
 	if p := m.pattern; p != nil && p.ID == m.SelectedPattern() {

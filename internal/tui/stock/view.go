@@ -69,8 +69,8 @@ func (m *Model) whole(l *look.Look, width int) []string {
 	return out
 }
 
-// beside writes what is used beside results: of what has room, how much it takes, and of what has hardly any left, of how much.
-// Where it is narrow, only the latter.
+// beside writes what is used beside results: of what has room, how much it takes, and of what has hardly any left, of
+// how much. Where it is narrow, only the latter.
 func beside(l *look.Look, o *control.Overhead, width int) string {
 	line := " " + l.Dim.Render("beside results ") + l.Cream.Render(fmt.Sprintf("%s of %s", look.Bytes(o.Used()), look.Bytes(o.Limit)))
 	between := " · "
@@ -234,7 +234,8 @@ func (m *Model) selected(l *look.Look, width int) (out []string) {
 	return out
 }
 
-// more draws the hits to be expected at each size of memory; where there is little room, at those about the present one.
+// more draws the hits to be expected at each size of memory; where there is little room, at those about the present
+// one.
 func (m *Model) more(l *look.Look, width, height int) []string {
 	out := []string{l.Rule("with more of it, or less", width)}
 	switch {

@@ -11,8 +11,8 @@ import (
 	"jollylarder/internal/fault"
 )
 
-// await waits for what another session is fetching, so long at most. It is called with sending and mu held, and gives mu up
-// while it waits.
+// await waits for what another session is fetching, so long at most. It is called with sending and mu held, and gives
+// mu up while it waits.
 func (s *session) await(done <-chan struct{}, most time.Duration) {
 	select {
 	case <-s.hurried: // it was meant for another statement, unless the session ends
@@ -47,8 +47,8 @@ func (s *session) hurry() {
 // longestHurry bounds how long a request to cancel waits for the statement that it is for to be sent.
 const longestHurry = time.Second
 
-// hurryOn has the session send what waits for another session's result, and returns when that has been sent or a second has
-// passed. No lock is taken: the session may hold any of its own while it writes to a client that does not read.
+// hurryOn has the session send what waits for another session's result, and returns when that has been sent or a second
+// has passed. No lock is taken: the session may hold any of its own while it writes to a client that does not read.
 func (s *session) hurryOn() {
 	for end := time.Now().Add(longestHurry); s.awaiting.Load() && time.Now().Before(end); {
 		s.hurry()
@@ -129,15 +129,16 @@ func (s *session) askBefore(t engine.Ticket) {
 	}
 }
 
-// askAhead asks what decisions to come will rest on, right after the login or later, when the session is at rest outside
-// any transaction. A client that was faster has begun one, perhaps, in which a query would be one too many.
+// askAhead asks what decisions to come will rest on, right after the login or later, when the session is at rest
+// outside any transaction. A client that was faster has begun one, perhaps, in which a query would be one too many.
 func (s *session) askAhead() {
 	s.sending.Lock()
 	defer s.sending.Unlock()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	fault.Point("ask ahead")
-	if s.login || s.clientGone || s.raw || s.startup.replication || s.queue.len() > 0 || s.mid || s.eng.State() != engine.Idle {
+	if s.login || s.clientGone || s.raw || s.startup.replication || s.queue.len() > 0 || s.mid ||
+		s.eng.State() != engine.Idle {
 		return
 	}
 	if n := s.eng.Wants(s.server.now()); n != 0 {
@@ -167,12 +168,20 @@ func (q *question) end() {
 // questionName names the statement and the portal by which the larder asks, so that none of the client's is touched.
 const questionName = "jolly larder asks"
 
-// questionMessages asks one thing and leaves nothing behind, but where it is cut short: a server that has cancelled it skips its
-// end. So it begins by clearing away what another may have left.
+// questionMessages asks one thing and leaves nothing behind, but where it is cut short: a server that has cancelled it
+// skips its end. So it begins by clearing away what another may have left.
 func questionMessages(sql string) []byte {
 	const name = questionName
-	return encoded(nil, &pgproto3.Close{ObjectType: 'S', Name: name}, &pgproto3.Parse{Name: name, Query: sql}, &pgproto3.Bind{DestinationPortal: name, PreparedStatement: name}, &pgproto3.Execute{Portal: name},
-		&pgproto3.Close{ObjectType: 'P', Name: name}, &pgproto3.Close{ObjectType: 'S', Name: name}, &pgproto3.Sync{})
+	return encoded(
+		nil,
+		&pgproto3.Close{ObjectType: 'S', Name: name},
+		&pgproto3.Parse{Name: name, Query: sql},
+		&pgproto3.Bind{DestinationPortal: name, PreparedStatement: name},
+		&pgproto3.Execute{Portal: name},
+		&pgproto3.Close{ObjectType: 'P', Name: name},
+		&pgproto3.Close{ObjectType: 'S', Name: name},
+		&pgproto3.Sync{},
+	)
 }
 
 // answered takes a part of the answer to a question of the larder's own.
@@ -218,13 +227,23 @@ func (s *session) answeredCatalog(q *question, now time.Time) {
 			s.aside(func() { end(s.server.now()) })
 		}
 	case !q.bad:
-		log.Info("this session is not asked about the catalog: its search path lets other schemas stand before the system's")
+		log.Info(
+			"this session is not asked about the catalog: its search path lets other schemas stand before the system's",
+		)
 		s.eng.Unfit(now)
 	case q.lack && !s.eng.PlainCatalog():
-		log.Warn("this server does not describe its schema whole: views, partitions, functions and the like are not followed", "why", q.why)
+		log.Warn(
+			"this server does not describe its schema whole: views, partitions, functions and the like are not followed",
+			"why",
+			q.why,
+		)
 		s.eng.TakePlainCatalog(now)
 	default:
-		log.Warn("the catalog could not be read over this session, so nothing is kept until it has been over another", "why", q.why)
+		log.Warn(
+			"the catalog could not be read over this session, so nothing is kept until it has been over another",
+			"why",
+			q.why,
+		)
 		s.eng.LearnedCatalog(nil, now)
 	}
 	s.rest(now)
@@ -245,10 +264,11 @@ func messageOf(body []byte) string {
 	return ""
 }
 
-// lacking says whether an error's code means that the server does not know what it was asked for, and not that it had no
-// time for it or the like. Source: class 42 of the manual's "PostgreSQL Error Codes", and feature_not_supported.
+// lacking says whether an error's code means that the server does not know what it was asked for, and not that it had
+// no time for it or the like. Source: class 42 of the manual's "PostgreSQL Error Codes", and feature_not_supported.
 func lacking(code string) bool {
-	return strings.HasPrefix(code, "42") && code != "42P05" && code != "42P03" || code == "0A000" // but for names that are taken
+	return strings.HasPrefix(code, "42") && code != "42P05" && code != "42P03" ||
+		code == "0A000" // but for names that are taken
 }
 
 // lacks is lacking for the body of an error message.

@@ -107,7 +107,8 @@ type hit struct {
 	bytes int
 }
 
-// prepares notes that a statement is prepared now. One that was prepared before under other settings or definitions is another from then on.
+// prepares notes that a statement is prepared now. One that was prepared before under other settings or definitions is
+// another from then on.
 func (b *batch) prepares(p *part) {
 	now := b.s.eng.Parsed()
 	have := p.stmt.parsed
@@ -262,7 +263,8 @@ func (b *batch) unit(u unit) (n int) {
 		return b.sendUnit(&u, t)
 	}
 	n = 2
-	s.answeredInBlock = s.answeredInBlock || s.eng.InBlock() || u.sync == nil // what no Sync has ended is a transaction, too
+	s.answeredInBlock = s.answeredInBlock || s.eng.InBlock() ||
+		u.sync == nil // what no Sync has ended is a transaction, too
 	first, last := u.bind, u.execute
 	f := form{bind: true}
 	var prepares unnamed

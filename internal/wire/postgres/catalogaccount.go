@@ -23,7 +23,13 @@ type Account struct {
 func (s *session) readCatalog() {
 	ctx, cancel := context.WithTimeout(s.server.running(), s.settings.ConnectTime)
 	defer cancel()
-	c, err := s.server.connect(ctx, s.settings, *s.settings.Catalog, s.eng.Database, map[string]string{"application_name": "jolly larder", "search_path": ""})
+	c, err := s.server.connect(
+		ctx,
+		s.settings,
+		*s.settings.Catalog,
+		s.eng.Database,
+		map[string]string{"application_name": "jolly larder", "search_path": ""},
+	)
 	if err == nil {
 		defer c.Close(ctx)
 		if r, err := c.Exec(ctx, "select "+serverIdentity).ReadAll(); err == nil && len(r) == 1 && len(r[0].Rows) == 1 {
@@ -32,7 +38,13 @@ func (s *session) readCatalog() {
 		err = s.readParts(c)
 	}
 	if err != nil {
-		s.server.log().Warn("the catalog could not be read by its own account, so nothing is kept", "database", s.eng.Database, "error", err)
+		s.server.log().Warn(
+			"the catalog could not be read by its own account, so nothing is kept",
+			"database",
+			s.eng.Database,
+			"error",
+			err,
+		)
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		s.eng.LearnedCatalog(nil, s.server.now())
@@ -48,7 +60,8 @@ func (s *session) readParts(c *pgconn.PgConn) error {
 		}
 		ctx, cancel := context.WithTimeout(s.server.running(), s.settings.ConnectTime)
 		rows, err := askCatalog(ctx, c, q)
-		if refused := (*pgconn.PgError)(nil); errors.As(err, &refused) && lacking(refused.Code) && q.Kind != catalog.Plain {
+		if refused := (*pgconn.PgError)(nil); errors.As(err, &refused) && lacking(refused.Code) &&
+			q.Kind != catalog.Plain {
 			rows, err = askCatalog(ctx, c, catalog.Question{Kind: catalog.Plain})
 			cancel()
 			if err != nil {
@@ -95,18 +108,32 @@ func (s *session) learnsPart(rows []catalog.Row) (end func(time.Time), more bool
 	return nil, s.eng.WantsCatalog(now) && s.eng.Asking(engine.NeedCatalog, now)&engine.NeedCatalog != 0
 }
 
-// Connect connects to the origin as a client of its own. Names mean the server's own things there, unless they say otherwise:
-// what users have made in a schema of the usual search path must not be called with the account's privileges.
-func (s *Server) Connect(ctx context.Context, a Account, database string, parameters map[string]string) (*pgconn.PgConn, error) {
+// Connect connects to the origin as a client of its own. Names mean the server's own things there, unless they say
+// otherwise: what users have made in a schema of the usual search path must not be called with the account's
+// privileges.
+func (s *Server) Connect(
+	ctx context.Context,
+	a Account,
+	database string,
+	parameters map[string]string,
+) (*pgconn.PgConn, error) {
 	own := map[string]string{"search_path": ""}
 	maps.Copy(own, parameters)
 	return s.connect(ctx, s.Settings(), a, database, own)
 }
 
-func (s *Server) connect(ctx context.Context, set *Settings, a Account, database string, parameters map[string]string) (*pgconn.PgConn, error) {
+func (s *Server) connect(
+	ctx context.Context,
+	set *Settings,
+	a Account,
+	database string,
+	parameters map[string]string,
+) (*pgconn.PgConn, error) {
 	ctx, cancel := context.WithTimeout(ctx, set.ConnectTime)
 	defer cancel()
-	cfg, err := pgconn.ParseConfig("host=larder port=1 sslmode=disable") // where it is, and TLS, are for dial; the environment has no say
+	cfg, err := pgconn.ParseConfig(
+		"host=larder port=1 sslmode=disable",
+	) // where it is, and TLS, are for dial; the environment has no say
 	if err != nil {
 		return nil, err
 	}

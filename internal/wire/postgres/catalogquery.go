@@ -10,15 +10,17 @@ import (
 	"jollylarder/internal/core/catalog"
 )
 
-// A PostgreSQL server is asked for its schema in parts: rows of six text columns, as in catalog.Row. The questions name every
-// system table and function in full and need no privilege.
+// A PostgreSQL server is asked for its schema in parts: rows of six text columns, as in catalog.Row. The questions name
+// every system table and function in full and need no privilege.
 //
-// They run with a client's search path and privileges, so nothing in them may be anybody's but the server's: each operator and
-// function is one for which the server has an exact match, which no other can come before. Numbers are therefore written as
-// texts, which take the type of what they are compared with, and names and the like are cast (ownquestions_test.go).
+// They run with a client's search path and privileges, so nothing in them may be anybody's but the server's: each
+// operator and function is one for which the server has an exact match, which no other can come before. Numbers are
+// therefore written as texts, which take the type of what they are compared with, and names and the like are cast
+// (ownquestions_test.go).
 //
-// The numbers are the server's fixed object ids: 1247 pg_type, 1255 pg_proc, 1259 pg_class, 2615 pg_namespace, 2604 pg_attrdef, 2606 pg_constraint, 2618
-// pg_rewrite, 2620 pg_trigger, 3256 pg_policy; 1266 timetz, 1270 its array; below 16384 are the server's own.
+// The numbers are the server's fixed object ids: 1247 pg_type, 1255 pg_proc, 1259 pg_class, 2615 pg_namespace, 2604
+// pg_attrdef, 2606 pg_constraint, 2618 pg_rewrite, 2620 pg_trigger, 3256 pg_policy; 1266 timetz, 1270 its array; below
+// 16384 are the server's own.
 
 // relationNames is what the questions about a range of relations begin with.
 const relationNames = `with names as materialized (
@@ -28,8 +30,8 @@ const relationNames = `with names as materialized (
     and (n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast') or c.oid >= '16384' and n.nspname <> 'pg_toast')
 )`
 
-// relationMark gives a text that is another after anything has changed that a part of relations is made of. What an index is
-// called counts only for unique ones.
+// relationMark gives a text that is another after anything has changed that a part of relations is made of. What an
+// index is called counts only for unique ones.
 const relationMark = `pg_catalog.concat_ws(' ',
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_class where oid >= {from} and oid <= {to} and relpersistence <> 't' and relkind in ('r', 'p', 'v', 'm', 'f', 'S', 'c')),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_attribute where attrelid >= {from} and attrelid <= {to} and attnum > '0'),
@@ -54,7 +56,14 @@ from spans`
 var spanMark = strings.ReplaceAll(relationMark, "{to}", "spans.upto")
 
 // marksQuery asks for the marks of parts; {ranges} are rows of their first and last numbers.
-var marksQuery = `select 'mark'::text, ''::text, ''::text, p.lo::text, ''::text, ` + strings.NewReplacer("{from}", "p.lo", "{to}", "p.hi").Replace(relationMark) + `
+var marksQuery = `select 'mark'::text, ''::text, ''::text, p.lo::text, ''::text, ` + strings.NewReplacer(
+	"{from}",
+	"p.lo",
+	"{to}",
+	"p.hi",
+).Replace(
+	relationMark,
+) + `
 from (values {ranges}) p (lo, hi)`
 
 // relationsQuery asks for relations with their columns and keys. A relation's number stands where no schema does.
@@ -151,8 +160,8 @@ select 'policy', r.schema, r.name, '', y.xmin::text,
        coalesce(pg_catalog.pg_get_expr(y.polqual, y.polrelid), 'true') || ', ' || coalesce(pg_catalog.pg_get_expr(y.polwithcheck, y.polrelid), 'true')
 from names r join pg_catalog.pg_policy y on y.polrelid = r.oid`
 
-// readersQuery asks for the roles that may read relations, which is the same for all that have one owner, schema and list of
-// privileges.
+// readersQuery asks for the roles that may read relations, which is the same for all that have one owner, schema and
+// list of privileges.
 const readersQuery = relationNames + `
 select 'readers'::text, ''::text, g.key, ''::text, ''::text, pg_catalog.string_agg(o.oid::text, E'\n' order by o.oid)
 from (select pg_catalog.md5(pg_catalog.concat_ws(' ', r.relowner, r.relacl, r.relnamespace)) as key, min(r.oid) as oid, r.relnamespace from names r where r.kind in ('r', 'p', 'v', 'm')
@@ -312,9 +321,22 @@ func catalogQuestion(q catalog.Question, version int) string {
 		return before
 	}
 	return "/* jolly larder reads the catalog */ " + strings.NewReplacer(
-		"{from}", number(q.From), "{to}", number(q.To), "{most}", fmt.Sprintf("'%d'", q.Most), "{ranges}", strings.Join(ranges, ", "),
-		"{generated}", since(12, "a.attgenerated", "''::\"char\""), "{deterministic}", since(12, "l.collisdeterministic is distinct from false", "true"),
-		"{kind}", since(11, "p.prokind", "case when p.proisagg then 'a' else 'f' end"), "{parsed}", since(14, "p.prosqlbody is not null", "false"),
+		"{from}",
+		number(q.From),
+		"{to}",
+		number(q.To),
+		"{most}",
+		fmt.Sprintf("'%d'", q.Most),
+		"{ranges}",
+		strings.Join(ranges, ", "),
+		"{generated}",
+		since(12, "a.attgenerated", "''::\"char\""),
+		"{deterministic}",
+		since(12, "l.collisdeterministic is distinct from false", "true"),
+		"{kind}",
+		since(11, "p.prokind", "case when p.proisagg then 'a' else 'f' end"),
+		"{parsed}",
+		since(14, "p.prosqlbody is not null", "false"),
 	).Replace(catalogQueries[q.Kind]+markRow(q.Kind)+pathRow)
 }
 
@@ -354,7 +376,10 @@ func catalogRows(rows [][]string) (out []catalog.Row, strange bool) {
 			return nil, true
 		}
 		if r[0] != "path" {
-			out = append(out, catalog.Row{What: r[0], Schema: r[1], Name: r[2], Flags: r[3], OtherSchema: r[4], OtherName: r[5]})
+			out = append(
+				out,
+				catalog.Row{What: r[0], Schema: r[1], Name: r[2], Flags: r[3], OtherSchema: r[4], OtherName: r[5]},
+			)
 		}
 	}
 	return out, false

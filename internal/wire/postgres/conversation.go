@@ -7,9 +7,9 @@ import (
 	"jollylarder/internal/core/reason"
 )
 
-// conversation is what is known of both sides of a session: what was sent and which replies are to come, what the client has
-// prepared and bound, and where client and origin have other ideas of what is there, since some of it was answered from
-// memory. It reads and writes nothing; the session moves the bytes and holds the lock.
+// conversation is what is known of both sides of a session: what was sent and which replies are to come, what the
+// client has prepared and bound, and where client and origin have other ideas of what is there, since some of it was
+// answered from memory. It reads and writes nothing; the session moves the bytes and holds the lock.
 type conversation struct {
 	eng *engine.Session // nil until the login has ended well
 
@@ -195,8 +195,8 @@ func (c *conversation) running() *execution {
 	return nil
 }
 
-// mayAsk says whether the origin can be asked something before all else: nothing else is under way, or only what has not
-// been sent, and runs nothing.
+// mayAsk says whether the origin can be asked something before all else: nothing else is under way, or only what has
+// not been sent, and runs nothing.
 func (c *conversation) mayAsk() bool {
 	return !c.mid && (c.queue.len() == 0 || c.unsent && c.queue.len() == 1)
 }
@@ -354,7 +354,8 @@ func (c *conversation) sendsClose(x *exchange, ofPortal bool, name []byte) {
 	c.expects(x, e)
 }
 
-// hasEnded takes an exchange, of which ReadyForQuery has come, out of the queue. What its tickets did is to be ended next.
+// hasEnded takes an exchange, of which ReadyForQuery has come, out of the queue. What its tickets did is to be ended
+// next.
 func (c *conversation) hasEnded(x *exchange) {
 	if e := x.current(); e != nil && e.kind == wholeExchange {
 		c.next(x)

@@ -52,7 +52,9 @@ func askCatalog(ctx context.Context, c *pgconn.PgConn, q catalog.Question) ([]ca
 	}
 	rows, strange := catalogRows(answer)
 	if strange {
-		return nil, errors.New("reading the catalog: the connection's search path puts other schemas before the system's")
+		return nil, errors.New(
+			"reading the catalog: the connection's search path puts other schemas before the system's",
+		)
 	}
 	return rows, nil
 }

@@ -60,8 +60,8 @@ func (s *Server) dial(set *Settings) (net.Conn, error) {
 	return t, nil
 }
 
-// ownConnections are the two addresses of each connection from this process to an origin: a client whose connection has the
-// same is the larder itself, whose origin leads back to it.
+// ownConnections are the two addresses of each connection from this process to an origin: a client whose connection has
+// the same is the larder itself, whose origin leads back to it.
 var ownConnections sync.Map
 
 // noteOwn notes a connection to an origin, until forget is called.

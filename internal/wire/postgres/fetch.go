@@ -21,8 +21,8 @@ import (
 var KeySettings = 1 + len(settingNames)
 
 // Fetcher asks ahead for what clients will ask: results that a write dropped, and those remembered from before. It is a
-// client of the larder like any other, on an account of its own, so that all that is promised of results holds for these
-// too; one at a time, and most of the time at rest, so that it is never in the way of clients.
+// client of the larder like any other, on an account of its own, so that all that is promised of results holds for
+// these too; one at a time, and most of the time at rest, so that it is never in the way of clients.
 type Fetcher struct {
 	Server  *Server
 	Account Account
@@ -85,7 +85,9 @@ func (f *Fetcher) Run(ctx context.Context) {
 // again is how long the fetcher waits before it tries again, where what it fetched could not be kept.
 var again = []time.Duration{10 * time.Millisecond, 50 * time.Millisecond, 250 * time.Millisecond}
 
-var errNotKept = errors.New("what was fetched was not kept: its tables were being written, or it is asked in another way by its clients")
+var errNotKept = errors.New(
+	"what was fetched was not kept: its tables were being written, or it is asked in another way by its clients",
+)
 
 // Why gives the last failure, or "".
 func (f *Fetcher) Why() string {
@@ -110,7 +112,11 @@ func (c *ownConn) close() {
 
 func (f *Fetcher) fetch(ctx context.Context, a *engine.Asked) error {
 	if a.User != "" && a.User != f.Account.User {
-		return fmt.Errorf("results of the user %s are not fetched by the account %s: share = true in the rule would allow it where both may read all of it", a.User, f.Account.User)
+		return fmt.Errorf(
+			"results of the user %s are not fetched by the account %s: share = true in the rule would allow it where both may read all of it",
+			a.User,
+			f.Account.User,
+		)
 	}
 	ctx, cancel := context.WithTimeout(ctx, longestFetch)
 	defer cancel()

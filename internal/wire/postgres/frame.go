@@ -11,8 +11,8 @@ import (
 
 const headerLen = 5
 
-// frame appends a message of parts that are bytes already: what goes on the way of a statement, and what a client sent and
-// is sent again.
+// frame appends a message of parts that are bytes already: what goes on the way of a statement, and what a client sent
+// and is sent again.
 func frame(dst []byte, kind byte, body ...[]byte) []byte {
 	n := 4
 	for _, b := range body {
@@ -49,7 +49,16 @@ func cstring(b []byte) (s, rest []byte, ok bool) {
 
 // fatal makes an error message of this program's own for the client. Where says what should be changed, if anything.
 func fatal(code, message, hint string) []byte {
-	return encoded(nil, &pgproto3.ErrorResponse{Severity: "FATAL", SeverityUnlocalized: "FATAL", Code: code, Message: message, Hint: hint})
+	return encoded(
+		nil,
+		&pgproto3.ErrorResponse{
+			Severity:            "FATAL",
+			SeverityUnlocalized: "FATAL",
+			Code:                code,
+			Message:             message,
+			Hint:                hint,
+		},
+	)
 }
 
 // textRow reads a DataRow's body as texts; a null is an empty text.

@@ -30,12 +30,12 @@ func (s *session) fromClient() {
 	}
 }
 
-// longestSilence is how long messages are held back that may become part of what can be answered from memory, when nothing
-// more comes: the origin's clock for a statement begins with them.
+// longestSilence is how long messages are held back that may become part of what can be answered from memory, when
+// nothing more comes: the origin's clock for a statement begins with them.
 const longestSilence = 3 * time.Millisecond
 
-// silence has the silence after held messages noticed, and sends these on when it has lasted. It says whether it had, and
-// the client is to be read again.
+// silence has the silence after held messages noticed, and sends these on when it has lasted. It says whether it had,
+// and the client is to be read again.
 func (s *session) silence(lasted bool) (again bool) {
 	switch {
 	case lasted && s.listening:
@@ -62,7 +62,8 @@ func (s *session) sendHeld() (more bool) {
 	return s.flush()
 }
 
-// safely is consume, after a fault in which nothing that has not been sent is lost: from there on everything is relayed.
+// safely is consume, after a fault in which nothing that has not been sent is lost: from there on everything is
+// relayed.
 func (s *session) safely() (more bool) {
 	defer func() {
 		if r := recover(); r != nil {
@@ -72,8 +73,8 @@ func (s *session) safely() (more bool) {
 	return s.consume()
 }
 
-// afterFault has the rest of a conversation relayed, or ends it where some of what was being dealt with has been written
-// already: the rest cannot be told apart from it any more.
+// afterFault has the rest of a conversation relayed, or ends it where some of what was being dealt with has been
+// written already: the rest cannot be told apart from it any more.
 func (s *session) afterFault(r any) (more bool) {
 	s.server.fault("a conversation is only relayed from here on", r)
 	if s.partly {
@@ -124,8 +125,11 @@ func (s *session) consume() bool {
 		}
 		total := n + 1
 		if most := s.settings.LargestMessage; total > most {
-			s.refuse("54000", fmt.Sprintf("jolly larder takes no message longer than %d bytes; this one has %d", most, total),
-				"The limit is largest_message in the larder's configuration.")
+			s.refuse(
+				"54000",
+				fmt.Sprintf("jolly larder takes no message longer than %d bytes; this one has %d", most, total),
+				"The limit is largest_message in the larder's configuration.",
+			)
 			return false
 		}
 		if s.reserved > 0 && total <= largeBuffer {
@@ -293,8 +297,8 @@ func (s *session) writeClient(b []byte) bool {
 // slowReader is how long a client may take to read before others go on without the result that is meant for it.
 const slowReader = 100 * time.Millisecond
 
-// tell writes to the client. If that takes long, nobody waits for what the session fetches any more: one client that does
-// not read must not hold up others. It is called with telling not held.
+// tell writes to the client. If that takes long, nobody waits for what the session fetches any more: one client that
+// does not read must not hold up others. It is called with telling not held.
 func (s *session) tell(b []byte, leads bool) bool {
 	s.telling.Lock()
 	defer s.telling.Unlock()
@@ -380,7 +384,9 @@ func (s *session) longMessage(kind byte, total int) bool {
 		s.toOrigin = s.toOrigin[:0]
 		b := batch{s: s, now: now, held: s.in.unread()}
 		second := headerLen + len(name) + 1
-		b.message(&part{kind: 'B', name: place{headerLen, headerLen + len(name)}, statement: place{second, second + len(of)}})
+		b.message(
+			&part{kind: 'B', name: place{headerLen, headerLen + len(name)}, statement: place{second, second + len(of)}},
+		)
 		ok, msg := true, s.toOrigin
 		s.partly = len(msg) > 0
 		s.outside(func() { ok = s.write(msg) })

@@ -17,8 +17,8 @@ import (
 // Channel binding ties a SCRAM login to the TLS connection it is made over. Where TLS ends at the larder, that can only
 // be kept up if the larder shows the origin's own certificate; else it is not offered.
 //
-// A client that would have bound its login, and was not offered it, says so within what it signs, and an origin that had
-// offered it must refuse. That is said to the client in words that name the remedy.
+// A client that would have bound its login, and was not offered it, says so within what it signs, and an origin that
+// had offered it must refuse. That is said to the client in words that name the remedy.
 //
 // An origin that lets somebody in without a challenge does so for where the connection comes from, or for the
 // certificate it came with. Both are the larder's. Unchallenged says for whom that may hold.
@@ -154,11 +154,22 @@ func (s *session) authentication(o *outbound, body []byte) (forward bool) {
 	case authOK:
 		user := s.startup.identity.User
 		if why := a.admits(user); why != "" {
-			s.server.log().Warn("a login was refused that the database let in without proof", "user", user, "client", s.address(), "why", why)
+			s.server.log().Warn(
+				"a login was refused that the database let in without proof",
+				"user",
+				user,
+				"client",
+				s.address(),
+				"why",
+				why,
+			)
 			s.forward(o, o.pos)
-			s.end("28000", "jolly larder: the database lets "+user+" in without a password, but "+why,
+			s.end(
+				"28000",
+				"jolly larder: the database lets "+user+" in without a password, but "+why,
 				"If that is meant, set unchallenged_logins = \"anybody\" for this origin in the larder's configuration; "+
-					"else have the database ask for a password from where the larder connects.")
+					"else have the database ask for a password from where the larder connects.",
+			)
 			s.room.Broadcast()
 			return false
 		}
@@ -192,14 +203,14 @@ func (s *session) asks() {
 	s.room.Broadcast()
 }
 
-// longestResponse is the longest message that is taken from a client before its login has ended, in bytes: the server's own
-// limit for a response, and the message's header.
+// longestResponse is the longest message that is taken from a client before its login has ended, in bytes: the server's
+// own limit for a response, and the message's header.
 const longestResponse = 65535 + headerLen
 
-// loggingIn deals with what a client sends before its login has ended. Nothing of it is looked at but responses: one for
-// each time the origin has asked. All else is held back, unread: an origin that asks for no proof would run a statement at
-// once, before the larder could refuse the client; and who is not let in at all must not make the larder read SQL. False ends
-// the session.
+// loggingIn deals with what a client sends before its login has ended. Nothing of it is looked at but responses: one
+// for each time the origin has asked. All else is held back, unread: an origin that asks for no proof would run a
+// statement at once, before the larder could refuse the client; and who is not let in at all must not make the larder
+// read SQL. False ends the session.
 func (s *session) loggingIn() (more bool) {
 	s.mu.Lock()
 	for s.login && !s.auth.asked && !s.originGone && !s.clientGone {
@@ -214,7 +225,11 @@ func (s *session) loggingIn() (more bool) {
 	head := s.in.unread()
 	n := binary.BigEndian.Uint32(head[1:])
 	if n < 4 || n >= longestResponse {
-		s.refuse("08P01", fmt.Sprintf("jolly larder: before the login has ended a message of %d bytes has come", uint64(n)+1), "")
+		s.refuse(
+			"08P01",
+			fmt.Sprintf("jolly larder: before the login has ended a message of %d bytes has come", uint64(n)+1),
+			"",
+		)
 		return false
 	}
 	total := int(n) + 1
@@ -261,8 +276,11 @@ func (s *session) password(body []byte) bool {
 	if !ok || string(name) != mechanism || len(rest) < 5 || rest[4] != 'y' {
 		return true
 	}
-	s.refuse("28000", "jolly larder: the client wants to bind its login to its TLS connection, which ends at the larder; the database would refuse it",
+	s.refuse(
+		"28000",
+		"jolly larder: the client wants to bind its login to its TLS connection, which ends at the larder; the database would refuse it",
 		"Set channel_binding=disable in the client's connection, or give the larder the database's own certificate and key in [origin.clients], "+
-			"or let the larder reach the database without TLS (mode = \"disable\" in [origin.tls]).")
+			"or let the larder reach the database without TLS (mode = \"disable\" in [origin.tls]).",
+	)
 	return false
 }

@@ -7,8 +7,8 @@ import (
 )
 
 // The names of prepared statements are the session's, whether the protocol or SQL prepared them: code that runs on the
-// server can take one away, and make another of the same name. After a statement that may do so, the server is asked which
-// of those that the protocol prepared are still there: it never prepares one by itself.
+// server can take one away, and make another of the same name. After a statement that may do so, the server is asked
+// which of those that the protocol prepared are still there: it never prepares one by itself.
 
 // forgets follows a statement that is sent, which may say that it takes names away.
 func (c *conversation) forgets(t engine.Ticket) {
@@ -45,11 +45,12 @@ func (c *conversation) doubt() {
 // namesQuery asks which statements there are that the protocol prepared.
 const namesQuery = "/* jolly larder looks which statements are prepared */ select name from pg_catalog.pg_prepared_statements where not from_sql"
 
-// makeSure asks the server about a name that is in doubt, if the session is at rest. It is called with sending and mu held,
-// and gives mu up while it waits.
+// makeSure asks the server about a name that is in doubt, if the session is at rest. It is called with sending and mu
+// held, and gives mu up while it waits.
 func (s *session) makeSure(name []byte) {
 	s.doubt()
-	if len(s.doubtful) == 0 || s.doubtful[string(name)] == nil || s.startup.replication || s.eng.State() != engine.Idle {
+	if len(s.doubtful) == 0 || s.doubtful[string(name)] == nil || s.startup.replication ||
+		s.eng.State() != engine.Idle {
 		return
 	}
 	s.awaitQuestions()
@@ -101,8 +102,8 @@ func (c *conversation) parsed(p *parsing) {
 	p.old, p.meanwhile = p.stmt, p.stmt
 }
 
-// unprepare puts back what names stand for whose Parse failed or was skipped, and works out anew what will become of the
-// unnamed statement when what is still under way has come true.
+// unprepare puts back what names stand for whose Parse failed or was skipped, and works out anew what will become of
+// the unnamed statement when what is still under way has come true.
 func (c *conversation) unprepare(x *exchange) {
 	for i := len(x.expect) - 1; i >= 0; i-- { // the last first: each puts back what was there before it
 		p := x.expect[i].parse
@@ -170,8 +171,8 @@ func (c *conversation) unknown(why reason.Code) *prepared {
 	return &prepared{st: engine.Statement{Pattern: c.eng.Unreadable(reason.Of(why))}}
 }
 
-// neverPrepared has those Parse messages that are under way for a name put back, should they fail, what was there before
-// another one that has failed.
+// neverPrepared has those Parse messages that are under way for a name put back, should they fail, what was there
+// before another one that has failed.
 func (c *conversation) neverPrepared(p *parsing) {
 	for _, y := range c.queue.all() {
 		for _, e := range y.expect[y.at:] {

@@ -102,8 +102,8 @@ func (s *session) chunk(o *outbound, now time.Time) bool {
 	return ok || s.lost()
 }
 
-// arrived takes what has arrived, and says whether some of it is to be written to the client, with telling taken then; or
-// else whether the session goes on.
+// arrived takes what has arrived, and says whether some of it is to be written to the client, with telling taken then;
+// or else whether the session goes on.
 func (s *session) arrived(o *outbound, now time.Time) (write, leads, more bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -222,8 +222,8 @@ func (s *session) take(o *outbound, now time.Time) bool {
 	return true
 }
 
-// takePiece takes the beginning of a long row or of long data, which go on in pieces, so that a result of any size takes no memory. False
-// ends the session.
+// takePiece takes the beginning of a long row or of long data, which go on in pieces, so that a result of any size
+// takes no memory. False ends the session.
 func (s *session) takePiece(o *outbound, kind byte, total int, now time.Time) bool {
 	have := o.end - o.pos
 	o.gather, o.ends = false, false
@@ -241,8 +241,8 @@ func (s *session) takePiece(o *outbound, kind byte, total int, now time.Time) bo
 	return true
 }
 
-// takeRows takes the whole messages of one kind that have arrived in a row: rows of a result, or copied data. It is what
-// take does, for those messages of which there are many; false says that there is none it can take.
+// takeRows takes the whole messages of one kind that have arrived in a row: rows of a result, or copied data. It is
+// what take does, for those messages of which there are many; false says that there is none it can take.
 func (s *session) takeRows(o *outbound) bool {
 	if s.queue.len() == 0 {
 		return false
@@ -406,8 +406,8 @@ func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time
 	return h.forward
 }
 
-// saysWhy says whether an error ends the connection for a reason that is not a crash of the server: crash_shutdown is the one
-// that is. Source: "PostgreSQL Error Codes" and "Error and Notice Message Fields" in the manual.
+// saysWhy says whether an error ends the connection for a reason that is not a crash of the server: crash_shutdown is
+// the one that is. Source: "PostgreSQL Error Codes" and "Error and Notice Message Fields" in the manual.
 func saysWhy(body []byte) bool {
 	fatal, crash := false, false
 	for len(body) > 1 {
@@ -474,8 +474,8 @@ func (s *session) reported(name, value string) {
 	}
 }
 
-// unreadable says why a session's statements cannot be split into tokens, if they cannot. In some encodings the second byte of
-// a character may be one that means something in SQL.
+// unreadable says why a session's statements cannot be split into tokens, if they cannot. In some encodings the second
+// byte of a character may be one that means something in SQL.
 func unreadable(encoding, conforming string) reason.Reason {
 	if conforming == "off" {
 		return reason.Of(reason.Backslashes)

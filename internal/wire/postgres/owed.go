@@ -7,9 +7,9 @@ import (
 )
 
 // A client that was answered from memory believes the origin to hold things that it was never sent: an unnamed
-// statement whose Parse was answered, an unnamed portal whose Bind was, a query in this transaction. Or to have let go of
-// some: a simple query makes a server forget both statement and portal. Before the origin gets a message that rests on
-// such a thing, it is told; its answers to that are not for the client.
+// statement whose Parse was answered, an unnamed portal whose Bind was, a query in this transaction. Or to have let go
+// of some: a simple query makes a server forget both statement and portal. Before the origin gets a message that rests
+// on such a thing, it is told; its answers to that are not for the client.
 
 // localPortal is an unnamed portal that was bound, and run to its end, in memory.
 type localPortal struct {
@@ -90,7 +90,13 @@ func (c *conversation) owesQuery(t engine.Ticket) bool {
 		return false
 	}
 	switch t.Pattern.Facts.Kind {
-	case analysis.KindSet, analysis.KindReset, analysis.KindBegin, analysis.KindSeveral, analysis.KindUnknown, analysis.KindCall, analysis.KindDo:
+	case analysis.KindSet,
+		analysis.KindReset,
+		analysis.KindBegin,
+		analysis.KindSeveral,
+		analysis.KindUnknown,
+		analysis.KindCall,
+		analysis.KindDo:
 		return true
 	}
 	return false

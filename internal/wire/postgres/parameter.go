@@ -9,17 +9,26 @@ import (
 	"jollylarder/internal/core/freshness"
 )
 
-// parameterTypes are the types of parameters by the server's numbers, as far as values of them are told apart. Source: pg_type.dat.
+// parameterTypes are the types of parameters by the server's numbers, as far as values of them are told apart. Source:
+// pg_type.dat.
 var parameterTypes = map[uint32]engine.Parameter{
 	0: {}, 705: {}, // not declared
 	20: {Type: freshness.Integer}, 21: {Type: freshness.Integer}, 23: {Type: freshness.Integer},
-	25: {Type: freshness.Text}, 1043: {Type: freshness.Text}, 2950: {Type: freshness.UUID}, 1082: {Type: freshness.Date},
-	1005: {Type: freshness.Integer, Array: true}, 1007: {Type: freshness.Integer, Array: true}, 1016: {Type: freshness.Integer, Array: true},
-	1009: {Type: freshness.Text, Array: true}, 1015: {Type: freshness.Text, Array: true}, 2951: {Type: freshness.UUID, Array: true},
+	25: {
+		Type: freshness.Text,
+	}, 1043: {Type: freshness.Text}, 2950: {Type: freshness.UUID}, 1082: {Type: freshness.Date},
+	1005: {
+		Type:  freshness.Integer,
+		Array: true,
+	}, 1007: {Type: freshness.Integer, Array: true}, 1016: {Type: freshness.Integer, Array: true},
+	1009: {
+		Type:  freshness.Text,
+		Array: true,
+	}, 1015: {Type: freshness.Text, Array: true}, 2951: {Type: freshness.UUID, Array: true},
 }
 
-// Parameter reads one bound value, numbered from 1: types are those of a Parse message, from their count on, and bound is a Bind
-// message from the count of its formats on. It is false if there is none.
+// Parameter reads one bound value, numbered from 1: types are those of a Parse message, from their count on, and bound
+// is a Bind message from the count of its formats on. It is false if there is none.
 func Parameter(types, bound []byte, number int) (p engine.Parameter, ok bool) {
 	oid := uint32(0)
 	if number < 1 {
@@ -76,8 +85,9 @@ func Parameter(types, bound []byte, number int) (p engine.Parameter, ok bool) {
 	}
 }
 
-// Parameters gives all bound values of a Bind message as they were sent, nil for null, whether each is in binary form, and the types that a Parse
-// message declared, which may be fewer. Of a message that is cut short it gives what there is.
+// Parameters gives all bound values of a Bind message as they were sent, nil for null, whether each is in binary form,
+// and the types that a Parse message declared, which may be fewer. Of a message that is cut short it gives what there
+// is.
 func Parameters(types, bound []byte) (values [][]byte, isBinary []bool, declared []uint32) {
 	for n := 0; 2+4*(n+1) <= len(types) && n < int(binary.BigEndian.Uint16(types)); n++ {
 		declared = append(declared, binary.BigEndian.Uint32(types[2+4*n:]))

@@ -105,8 +105,8 @@ var settingsQuery = func() string {
 // otherSettings is how many columns of the answer come before the settings in keys.
 const otherSettings = 11
 
-// serverIdentity is what tells servers apart: the cluster's own number, its timeline, which every promotion begins anew, and
-// when it was started.
+// serverIdentity is what tells servers apart: the cluster's own number, its timeline, which every promotion begins
+// anew, and when it was started.
 const (
 	serverIdentity = "pg_catalog.concat_ws(' ', (pg_catalog.pg_control_system()).system_identifier, (pg_catalog.pg_control_checkpoint()).timeline_id, " + serverStart + ")"
 	serverStart    = "extract(epoch from pg_catalog.pg_postmaster_start_time())"
@@ -128,12 +128,13 @@ func settings(rows [][]string) (engine.Settings, bool) {
 		r[8], r[9] = "", ""
 	}
 	s := engine.Settings{
-		Values:        append([]string{r[3]}, r[otherSettings:]...),
-		Roles:         []string{r[4] + " " + r[8], r[5] + " " + r[9]}, // names can become other roles'
-		Role:          r[8],
-		Server:        r[10],
-		Path:          strings.Split(r[3], "\n"),
-		ReadCommitted: r[0] == "read committed" || r[0] == "read uncommitted", RepeatableRead: r[0] == "repeatable read",
+		Values: append([]string{r[3]}, r[otherSettings:]...),
+		Roles:  []string{r[4] + " " + r[8], r[5] + " " + r[9]}, // names can become other roles'
+		Role:   r[8],
+		Server: r[10],
+		Path:   strings.Split(r[3], "\n"),
+		ReadCommitted: r[0] == "read committed" ||
+			r[0] == "read uncommitted", RepeatableRead: r[0] == "repeatable read",
 		Temporary: r[2] != "0",
 		LeftOut:   r[6] == "off",
 		Patience:  patience(r[7]),
@@ -151,7 +152,8 @@ func settings(rows [][]string) (engine.Settings, bool) {
 	return s, true
 }
 
-// mostSettings is how many bytes the settings in keys may have together: they are part of every key, and remembered for each session.
+// mostSettings is how many bytes the settings in keys may have together: they are part of every key, and remembered for
+// each session.
 const mostSettings = 8 << 10
 
 func sizeOf(texts []string) (n int) {
@@ -161,15 +163,22 @@ func sizeOf(texts []string) (n int) {
 	return n
 }
 
-// patience reads the server's limit for a statement's time, which it writes in the largest unit that fits, and 0 for none.
-// Source: "Parameter Names and Values" in its manual.
+// patience reads the server's limit for a statement's time, which it writes in the largest unit that fits, and 0 for
+// none. Source: "Parameter Names and Values" in its manual.
 func patience(setting string) time.Duration {
 	digits := strings.TrimRight(setting, "usminhd")
 	n, err := strconv.ParseInt(digits, 10, 64)
 	if err != nil {
 		return 0
 	}
-	unit := map[string]time.Duration{"us": time.Microsecond, "ms": time.Millisecond, "s": time.Second, "min": time.Minute, "h": time.Hour, "d": 24 * time.Hour}
+	unit := map[string]time.Duration{
+		"us":  time.Microsecond,
+		"ms":  time.Millisecond,
+		"s":   time.Second,
+		"min": time.Minute,
+		"h":   time.Hour,
+		"d":   24 * time.Hour,
+	}
 	return time.Duration(n) * unit[strings.TrimPrefix(setting, digits)]
 }
 

@@ -16,14 +16,21 @@ import (
 
 var reportColumns = []string{"outcome", "reason", "pattern", "took_ms", "age_ms", "spared_ms"}
 
-// report is the answer to who asks what became of the last statement, as if it were kept. Binary says which columns are to
-// be described as binary, which texts look the same in.
+// report is the answer to who asks what became of the last statement, as if it were kept. Binary says which columns are
+// to be described as binary, which texts look the same in.
 func (s *session) report(shape byte, bound []byte) *store.Entry {
 	last := s.eng.Last()
 	ms := func(d time.Duration) string { return fmt.Sprintf("%.3f", float64(d)/float64(time.Millisecond)) }
 	values := []string{"", "", "", "", "", ""}
 	if last.Pattern != "" {
-		values = []string{last.Outcome.String(), last.Reason.String(), string(last.Pattern), ms(last.Took), ms(last.Age), ms(last.Spared)}
+		values = []string{
+			last.Outcome.String(),
+			last.Reason.String(),
+			string(last.Pattern),
+			ms(last.Took),
+			ms(last.Age),
+			ms(last.Spared),
+		}
 	}
 	reply := append([]byte{}, lead...)
 	if shape != 'x' {
@@ -51,7 +58,16 @@ func describeReport(formats []int16) []byte {
 		case i < len(formats):
 			format = formats[i]
 		}
-		d.Fields = append(d.Fields, pgproto3.FieldDescription{Name: []byte(c), DataTypeOID: textOID, DataTypeSize: -1, TypeModifier: -1, Format: format})
+		d.Fields = append(
+			d.Fields,
+			pgproto3.FieldDescription{
+				Name:         []byte(c),
+				DataTypeOID:  textOID,
+				DataTypeSize: -1,
+				TypeModifier: -1,
+				Format:       format,
+			},
+		)
 	}
 	return encoded(nil, d)
 }

@@ -15,8 +15,8 @@ import (
 // preparedBytes is what a prepared statement takes beside its texts.
 const preparedBytes = 400
 
-// newPrepared makes a prepared statement of what a Parse message says. It is in the room until nobody refers to it any more. Where
-// there is none, only its pattern is remembered, or not even that.
+// newPrepared makes a prepared statement of what a Parse message says. It is in the room until nobody refers to it any
+// more. Where there is none, only its pattern is remembered, or not even that.
 func (s *session) newPrepared(name string, sql, types []byte) *prepared {
 	room := s.server.Engine.SessionRoom()
 	st := s.read(sql)
@@ -38,7 +38,10 @@ func (s *session) newPrepared(name string, sql, types []byte) *prepared {
 // withoutRoom gives what is remembered of a statement that there is no room for.
 func (s *session) withoutRoom(name string, st engine.Statement) *prepared {
 	switch st.Pattern.Facts.Kind {
-	case analysis.KindSelect, analysis.KindInsert, analysis.KindUpdate, analysis.KindDelete: // what they do is that of their pattern
+	case analysis.KindSelect,
+		analysis.KindInsert,
+		analysis.KindUpdate,
+		analysis.KindDelete: // what they do is that of their pattern
 		return &prepared{name: name, st: engine.Statement{Pattern: st.Pattern, MayMeanNow: true}, without: true}
 	}
 	return s.unknown(reason.NoRoom)
@@ -66,8 +69,8 @@ func (s *session) unreserve() {
 // roomStep is by how much the room for a reply that is copied grows, in bytes; the first is not counted.
 const roomStep = 32 << 10
 
-// copies says whether n more bytes of a reply are copied, to be kept: if it does not become too large, and there is room. It
-// is called with mu held.
+// copies says whether n more bytes of a reply are copied, to be kept: if it does not become too large, and there is
+// room. It is called with mu held.
 func (s *session) copies(e *execution, n int) bool {
 	need := len(e.reply) + n
 	if need > s.server.Engine.Largest() {

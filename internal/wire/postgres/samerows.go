@@ -6,8 +6,8 @@ import (
 	"strconv"
 )
 
-// SameRows says whether two replies that were kept, or could have been, hold the same rows, in whatever order: a query that names
-// none may be answered in any.
+// SameRows says whether two replies that were kept, or could have been, hold the same rows, in whatever order: a query
+// that names none may be answered in any.
 func SameRows(a, b []byte) bool {
 	if bytes.Equal(a, b) {
 		return true
@@ -23,7 +23,8 @@ func SameRows(a, b []byte) bool {
 	return true
 }
 
-// Of numbers with as many digits as a float8 has, the last are not compared: a sum of such rests on the order in which rows are read.
+// Of numbers with as many digits as a float8 has, the last are not compared: a sum of such rests on the order in which
+// rows are read.
 const (
 	allDigits  = 15
 	sureDigits = 13

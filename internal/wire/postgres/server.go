@@ -328,7 +328,8 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 	}
 	switch {
 	case start.other:
-		// What the client would say in it could not be followed, so none of that gets there: the origin's answer is all.
+		// What the client would say in it could not be followed, so none of that gets there: the origin's answer is
+		// all.
 		_ = origin.SetReadDeadline(time.Now().Add(set.StartTime))
 		_, _ = io.Copy(client, origin)
 	case start.cancel:
@@ -368,8 +369,8 @@ func hintOf(err error) string {
 // cancelHeader is what stands before the key in a request to cancel: its length and its code.
 const cancelHeader = 8
 
-// cancels are the sessions by the key that cancels their statements. They have a lock of their own, under which nothing is
-// written: a request to cancel must get through whatever the sessions do.
+// cancels are the sessions by the key that cancels their statements. They have a lock of their own, under which nothing
+// is written: a request to cancel must get through whatever the sessions do.
 type cancels struct {
 	mu sync.Mutex
 	by map[string]*session

@@ -12,9 +12,9 @@ import (
 )
 
 const (
-	// mostHeld is how many bytes of a client's messages are held back while it is not clear whether they can be answered
-	// from memory, and longest is the longest message that is looked at whole. Beyond either, bytes are relayed as they
-	// come.
+	// mostHeld is how many bytes of a client's messages are held back while it is not clear whether they can be
+	// answered from memory, and longest is the longest message that is looked at whole. Beyond either, bytes are
+	// relayed as they come.
 	mostHeld = 64 << 10
 	longest  = 1<<20 + 1024
 	// mostOutstanding is how many replies may be outstanding before the client is no longer read: each is remembered.
@@ -37,9 +37,9 @@ type session struct {
 	// the bytes. It is taken before mu.
 	sending sync.Mutex
 
-	// telling is held while anything is written to the client. It is taken with mu held, which need not be held until the
-	// writing is done: so an answer from memory never lands within or before a reply from the origin, and yet the client's
-	// next statement does not wait for the end of the last reply's writing.
+	// telling is held while anything is written to the client. It is taken with mu held, which need not be held until
+	// the writing is done: so an answer from memory never lands within or before a reply from the origin, and yet the
+	// client's next statement does not wait for the end of the last reply's writing.
 	telling sync.Mutex
 
 	// mu guards what follows and the engine's session.
@@ -78,8 +78,8 @@ type session struct {
 	toOrigin  []byte // for messages that are not sent as they came
 }
 
-// part is one held message: its place in the held bytes, and that of what it names. What a name means is worked out when
-// the message is dealt with, behind those before it.
+// part is one held message: its place in the held bytes, and that of what it names. What a name means is worked out
+// when the message is dealt with, behind those before it.
 type part struct {
 	kind       byte
 	ofPortal   bool // of Describe and Close
@@ -131,8 +131,8 @@ func (s *session) run() {
 		linger(s.client.Conn)
 	}
 	if waiting {
-		// Its client is gone, but a write is under way: what became of it matters to everybody else. The origin learns that
-		// nothing more will come, and ends the connection when it has done what it was asked.
+		// Its client is gone, but a write is under way: what became of it matters to everybody else. The origin learns
+		// that nothing more will come, and ends the connection when it has done what it was asked.
 		closeWrite(s.origin.Conn)
 		_ = s.origin.SetReadDeadline(time.Now().Add(s.settings.LostTime))
 	} else {
@@ -184,8 +184,8 @@ func (s *session) admit() {
 	s.aside(s.askAhead)
 }
 
-// aside runs something beside the session's two goroutines, which may last longer than the session, but no longer than the server. A
-// fault in it ends the session and nothing else.
+// aside runs something beside the session's two goroutines, which may last longer than the session, but no longer than
+// the server. A fault in it ends the session and nothing else.
 func (s *session) aside(f func()) {
 	s.server.wg.Go(func() {
 		defer func() {
@@ -226,7 +226,11 @@ func (s *session) endQuestions() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if !s.originGone && !s.clientGone && !s.leaving && !s.raw && !s.dismissed && !s.login && !s.ending.Load() {
-		s.server.log().Warn("a connection to the database was lost without a word; everything kept from it is dropped", "client", s.address())
+		s.server.log().Warn(
+			"a connection to the database was lost without a word; everything kept from it is dropped",
+			"client",
+			s.address(),
+		)
 		s.server.Engine.LostServer(s.server.Name)
 	}
 	s.originGone = true
@@ -295,7 +299,13 @@ func (s *session) lose(why string, now time.Time) {
 	}
 	if s.login || private {
 		// What comes next is in part for nobody, or not for the client as it comes; or nobody knows who the client is.
-		s.server.log().Error("a connection had to be ended: its conversation could not be followed", "why", why, "client", s.address())
+		s.server.log().Error(
+			"a connection had to be ended: its conversation could not be followed",
+			"why",
+			why,
+			"client",
+			s.address(),
+		)
 		s.cut(errLost)
 		return
 	}

@@ -142,7 +142,15 @@ func (s *socket) Write(b []byte) (int, error) {
 
 func (s *socket) putSome(fd uintptr) bool {
 	for len(s.put) > 0 {
-		n, _, errno := syscall.RawSyscall6(unix.SYS_SENDTO, fd, uintptr(unsafe.Pointer(&s.put[0])), uintptr(len(s.put)), unix.MSG_NOSIGNAL, 0, 0)
+		n, _, errno := syscall.RawSyscall6(
+			unix.SYS_SENDTO,
+			fd,
+			uintptr(unsafe.Pointer(&s.put[0])),
+			uintptr(len(s.put)),
+			unix.MSG_NOSIGNAL,
+			0,
+			0,
+		)
 		switch errno {
 		case 0:
 			s.put = s.put[n:]

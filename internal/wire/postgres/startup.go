@@ -43,13 +43,20 @@ type startup struct {
 }
 
 // replicationCommand says whether a simple query is a command of the language of replication, none of which changes a
-// table. In a session that is not for replication the server takes it for a syntax error, so nothing is lost if the server
-// has read the start-up message in another way.
+// table. In a session that is not for replication the server takes it for a syntax error, so nothing is lost if the
+// server has read the start-up message in another way.
 func replicationCommand(sql []byte) bool {
 	first, _, _ := bytes.Cut(bytes.TrimLeft(sql, " \t\r\n"), []byte(" "))
 	switch string(bytes.ToUpper(bytes.TrimRight(first, "; \t\r\n"))) {
-	case "IDENTIFY_SYSTEM", "START_REPLICATION", "CREATE_REPLICATION_SLOT", "ALTER_REPLICATION_SLOT", "DROP_REPLICATION_SLOT",
-		"READ_REPLICATION_SLOT", "TIMELINE_HISTORY", "BASE_BACKUP", "UPLOAD_MANIFEST":
+	case "IDENTIFY_SYSTEM",
+		"START_REPLICATION",
+		"CREATE_REPLICATION_SLOT",
+		"ALTER_REPLICATION_SLOT",
+		"DROP_REPLICATION_SLOT",
+		"READ_REPLICATION_SLOT",
+		"TIMELINE_HISTORY",
+		"BASE_BACKUP",
+		"UPLOAD_MANIFEST":
 		return true
 	}
 	return false
@@ -73,8 +80,11 @@ func readStartup(client net.Conn, set *Settings) (*startup, net.Conn, error) {
 				return nil, client, &startupError{"08P01", "jolly larder: the client asks for TLS within TLS", ""}
 			}
 			if set.ClientTLS == nil {
-				return nil, client, &startupError{"08P01", "jolly larder: the client begins with TLS, and no certificate is configured",
-					"Give the larder a certificate in [origin.clients] of its configuration, or connect with sslmode=disable."}
+				return nil, client, &startupError{
+					"08P01",
+					"jolly larder: the client begins with TLS, and no certificate is configured",
+					"Give the larder a certificate in [origin.clients] of its configuration, or connect with sslmode=disable.",
+				}
 			}
 			conn := tls.Server(&prefixed{client, hello.read}, set.ClientTLS)
 			if err := conn.Handshake(); err != nil {
@@ -152,7 +162,14 @@ func readStartupMessage(r io.Reader) ([]byte, error) {
 	}
 	n := binary.BigEndian.Uint32(head)
 	if n < 8 || n > longestStartup {
-		return nil, &startupError{"08P01", fmt.Sprintf("jolly larder: the first message is no PostgreSQL start-up message: it says it is %d bytes long", n), ""}
+		return nil, &startupError{
+			"08P01",
+			fmt.Sprintf(
+				"jolly larder: the first message is no PostgreSQL start-up message: it says it is %d bytes long",
+				n,
+			),
+			"",
+		}
 	}
 	raw := make([]byte, n)
 	copy(raw, head)
@@ -206,8 +223,8 @@ func parseStartup(raw []byte, from net.Addr) *startup {
 	return s
 }
 
-// serversBool reads a truth value as the server does: a word, or the beginning of one that no other shares, in any case.
-// Source: parse_bool_with_len in the server's bool.c.
+// serversBool reads a truth value as the server does: a word, or the beginning of one that no other shares, in any
+// case. Source: parse_bool_with_len in the server's bool.c.
 func serversBool(b []byte) (value, ok bool) {
 	word := strings.ToLower(string(b))
 	switch {

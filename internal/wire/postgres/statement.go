@@ -11,8 +11,8 @@ import (
 	"jollylarder/internal/fault"
 )
 
-// begin has the engine decide on a statement, and puts the engine's questions to the origin first where it has any. It is
-// called with sending and mu held, and gives mu up while waiting for answers.
+// begin has the engine decide on a statement, and puts the engine's questions to the origin first where it has any. It
+// is called with sending and mu held, and gives mu up while waiting for answers.
 func (s *session) begin(r *engine.Request, now time.Time) engine.Ticket {
 	if s.mayRestOn(r.Pattern) {
 		s.awaitQuestions()
@@ -162,7 +162,9 @@ func (s *session) callsNumber(body []byte, now time.Time) bool {
 		if len(body) >= 4 {
 			number = binary.BigEndian.Uint32(body)
 		}
-		e := s.execution(s.eng.Begin(&engine.Request{Statement: s.eng.Numbered(number), Busy: reason.ByNumber, NoAsking: true}, now))
+		e := s.execution(
+			s.eng.Begin(&engine.Request{Statement: s.eng.Numbered(number), Busy: reason.ByNumber, NoAsking: true}, now),
+		)
 		fault.Point("call by number")
 		s.expects(x, expected{kind: wholeExchange, exec: e})
 		s.start(x, e, now)

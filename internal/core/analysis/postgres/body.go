@@ -92,15 +92,17 @@ func Body(definition string) (*analysis.Facts, error) {
 	return r.f, nil
 }
 
-// firstValueOfRecord finds the one expression that the parser of PL/pgSQL does not hand on: the first value of a variable
-// of type record.
+// firstValueOfRecord finds the one expression that the parser of PL/pgSQL does not hand on: the first value of a
+// variable of type record.
 var firstValueOfRecord = regexp.MustCompile(`\b"?record"?( not null)? (:=|=|default\b)`)
 
 // parameterType reads the type of a function's parameter or result: what is given for it may be turned into it.
 func (r *reader) parameterType(t *pg.TypeName) {
 	n := qualified(t.GetNames())
 	system := n.Schema == "" || n.Schema == "pg_catalog"
-	if t == nil || pseudo(n) || system && !t.PctType && (steadyTypes[n.Name] || dateTypes[n.Name] || catalogTypes[n.Name] || foreignTypes[n.Name]) {
+	if t == nil || pseudo(n) ||
+		system && !t.PctType &&
+			(steadyTypes[n.Name] || dateTypes[n.Name] || catalogTypes[n.Name] || foreignTypes[n.Name]) {
 		return
 	}
 	v := analysis.VariableType{Name: n, Given: true}
@@ -159,8 +161,8 @@ func assignedIn(n any, assigned map[int]bool) {
 	}
 }
 
-// variables reads the types of the variables below a node. A parameter is one only if something is assigned to it: what it is called with has its
-// type already.
+// variables reads the types of the variables below a node. A parameter is one only if something is assigned to it: what
+// it is called with has its type already.
 func (r *reader) variables(n any, assigned map[int]bool) {
 	switch x := n.(type) {
 	case []any:

@@ -8,12 +8,12 @@ import (
 	"jollylarder/internal/core/analysis"
 )
 
-// Most definitions concern a relation that they name, and nothing else: a new table, an index, a column more. What rests on
-// other relations is not touched by them. These are read here, one kind after the other; what is not among them may change
-// any definition.
+// Most definitions concern a relation that they name, and nothing else: a new table, an index, a column more. What
+// rests on other relations is not touched by them. These are read here, one kind after the other; what is not among
+// them may change any definition.
 
-// longestDefined is the length in bytes of the longest name of a relation that is followed: the server cuts the names of its
-// indexes and sequences, which begin with it.
+// longestDefined is the length in bytes of the longest name of a relation that is followed: the server cuts the names
+// of its indexes and sequences, which begin with it.
 const longestDefined = 30
 
 // defines reads a definition that concerns some relations only, and says whether it is one.
@@ -96,8 +96,8 @@ func (r *reader) createsTable(s *pg.CreateStmt) (d analysis.Definition, ok bool)
 	return d, ok
 }
 
-// tablePart reads a column or a constraint of a table, and says whether nothing happens by it that its expressions do not
-// say, when the table is written.
+// tablePart reads a column or a constraint of a table, and says whether nothing happens by it that its expressions do
+// not say, when the table is written.
 func (r *reader) tablePart(n *pg.Node) (quiet, understood bool) {
 	switch p := n.Node.(type) {
 	case *pg.Node_ColumnDef:
@@ -135,7 +135,8 @@ func (r *reader) tablePart(n *pg.Node) (quiet, understood bool) {
 	return false, false
 }
 
-// acts says whether the letter of a reference's action is of one that writes. Source: FKCONSTR_ACTION_* in the server's parsenodes.h.
+// acts says whether the letter of a reference's action is of one that writes. Source: FKCONSTR_ACTION_* in the server's
+// parsenodes.h.
 func acts(action string) bool { return action == "c" || action == "n" || action == "d" }
 
 // serials are the types that stand for a number from a sequence of the column's own.
@@ -155,7 +156,10 @@ func (r *reader) indexed(list []*pg.Node) bool {
 
 func (r *reader) altersTable(s *pg.AlterTableStmt) (d analysis.Definition, ok bool) {
 	switch s.Objtype {
-	case pg.ObjectType_OBJECT_TABLE, pg.ObjectType_OBJECT_VIEW, pg.ObjectType_OBJECT_MATVIEW, pg.ObjectType_OBJECT_SEQUENCE:
+	case pg.ObjectType_OBJECT_TABLE,
+		pg.ObjectType_OBJECT_VIEW,
+		pg.ObjectType_OBJECT_MATVIEW,
+		pg.ObjectType_OBJECT_SEQUENCE:
 	default:
 		return d, false
 	}
@@ -163,12 +167,28 @@ func (r *reader) altersTable(s *pg.AlterTableStmt) (d analysis.Definition, ok bo
 	for _, n := range s.Cmds {
 		c := n.GetAlterTableCmd()
 		switch c.Subtype {
-		case pg.AlterTableType_AT_DropColumn, pg.AlterTableType_AT_DropNotNull, pg.AlterTableType_AT_SetNotNull, pg.AlterTableType_AT_DropConstraint,
-			pg.AlterTableType_AT_ValidateConstraint, pg.AlterTableType_AT_AlterConstraint, pg.AlterTableType_AT_SetStatistics, pg.AlterTableType_AT_SetStorage,
-			pg.AlterTableType_AT_SetCompression, pg.AlterTableType_AT_ClusterOn, pg.AlterTableType_AT_DropCluster, pg.AlterTableType_AT_SetLogged,
-			pg.AlterTableType_AT_SetUnLogged, pg.AlterTableType_AT_SetTableSpace, pg.AlterTableType_AT_SetRelOptions, pg.AlterTableType_AT_ResetRelOptions,
-			pg.AlterTableType_AT_ReplicaIdentity, pg.AlterTableType_AT_AddIdentity, pg.AlterTableType_AT_SetIdentity, pg.AlterTableType_AT_DropIdentity,
-			pg.AlterTableType_AT_DropExpression, pg.AlterTableType_AT_ChangeOwner:
+		case pg.AlterTableType_AT_DropColumn,
+			pg.AlterTableType_AT_DropNotNull,
+			pg.AlterTableType_AT_SetNotNull,
+			pg.AlterTableType_AT_DropConstraint,
+			pg.AlterTableType_AT_ValidateConstraint,
+			pg.AlterTableType_AT_AlterConstraint,
+			pg.AlterTableType_AT_SetStatistics,
+			pg.AlterTableType_AT_SetStorage,
+			pg.AlterTableType_AT_SetCompression,
+			pg.AlterTableType_AT_ClusterOn,
+			pg.AlterTableType_AT_DropCluster,
+			pg.AlterTableType_AT_SetLogged,
+			pg.AlterTableType_AT_SetUnLogged,
+			pg.AlterTableType_AT_SetTableSpace,
+			pg.AlterTableType_AT_SetRelOptions,
+			pg.AlterTableType_AT_ResetRelOptions,
+			pg.AlterTableType_AT_ReplicaIdentity,
+			pg.AlterTableType_AT_AddIdentity,
+			pg.AlterTableType_AT_SetIdentity,
+			pg.AlterTableType_AT_DropIdentity,
+			pg.AlterTableType_AT_DropExpression,
+			pg.AlterTableType_AT_ChangeOwner:
 		case pg.AlterTableType_AT_ColumnDefault:
 			r.walk(c.Def)
 		case pg.AlterTableType_AT_AddColumn, pg.AlterTableType_AT_AddConstraint:
@@ -183,7 +203,10 @@ func (r *reader) altersTable(s *pg.AlterTableStmt) (d analysis.Definition, ok bo
 			if quiet, understood := r.tablePart(c.Def); !quiet || !understood {
 				return d, false
 			}
-		case pg.AlterTableType_AT_AttachPartition, pg.AlterTableType_AT_DetachPartition, pg.AlterTableType_AT_AddInherit, pg.AlterTableType_AT_DropInherit:
+		case pg.AlterTableType_AT_AttachPartition,
+			pg.AlterTableType_AT_DetachPartition,
+			pg.AlterTableType_AT_AddInherit,
+			pg.AlterTableType_AT_DropInherit:
 			other := c.Def.GetRangeVar()
 			if p := c.Def.GetPartitionCmd(); p != nil {
 				other = p.Name
@@ -192,8 +215,14 @@ func (r *reader) altersTable(s *pg.AlterTableStmt) (d analysis.Definition, ok bo
 				return d, false
 			}
 			d.Names, d.Quiet = append(d.Names, name(other)), min(d.Quiet, analysis.QuietReads)
-		case pg.AlterTableType_AT_EnableTrig, pg.AlterTableType_AT_EnableAlwaysTrig, pg.AlterTableType_AT_EnableReplicaTrig, pg.AlterTableType_AT_DisableTrig,
-			pg.AlterTableType_AT_EnableTrigAll, pg.AlterTableType_AT_DisableTrigAll, pg.AlterTableType_AT_EnableTrigUser, pg.AlterTableType_AT_DisableTrigUser:
+		case pg.AlterTableType_AT_EnableTrig,
+			pg.AlterTableType_AT_EnableAlwaysTrig,
+			pg.AlterTableType_AT_EnableReplicaTrig,
+			pg.AlterTableType_AT_DisableTrig,
+			pg.AlterTableType_AT_EnableTrigAll,
+			pg.AlterTableType_AT_DisableTrigAll,
+			pg.AlterTableType_AT_EnableTrigUser,
+			pg.AlterTableType_AT_DisableTrigUser:
 			d.Quiet = min(d.Quiet, analysis.QuietReads)
 		default:
 			return d, false
@@ -208,10 +237,14 @@ func renames(s *pg.RenameStmt) (d analysis.Definition, ok bool) {
 	}
 	d.Names = []analysis.Name{name(s.Relation)}
 	switch s.RenameType {
-	case pg.ObjectType_OBJECT_TABLE, pg.ObjectType_OBJECT_VIEW, pg.ObjectType_OBJECT_MATVIEW, pg.ObjectType_OBJECT_SEQUENCE:
+	case pg.ObjectType_OBJECT_TABLE,
+		pg.ObjectType_OBJECT_VIEW,
+		pg.ObjectType_OBJECT_MATVIEW,
+		pg.ObjectType_OBJECT_SEQUENCE:
 		d.Names = append(d.Names, analysis.Name{Schema: s.Relation.Schemaname, Name: s.Newname})
 	case pg.ObjectType_OBJECT_COLUMN, pg.ObjectType_OBJECT_TABCONSTRAINT:
-		if s.RenameType == pg.ObjectType_OBJECT_COLUMN && s.RelationType != pg.ObjectType_OBJECT_TABLE && s.RelationType != pg.ObjectType_OBJECT_VIEW {
+		if s.RenameType == pg.ObjectType_OBJECT_COLUMN && s.RelationType != pg.ObjectType_OBJECT_TABLE &&
+			s.RelationType != pg.ObjectType_OBJECT_VIEW {
 			return d, false
 		}
 		d.Quiet = analysis.QuietAll
@@ -226,7 +259,10 @@ func drops(s *pg.DropStmt) (d analysis.Definition, ok bool) {
 	for _, o := range s.Objects {
 		parts := o.GetList().GetItems()
 		switch s.RemoveType {
-		case pg.ObjectType_OBJECT_TABLE, pg.ObjectType_OBJECT_VIEW, pg.ObjectType_OBJECT_MATVIEW, pg.ObjectType_OBJECT_SEQUENCE:
+		case pg.ObjectType_OBJECT_TABLE,
+			pg.ObjectType_OBJECT_VIEW,
+			pg.ObjectType_OBJECT_MATVIEW,
+			pg.ObjectType_OBJECT_SEQUENCE:
 		case pg.ObjectType_OBJECT_INDEX:
 			d.Indexes = true
 		case pg.ObjectType_OBJECT_TRIGGER:

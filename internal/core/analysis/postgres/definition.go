@@ -23,7 +23,9 @@ func code(d *pg.DoStmt) *analysis.Facts {
 	if language != "plpgsql" {
 		return nil
 	}
-	f, err := Body("create function code() returns void language plpgsql as '" + strings.ReplaceAll(source, "'", "''") + "'")
+	f, err := Body(
+		"create function code() returns void language plpgsql as '" + strings.ReplaceAll(source, "'", "''") + "'",
+	)
 	if err != nil || strings.Contains(source, "\\") {
 		return nil
 	}

@@ -74,8 +74,8 @@ func init() {
 	}
 }
 
-// catalogued functions read the system catalogs and nothing else, beside the settings in the key: what they give changes
-// with a definition only.
+// catalogued functions read the system catalogs and nothing else, beside the settings in the key: what they give
+// changes with a definition only.
 var catalogued = set(`
 format_type obj_description col_description shobj_description pg_encoding_to_char pg_char_to_encoding pg_typeof pg_has_role row_security_active
 pg_relation_is_updatable pg_column_is_updatable pg_collation_for oidvectortypes pg_function_is_visible

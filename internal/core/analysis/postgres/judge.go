@@ -64,7 +64,8 @@ func (r *reader) call(c *pg.FuncCall) {
 // unordered are the aggregates whose result rests on the order of what they are given, where an ORDER BY leaves ties.
 var unordered = set(`array_agg string_agg json_agg jsonb_agg json_object_agg jsonb_object_agg xmlagg mode`)
 
-// searchesText are functions that use a configuration, dictionary or parser, which may be in a schema that not everybody may use.
+// searchesText are functions that use a configuration, dictionary or parser, which may be in a schema that not
+// everybody may use.
 var searchesText = set(`to_tsvector to_tsquery plainto_tsquery phraseto_tsquery websearch_to_tsquery ts_headline`)
 
 // shifted reads what AT TIME ZONE is asked of. Of a time without a date the answer is that of today.
@@ -234,7 +235,12 @@ func pseudo(n analysis.Name) bool {
 	return (n.Schema == "" || n.Schema == "pg_catalog") && (pseudoTypes[n.Name] || strings.HasPrefix(n.Name, "any"))
 }
 
-var pseudoTypes = set(`record refcursor trigger event_trigger void cstring internal language_handler fdw_handler index_am_handler table_am_handler unknown pg_ddl_command`)
+var pseudoTypes = set(
+	`record refcursor trigger event_trigger void cstring internal language_handler fdw_handler index_am_handler table_am_handler unknown pg_ddl_command`,
+)
 
-// foreignTypes are the server's own types whose reading is judged where a text is cast to them, and which come as they are to a function.
-var foreignTypes = set(`xml money timetz pg_lsn xid xid8 cid pg_snapshot txid_snapshot int4multirange int8multirange nummultirange datemultirange tsmultirange tstzmultirange`)
+// foreignTypes are the server's own types whose reading is judged where a text is cast to them, and which come as they
+// are to a function.
+var foreignTypes = set(
+	`xml money timetz pg_lsn xid xid8 cid pg_snapshot txid_snapshot int4multirange int8multirange nummultirange datemultirange tsmultirange tstzmultirange`,
+)

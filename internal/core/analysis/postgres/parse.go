@@ -46,9 +46,11 @@ func Facts(sql string) *analysis.Facts {
 }
 
 // harmlessNear is the end of an error message that shows a place in the statement by a keyword or a sign.
-var harmlessNear = regexp.MustCompile(`(?i)^.* at or near "(select|from|where|and|or|not|in|is|as|on|join|left|right|inner|outer|group|order|by|having|limit|offset|union|values|insert|into|` +
-	`update|set|delete|returning|create|alter|drop|table|index|view|with|case|when|then|else|end|between|like|null|distinct|all|using|for|if|exists|grant|revoke|to|begin|commit|` +
-	`[(),;.*=<>:+-]{1,3})"$`)
+var harmlessNear = regexp.MustCompile(
+	`(?i)^.* at or near "(select|from|where|and|or|not|in|is|as|on|join|left|right|inner|outer|group|order|by|having|limit|offset|union|values|insert|into|` +
+		`update|set|delete|returning|create|alter|drop|table|index|view|with|case|when|then|else|end|between|like|null|distinct|all|using|for|if|exists|grant|revoke|to|begin|commit|` +
+		`[(),;.*=<>:+-]{1,3})"$`,
+)
 
 // masked leaves out the place in the statement that an error message shows, unless that cannot be a literal: where the
 // statement is not understood, any other word may be one.

@@ -8,8 +8,8 @@ import (
 	"jollylarder/internal/core/analysis"
 )
 
-// pinning finds the columns that the conditions of one query or write fix to literals. A table that is also mentioned elsewhere is not pinned by
-// them, which is for Again to tell.
+// pinning finds the columns that the conditions of one query or write fix to literals. A table that is also mentioned
+// elsewhere is not pinned by them, which is for Again to tell.
 type pinning struct {
 	pins  []pinned
 	equal [][2]*analysis.Ref // columns that must be equal
@@ -26,7 +26,8 @@ func (r *reader) pinsOfSelect(s *pg.SelectStmt, from *source) {
 	for _, p := range r.conditions(s.WhereClause, from) {
 		r.pin(analysis.Pin{Ref: p.ref, Of: analysis.PinOfRead, Values: p.values, Via: p.via})
 	}
-	r.f.RowsAreFound = len(s.GroupClause) == 0 && s.HavingClause == nil && len(s.FromClause) > 0 && !from.maybe && !slices.ContainsFunc(s.TargetList, callsSomething)
+	r.f.RowsAreFound = len(s.GroupClause) == 0 && s.HavingClause == nil && len(s.FromClause) > 0 && !from.maybe &&
+		!slices.ContainsFunc(s.TargetList, callsSomething)
 }
 
 // conditions gives the columns that are fixed by all conditions that must hold.
@@ -39,8 +40,8 @@ func (r *reader) conditions(where *pg.Node, from *source) []pinned {
 	return x.pins
 }
 
-// callsSomething says whether an item of a list of columns is more than a column, a literal, or a cast of these. It may be an aggregate
-// then, which gives a row of nothing, or a function that gives several.
+// callsSomething says whether an item of a list of columns is more than a column, a literal, or a cast of these. It may
+// be an aggregate then, which gives a row of nothing, or a function that gives several.
 func callsSomething(n *pg.Node) bool {
 	v := n.GetResTarget().GetVal()
 	for v.GetTypeCast() != nil {
@@ -66,8 +67,8 @@ func (r *reader) pinsAssigned(s *pg.UpdateStmt) {
 	}
 }
 
-// pinsOfInsert finds the columns for which an INSERT gives literals in every row. Where it may find a row there and update it, those are
-// pinned by which that is found.
+// pinsOfInsert finds the columns for which an INSERT gives literals in every row. Where it may find a row there and
+// update it, those are pinned by which that is found.
 func (r *reader) pinsOfInsert(s *pg.InsertStmt) {
 	rows := s.SelectStmt.GetSelectStmt().GetValuesLists()
 	conflict := s.OnConflictClause
@@ -83,7 +84,8 @@ func (r *reader) pinsOfInsert(s *pg.InsertStmt) {
 	}
 	for i, c := range s.Cols {
 		column := c.GetResTarget()
-		if of == analysis.PinOfConflict && !slices.Contains(only, column.GetName()) || len(column.GetIndirection()) > 0 ||
+		if of == analysis.PinOfConflict && !slices.Contains(only, column.GetName()) ||
+			len(column.GetIndirection()) > 0 ||
 			s.Override == pg.OverridingKind_OVERRIDING_USER_VALUE { // which takes others than those given
 			continue
 		}
@@ -156,8 +158,8 @@ func (x *pinning) conjuncts(n *pg.Node, in *analysis.Scope) {
 // mostFollowed bounds the work of follow, which grows with the number of columns pinned times that of equal ones.
 const mostFollowed = 10_000
 
-// follow pins columns that must be equal to pinned ones. Columns are the same here if they are written the same: that two ways of writing mean
-// one is not looked for.
+// follow pins columns that must be equal to pinned ones. Columns are the same here if they are written the same: that
+// two ways of writing mean one is not looked for.
 func (x *pinning) follow() {
 	has := func(c *analysis.Ref) bool {
 		return slices.ContainsFunc(x.pins, func(p pinned) bool { return slices.Equal(p.ref.Path, c.Path) })

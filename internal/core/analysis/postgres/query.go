@@ -86,7 +86,12 @@ func (r *reader) with(w *pg.WithClause) {
 				columns[i].Ref = nil
 			}
 		}
-		r.ctes = &cte{c.Ctename, renamed(columns, c.Aliascolnames), open || c.SearchClause != nil || c.CycleClause != nil, r.ctes}
+		r.ctes = &cte{
+			c.Ctename,
+			renamed(columns, c.Aliascolnames),
+			open || c.SearchClause != nil || c.CycleClause != nil,
+			r.ctes,
+		}
 	}
 }
 
@@ -108,7 +113,8 @@ func (r *reader) query(s *pg.SelectStmt) (columns []analysis.Output, open bool) 
 	f := r.f
 	outermost := r.outermost
 	r.outermost = false
-	if (s.LimitCount != nil || s.LimitOffset != nil) || len(s.DistinctClause) > 0 && s.DistinctClause[0].GetNode() != nil {
+	if (s.LimitCount != nil || s.LimitOffset != nil) ||
+		len(s.DistinctClause) > 0 && s.DistinctClause[0].GetNode() != nil {
 		f.AnyRows = true
 	}
 	if len(s.LockingClause) > 0 {
@@ -324,20 +330,29 @@ func (x *source) join(j *pg.JoinExpr) []*analysis.Item {
 	for _, c := range j.UsingClause {
 		name := c.GetString_().GetSval()
 		r.addText(&r.f.Columns, name)
-		r.f.Refs = append(r.f.Refs, &analysis.Ref{Scope: l, Path: []string{name}}, &analysis.Ref{Scope: rt, Path: []string{name}})
+		r.f.Refs = append(
+			r.f.Refs,
+			&analysis.Ref{Scope: l, Path: []string{name}},
+			&analysis.Ref{Scope: rt, Path: []string{name}},
+		)
 		used = append(used, analysis.Output{Name: name})
 	}
 	x.merges = x.merges || j.IsNatural || len(used) > 0
 	r.scope = &analysis.Scope{Items: both, Outer: x.outer, Merges: x.merges}
 	r.walk(j.Quals)
 	// Conditions of outer joins do not take rows out.
-	mayLackLeft, mayLackRight := j.Jointype == pg.JoinType_JOIN_RIGHT || j.Jointype == pg.JoinType_JOIN_FULL, j.Jointype == pg.JoinType_JOIN_LEFT || j.Jointype == pg.JoinType_JOIN_FULL
+	mayLackLeft, mayLackRight := j.Jointype == pg.JoinType_JOIN_RIGHT ||
+		j.Jointype == pg.JoinType_JOIN_FULL, j.Jointype == pg.JoinType_JOIN_LEFT ||
+		j.Jointype == pg.JoinType_JOIN_FULL
 	x.maybe = x.maybe || mayLackLeft && j.Larg.GetRangeVar() == nil || mayLackRight && j.Rarg.GetRangeVar() == nil
 	if j.Jointype == pg.JoinType_JOIN_INNER && j.Quals != nil {
 		x.on = append(x.on, condition{j.Quals, r.scope})
 	}
 	if j.JoinUsingAlias != nil {
-		both = append(both, &analysis.Item{Name: j.JoinUsingAlias.Aliasname, Aliased: true, Columns: used, Hidden: true})
+		both = append(
+			both,
+			&analysis.Item{Name: j.JoinUsingAlias.Aliasname, Aliased: true, Columns: used, Hidden: true},
+		)
 	}
 	if j.Alias != nil {
 		return []*analysis.Item{aliased(&analysis.Item{Joined: both, Open: true}, j.Alias)}

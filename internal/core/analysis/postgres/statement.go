@@ -198,7 +198,10 @@ func (r *reader) definition(n *pg.Node) {
 func shared(n *pg.Node) bool {
 	common := func(t pg.ObjectType) bool {
 		switch t {
-		case pg.ObjectType_OBJECT_ROLE, pg.ObjectType_OBJECT_DATABASE, pg.ObjectType_OBJECT_TABLESPACE, pg.ObjectType_OBJECT_PARAMETER_ACL:
+		case pg.ObjectType_OBJECT_ROLE,
+			pg.ObjectType_OBJECT_DATABASE,
+			pg.ObjectType_OBJECT_TABLESPACE,
+			pg.ObjectType_OBJECT_PARAMETER_ACL:
 			return true
 		}
 		return false

@@ -12,8 +12,8 @@ import (
 	"jollylarder/internal/core/statement"
 )
 
-// The walk visits every node of an expression. Each kind of node that the grammar makes has a case below, or makes its statement pass:
-// TestEveryFieldIsClassified holds both against the grammar's own description.
+// The walk visits every node of an expression. Each kind of node that the grammar makes has a case below, or makes its
+// statement pass: TestEveryFieldIsClassified holds both against the grammar's own description.
 
 // all reads a list of expressions.
 func (r *reader) all(list []*pg.Node) {
@@ -32,7 +32,8 @@ func (r *reader) walk(n *pg.Node) {
 		r.column(x.ColumnRef)
 	case *pg.Node_AConst:
 		f.Folds = f.Folds || x.AConst.Isnull
-		// A date, a time, an interval or an amount of money is not written without a digit, nor is null in an array without braces.
+		// A date, a time, an interval or an amount of money is not written without a digit, nor is null in an array
+		// without braces.
 		f.Remembers = f.Remembers || r.plans && strings.ContainsAny(x.AConst.GetSval().GetSval(), "0123456789{")
 		if s := x.AConst.GetSval(); s != nil && r.body && !freshness.Off(freshness.NowInBodies) && statement.MayMeanNow([]byte(s.Sval)) {
 			f.Passes(reason.TextMayMeanTime)
@@ -126,8 +127,8 @@ func (r *reader) walk(n *pg.Node) {
 	}
 }
 
-// notUnderstood reads what the walk has no case for. It makes the statement pass, and every name below it counts as one may: for its tables as
-// a whole, and for what its functions may do.
+// notUnderstood reads what the walk has no case for. It makes the statement pass, and every name below it counts as one
+// may: for its tables as a whole, and for what its functions may do.
 func (r *reader) notUnderstood(n *pg.Node) {
 	m := n.ProtoReflect()
 	kind := m.WhichOneof(m.Descriptor().Oneofs().Get(0)).Message().Name()
@@ -168,7 +169,8 @@ func (r *reader) below(m protoreflect.Message) {
 	})
 }
 
-// changing are the system columns that change though nobody writes their row: by locks, writes that are rolled back, and the server's own work.
+// changing are the system columns that change though nobody writes their row: by locks, writes that are rolled back,
+// and the server's own work.
 var changing = set("xmin xmax cmin cmax ctid")
 
 // column reads a column's name.
@@ -227,7 +229,10 @@ func (r *reader) expression(x *pg.A_Expr) {
 	f := r.f
 	r.operator(x.Name)
 	switch x.Kind {
-	case pg.A_Expr_Kind_AEXPR_BETWEEN, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN, pg.A_Expr_Kind_AEXPR_BETWEEN_SYM, pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM:
+	case pg.A_Expr_Kind_AEXPR_BETWEEN,
+		pg.A_Expr_Kind_AEXPR_NOT_BETWEEN,
+		pg.A_Expr_Kind_AEXPR_BETWEEN_SYM,
+		pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM:
 		for _, op := range []string{">=", "<=", "<", ">"} {
 			r.addText(&f.Operators, op)
 		}
@@ -290,8 +295,8 @@ func (r *reader) write(v *pg.RangeVar, events analysis.Events, sets ...string) {
 	r.f.Passes(reason.Writes)
 }
 
-// first says whether a list has a name for the first time. It looks through no list: a statement may have tens of thousands of
-// names.
+// first says whether a list has a name for the first time. It looks through no list: a statement may have tens of
+// thousands of names.
 func (r *reader) first(list any, n analysis.Name) bool {
 	k := listed{list, n}
 	if r.seen[k] {

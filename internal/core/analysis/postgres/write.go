@@ -41,7 +41,10 @@ func (r *reader) insert(s *pg.InsertStmt) (columns []analysis.Output, open bool)
 	}
 	outer, target := r.scope, r.written(s.Relation)
 	if conflict != nil {
-		r.scope = &analysis.Scope{Outer: outer, Items: []*analysis.Item{target, {Name: "excluded", Aliased: true, Table: target.Table, Hidden: true}}}
+		r.scope = &analysis.Scope{
+			Outer: outer,
+			Items: []*analysis.Item{target, {Name: "excluded", Aliased: true, Table: target.Table, Hidden: true}},
+		}
 		for _, e := range conflict.Infer.GetIndexElems() {
 			x := e.GetIndexElem()
 			r.collation(x.Collation)
@@ -109,7 +112,10 @@ func (r *reader) merge(s *pg.MergeStmt) (columns []analysis.Output, open bool) {
 	r.write(s.Relation, events)
 	r.read(s.Relation)
 	outer, target := r.scope, r.written(s.Relation)
-	r.scope = &analysis.Scope{Outer: outer, Items: append([]*analysis.Item{target}, r.from([]*pg.Node{s.SourceRelation}, outer).left...)}
+	r.scope = &analysis.Scope{
+		Outer: outer,
+		Items: append([]*analysis.Item{target}, r.from([]*pg.Node{s.SourceRelation}, outer).left...),
+	}
 	r.walk(s.JoinCondition)
 	for _, n := range s.MergeWhenClauses {
 		w := n.GetMergeWhenClause()

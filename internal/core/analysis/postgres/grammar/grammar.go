@@ -1,14 +1,14 @@
 // Package grammar has statements read by PostgreSQL's own grammar, in C, so that no text can hurt the process.
 //
-// The grammar's parser works without recursion, but what writes its tree down does not: it uses stack for every level of
-// the tree, and a chain like 1+1+1… is a level for every two bytes. A stack overflow in C ends the process. So all
-// statements are read on one thread, whose stack is large enough for any text of the length that is read at all, whatever
-// is in it: Stack is more than twice what the worst text takes that is known (see the tests). One thread is also enough:
-// a statement is read once, when it comes for the first time, and must not take the time of those that are known. It runs
-// at a lower priority for that.
+// The grammar's parser works without recursion, but what writes its tree down does not: it uses stack for every level
+// of the tree, and a chain like 1+1+1… is a level for every two bytes. A stack overflow in C ends the process. So all
+// statements are read on one thread, whose stack is large enough for any text of the length that is read at all,
+// whatever is in it: Stack is more than twice what the worst text takes that is known (see the tests). One thread is
+// also enough: a statement is read once, when it comes for the first time, and must not take the time of those that are
+// known. It runs at a lower priority for that.
 //
-// The library puts a pipe in the place of the standard error output while it reads. Nothing that is logged may go there,
-// and no two threads may do so at the same time.
+// The library puts a pipe in the place of the standard error output while it reads. Nothing that is logged may go
+// there, and no two threads may do so at the same time.
 package grammar
 
 // #cgo LDFLAGS: -Wl,--unresolved-symbols=ignore-all
@@ -29,10 +29,11 @@ import (
 )
 
 const (
-	// Longest is the longest text that is read, in bytes. The trees of a text take some hundred times its length of memory.
+	// Longest is the longest text that is read, in bytes. The trees of a text take some hundred times its length of
+	// memory.
 	Longest = 256 << 10
-	// Deepest is how deep a text may be, as statement.Depth has it. What the library takes to write a tree down grows with the
-	// square of its depth. Stack does not rest on this.
+	// Deepest is how deep a text may be, as statement.Depth has it. What the library takes to write a tree down grows
+	// with the square of its depth. Stack does not rest on this.
 	Deepest = 5000
 	// Stack is the size of the thread's stack in bytes. It is address space alone until it is used.
 	Stack = 512 * Longest
@@ -106,8 +107,8 @@ func onThread(kind int, text string) (C.grammar_result, error) {
 	return r, nil
 }
 
-// Touched gives how many bytes of stack the reading of a text takes, up to the number given, for tests. Nobody else may read
-// meanwhile.
+// Touched gives how many bytes of stack the reading of a text takes, up to the number given, for tests. Nobody else may
+// read meanwhile.
 func Touched(kind int, text string, most int) int {
 	_, _ = read(0, "select 1") // so that there is a thread
 	C.grammar_paint(C.size_t(most))
