@@ -50,8 +50,9 @@ const (
 	mostTogether = 16
 )
 
-// fewestCells is how many counters a key has at first; tests have fewer.
-var fewestCells = 1 << 8
+// FewestCounters is how many counters a key has at first, a power of two. Values that share one are not told apart: tests
+// of what is told apart have more of them, and tests of sharing have fewer.
+var FewestCounters = 1 << 8
 
 // Key gives the key of these columns, which must be sorted, the same one at every call; nil if there are too many.
 func (c *Clock) Key(columns []string, unique bool) *Key {
@@ -72,7 +73,7 @@ func (c *Clock) Key(columns []string, unique bool) *Key {
 		return nil
 	}
 	k := &Key{Columns: columns, Unique: unique, name: name, table: c}
-	k.cells.Store(&[]*cells{{byHash: make([]Counter, fewestCells)}})
+	k.cells.Store(&[]*cells{{byHash: make([]Counter, FewestCounters)}})
 	list = append(slices.Clone(list), k)
 	c.keys.Store(&list)
 	return k

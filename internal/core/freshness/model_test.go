@@ -239,12 +239,12 @@ func (w *world) step(t *rapid.T) error {
 }
 
 func newWorld() *world {
-	fewestCells = 1 // so that counters are shared, and replaced by more
+	FewestCounters = 1 // so that counters are shared, and replaced by more
 	return &world{clocks: New(), rows: map[int]row{0: {0, 0}, 1: {1, 0}}, kept: map[query]*kept{}}
 }
 
 func TestNobodyReadsOld(t *testing.T) {
-	defer func(n int) { fewestCells = n }(fewestCells)
+	defer func(n int) { FewestCounters = n }(FewestCounters)
 	rapid.Check(t, func(t *rapid.T) {
 		w := newWorld()
 		for range 200 {

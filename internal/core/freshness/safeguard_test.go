@@ -11,7 +11,7 @@ import (
 
 // Each safeguard is needed: without it the same check finds an old answer.
 func TestEverySafeguardIsNeeded(t *testing.T) {
-	defer func(n int) { fewestCells = n }(fewestCells)
+	defer func(n int) { FewestCounters = n }(FewestCounters)
 	for name, s := range map[string]Safeguard{
 		"clock moved": ClockMoved, "pending at sending": PendingAtSending, "other columns": OtherColumns, "new keys wait": NewKeysWait, "unique found": UniqueFound, "assigned": Assigned,
 	} {
