@@ -3,7 +3,6 @@ package tui
 
 import (
 	"context"
-	"math"
 	"time"
 
 	"charm.land/bubbles/v2/key"
@@ -11,16 +10,9 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/control/client"
-	"jollylarder/internal/core/filter"
 	"jollylarder/internal/trial"
-	"jollylarder/internal/tui/decide"
 	"jollylarder/internal/tui/dialog"
-	"jollylarder/internal/tui/find"
-	"jollylarder/internal/tui/guard"
 	"jollylarder/internal/tui/look"
-	"jollylarder/internal/tui/prove"
-	"jollylarder/internal/tui/stock"
-	"jollylarder/internal/tui/watch"
 )
 
 // redraw is the time between two looks at the larder: four a second, so that numbers can be read.
@@ -32,30 +24,24 @@ const (
 	leastHeight = 18
 )
 
-// stations in the order of the work, each with the question it answers.
-var stations = []struct{ name, question string }{
-	{"Watch", "What is going on right now, and what became of my statement?"},
-	{"Find", "What is worth keeping?"},
-	{"Decide", "What shall be kept, and what will it do?"},
-	{"Guard", "Is anything old being served?"},
-	{"Stock", "Is the memory well used?"},
-	{"Prove", "What did it bring?"},
-}
-
 // App is the whole application.
 type App struct {
 	client        *client.Client
 	look          *look.Look
 	background    look.Background // as said when it was started; Unknown: as the terminal says
 	width, height int
-	station       int
 
-	watch  watch.Model
-	find   find.Model
-	decide decide.Model
-	guard  guard.Model
-	stock  stock.Model
-	prove  prove.Model
+	// The stations by name are for going from one to another.
+	watch  *watching
+	find   *finding
+	decide *deciding
+	guard  *guarding
+	stock  *stocking
+	prove  *proving
+
+	stations []station // in the order of the work
+	at       station   // the one that is shown
+
 	status control.Status
 	err    error // why the larder does not answer
 	trials Trials
@@ -66,10 +52,6 @@ type App struct {
 	asked  bool // an answer is being waited for
 	ticks  int
 	frozen bool
-
-	foretelling *forecasting // the forecast under way, or the last
-	curving     *working     // the curve of memory under way, or the last
-	trying      *working     // the trial under way, or the last
 
 	lead     lead
 	dialog   dialog.Dialog
@@ -102,7 +84,15 @@ type Trials func(trial.Wanted) (run func(context.Context) (*trial.Result, error)
 
 // New makes the application; Run shows it. Trials with statements of their own are made by trials.
 func New(client *client.Client, trials Trials, background look.Background) *App {
-	return &App{client: client, trials: trials, look: look.New(background), background: background, feed: newFeed(), line: newFilterLine()}
+	a := &App{
+		client: client, trials: trials, look: look.New(background), background: background,
+		feed: newFeed(), line: newFilterLine(),
+	}
+	a.watch, a.find, a.decide = &watching{a: a}, &finding{a: a}, &deciding{a: a}
+	a.guard, a.stock, a.prove = &guarding{a: a}, &stocking{a: a}, &proving{a: a}
+	a.stations = []station{a.watch, a.find, a.decide, a.guard, a.stock, a.prove}
+	a.at = a.watch
+	return a
 }
 
 type tickMsg time.Time
@@ -166,113 +156,76 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			a.look = look.New(map[bool]look.Background{true: look.Dark, false: look.Light}[m.IsDark()])
 		}
 	case tickMsg:
-		a.ticks++
-		events := a.feed.take()
-		a.watch.Add(events, time.Time(m))
-		a.find.Add(events)
-		if a.foretelling != nil {
-			a.decide.Progress(math.Float64frombits(a.foretelling.done.Load()))
-		}
-		cmds := []tea.Cmd{tick()}
-		if a.station == 2 && a.ticks%4 == 2 && !a.frozen {
-			cmds = append(cmds, a.askBooks())
-		}
-		if a.station == 3 && a.ticks%4 == 1 && !a.frozen {
-			cmds = append(cmds, a.askGuard())
-		}
-		if a.curving != nil {
-			done, _ := a.curving.state()
-			a.stock.Progress(done)
-		}
-		if a.trying != nil {
-			a.prove.Progress(a.trying.state())
-		}
-		if a.station == 4 && a.ticks%4 == 3 && !a.frozen {
-			cmds = append(cmds, a.askStock())
-		}
-		if a.station == 5 && a.ticks%4 == 3 && !a.frozen {
-			cmds = append(cmds, a.askProve())
-		}
-		if !a.asked {
-			cmds = append(cmds, a.ask(a.ticks%4 == 0))
-		}
-		return a, tea.Batch(cmds...)
+		return a, a.tick(time.Time(m))
 	case answerMsg:
-		a.asked = false
-		a.err = m.err
-		if m.err != nil {
-			a.lost = a.known
-			break
-		}
-		switch {
-		case a.known && !a.status.Began.Equal(m.status.Began):
-			a.say("The larder was started again: its counts begin anew, and nothing is kept yet.", true)
-		case a.lost:
-			a.say("The larder answers again.", false)
-		}
-		a.known, a.lost = true, false
-		a.status = m.status
-		a.watch.SetStatus(m.status)
-		a.decide.SetStatus(m.status)
-		a.prove.SetStatus(m.status)
-		if m.patterns != nil {
-			a.find.SetPatterns(*m.patterns)
-		}
-		if m.detail != nil {
-			a.find.SetDetail(*m.detail)
-		}
+		a.answered(m)
 	case valuesMsg:
 		a.values = true
 		a.feed.show(true)
 		a.watch.Singles()
-		a.said, a.saidAt, a.saidBad = "Values are shown: v hides them.", time.Now(), false
-	case booksMsg:
-		if m.err == nil && !a.frozen {
-			a.decide.Set(m.book, m.draft, m.history)
-			return a, a.forecast()
-		}
-	case guardMsg:
-		if m.err == nil {
-			a.guard.Set(m.guard)
-		}
-	case stockMsg:
-		if m.err == nil {
-			a.stock.Set(m.stock)
-		}
-	case curveMsg:
-		a.stock.EndCurve(m.curve, m.err)
-	case proofMsg:
-		if m.err == nil {
-			a.prove.Set(m.proof)
-			a.prove.SetPattern(m.pattern)
-		}
-	case trialMsg:
-		a.prove.EndTrial(m.result, m.err)
-	case draftedMsg:
-		switch {
-		case m.err != nil:
-			a.say(m.err.Error(), true)
-		case m.said != "":
-			a.say(m.said, false)
-		}
-		if m.err == nil {
-			a.status.Drafted = len(m.draft.Changes)
-			a.decide.SetDraft(m.draft)
-		}
-		return a, tea.Batch(a.askBooks(), a.ask(true))
-	case forecastMsg:
-		a.decide.EndForecast(m.of, m.f, m.err)
-		return a, a.forecast()
+		a.say("Values are shown: "+keyValues.Help().Key+" hides them.", false)
 	case doneMsg:
-		a.said, a.saidAt, a.saidBad = m.text, time.Now(), m.err != nil
+		a.say(m.text, false)
 		if m.err != nil {
-			a.said = m.err.Error()
+			a.say(m.err.Error(), true)
 		}
-		return a, tea.Batch(a.ask(true), a.askBooks())
+		return a, tea.Batch(a.ask(true), a.decide.Refresh())
 	case tea.KeyPressMsg:
 		return a, a.press(m)
+	default:
+		var cmds []tea.Cmd
+		for _, st := range a.stations {
+			cmds = append(cmds, st.Take(msg))
+		}
+		return a, tea.Batch(cmds...)
 	}
 	return a, nil
+}
+
+// aSecond is how many ticks it has.
+const aSecond = int(time.Second / redraw)
+
+// tick has the stations follow what has happened, and asks the larder how it is.
+func (a *App) tick(now time.Time) tea.Cmd {
+	a.ticks++
+	events := a.feed.take()
+	for _, st := range a.stations {
+		st.Follow(events, now)
+	}
+	cmds := []tea.Cmd{tick()}
+	if a.ticks%aSecond == aSecond/2 && !a.frozen {
+		cmds = append(cmds, a.at.Refresh())
+	}
+	if !a.asked {
+		cmds = append(cmds, a.ask(a.ticks%aSecond == 0))
+	}
+	return tea.Batch(cmds...)
+}
+
+// answered takes what the larder said when asked how it is.
+func (a *App) answered(m answerMsg) {
+	a.asked = false
+	if a.err = m.err; m.err != nil {
+		a.lost = a.known
+		return
+	}
+	switch {
+	case a.known && !a.status.Began.Equal(m.status.Began):
+		a.say("The larder was started again: its counts begin anew, and nothing is kept yet.", true)
+	case a.lost:
+		a.say("The larder answers again.", false)
+	}
+	a.known, a.lost = true, false
+	a.status = m.status
+	for _, st := range a.stations {
+		st.SetStatus(m.status)
+	}
+	if m.patterns != nil {
+		a.find.SetPatterns(*m.patterns)
+	}
+	if m.detail != nil {
+		a.find.SetDetail(*m.detail)
+	}
 }
 
 // press takes a key.
@@ -290,100 +243,52 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 		}
 		return do
 	case a.help:
-		if a.helpFrom += a.bodyHeight() - 1; a.helpFrom >= len(a.helpLines(a.mainWidth()))-1 || k.String() == "esc" {
-			a.help, a.helpFrom = false, 0
-		}
+		a.turnHelp(k)
 		return nil
+	}
+	for _, st := range a.stations {
+		if key.Matches(k, a.keyTo(st)) {
+			return a.goTo(st)
+		}
 	}
 	switch {
 	case key.Matches(k, keyQuit):
 		return tea.Quit
 	case key.Matches(k, keyHelp):
 		a.help = true
-	case key.Matches(k, keyStation):
-		a.station = int(k.String()[0] - '1')
-		switch a.station {
-		case 2:
-			return a.askBooks()
-		case 3:
-			return a.askGuard()
-		case 4:
-			if a.stock.Curve() == nil && !a.stock.Making() {
-				return tea.Batch(a.askStock(), a.makeCurve())
-			}
-			return a.askStock()
-		case 5:
-			return a.askProve()
-		}
 	case key.Matches(k, keyBack):
-		switch {
-		case a.station == 3 && a.guard.Deep():
-			a.guard.SetDeep(false)
-		case a.station == 5 && a.prove.Trial():
-			a.prove.Close()
-		case a.station == 1 && a.find.Deep():
-			a.find.SetDeep(false)
-		case a.station == 2 && a.decide.History():
-			a.decide.ShowHistory(false)
-		case a.station < 2 && a.filter() != "":
-			return a.setFilter("")
-		default:
-			a.station = 0
-		}
-	case key.Matches(k, keyFilter) && a.station < 2:
-		fields := filter.OfStatements
-		if a.station == 1 {
-			fields = filter.OfPatterns
-			a.find.SetDeep(false)
-		}
-		return a.line.begin(a.filter(), fields, a.knownValues)
+		return a.back()
+	case key.Matches(k, keyFilter) && a.filtered() != nil:
+		return a.beginFilter()
 	case key.Matches(k, keyValues):
 		return a.askValues()
 	case key.Matches(k, keyFreeze):
 		a.frozen = !a.frozen
-		a.watch.Freeze(a.frozen)
-		a.find.Freeze(a.frozen)
-		a.guard.Freeze(a.frozen)
-		a.stock.Freeze(a.frozen)
-		a.prove.Freeze(a.frozen)
+		for _, st := range a.stations {
+			st.Freeze(a.frozen)
+		}
 	case key.Matches(k, keyHold):
 		a.dialog = a.askHold()
 	case key.Matches(k, keyLead):
 		a.lead = lead{on: !a.lead.on}
 	case key.Matches(k, keyExport):
 		a.askExport()
-	case a.station == 0 && key.Matches(k, keyEnter):
-		if id := a.watch.SelectedPattern(); id != "" {
-			a.find.SetFilter("")
-			a.find.Select(id)
-			a.find.SetDeep(true)
-			a.station = 1
-			return a.ask(true)
-		}
-	case a.station == 1 && key.Matches(k, keyEnter):
-		a.find.SetDeep(!a.find.Deep())
-	case a.station == 2:
-		return a.pressDecide(k)
-	case a.station == 3:
-		return a.pressGuard(k)
-	case a.station == 4:
-		return a.pressStock(k)
-	case a.station == 5:
-		return a.pressProve(k)
-	case a.station == 0:
-		a.watch.Update(k)
-	case a.station == 1 && key.Matches(k, keyKeep):
-		return a.takeAdvice("keep")
-	case a.station == 1 && key.Matches(k, keyNever):
-		return a.takeAdvice("never")
-	case a.station == 1 && key.Matches(k, keyDrop):
-		a.askDrop()
-	case a.station == 1:
-		order := a.find.Order()
-		a.find.Update(k)
-		if !a.asked {
-			return a.ask(order != a.find.Order())
-		}
+	default:
+		return a.at.Press(k)
 	}
 	return nil
 }
+
+// back goes one step back: within the station, then to all it shows, then to the first station.
+func (a *App) back() tea.Cmd {
+	if a.at.Back() {
+		return nil
+	}
+	if f := a.filtered(); f != nil && f.Filtered() != "" {
+		return f.SetFilter("")
+	}
+	return a.goTo(a.stations[0])
+}
+
+// say says something at the foot for a while.
+func (a *App) say(text string, bad bool) { a.said, a.saidAt, a.saidBad = text, time.Now(), bad }

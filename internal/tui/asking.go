@@ -2,12 +2,10 @@ package tui
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
-	"jollylarder/internal/control"
 	"jollylarder/internal/tui/dialog"
 )
 
@@ -20,7 +18,7 @@ func fetch[T any](f func(context.Context) (T, error), got func(T, error) tea.Msg
 	}
 }
 
-// What the application asks before it does something that counts for all stations, or for Find.
+// What the application asks before it does something that counts for all stations.
 
 // askValues shows the values in statements, if she means it and the larder allows it, or hides them.
 func (a *App) askValues() tea.Cmd {
@@ -30,12 +28,12 @@ func (a *App) askValues() tea.Cmd {
 		a.feed.show(false)
 		a.watch.Forget()
 		a.find.Forget()
-		a.said, a.saidAt, a.saidBad = "Values are hidden again, and what was shown of them is forgotten.", time.Now(), false
+		a.say("Values are hidden again, and what was shown of them is forgotten.", false)
 	case !a.status.ShowsValues:
-		a.said, a.saidAt, a.saidBad = "Values stay hidden: show_values = true in the larder's configuration would allow it.", time.Now(), true
+		a.say("Values stay hidden: show_values = true in the larder's configuration would allow it.", true)
 	default:
 		a.dialog = &dialog.Sure{Title: "Show values", Says: []string{
-			"The literals and parameters of statements are shown on this terminal, one by one, until you hide them again with v or leave.",
+			"The literals and parameters of statements are shown on this terminal, one by one, until you hide them again with " + keyValues.Help().Key + " or leave.",
 			"They may be names, card numbers or whatever else your applications' users type. Nothing of it is written to a file.",
 		}, Do: func() tea.Msg { return valuesMsg{} }}
 	}
@@ -51,19 +49,6 @@ func act(said string, f func(context.Context) error) tea.Cmd {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
 		return doneMsg{said, f(ctx)}
-	}
-}
-
-func (a *App) askDrop() {
-	p := a.find.Selected()
-	if p == nil {
-		return
-	}
-	id := p.ID
-	a.dialog = &dialog.Sure{
-		Title: "Drop the results of " + id,
-		Says:  []string{fmt.Sprintf("Its %d kept results are dropped; the next of its statements go to the origin, and are kept again if a rule says so.", p.Kept)},
-		Do:    act("Dropped the results of "+id+".", func(ctx context.Context) error { _, err := a.client.Drop(ctx, control.Drop{Pattern: id}); return err }),
 	}
 }
 

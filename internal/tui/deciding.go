@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -15,9 +16,8 @@ import (
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/decide"
 	"jollylarder/internal/tui/dialog"
+	"jollylarder/internal/tui/look"
 )
-
-// What the application does for the station Decide: drafts, forecasts, and what leads to other rules.
 
 var (
 	keyApply    = key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "apply the draft"))
@@ -38,6 +38,114 @@ var (
 
 var decideKeys = []key.Binding{keyEdit, keyNew, keyRemove, keyEarlier, keyLater, keyApply, keyUndo, keyPause, keyDropRule, keyDiscard, keyRenew, keyFile, keyForecast, keyStop}
 
+// deciding is the station Decide: drafts, forecasts, and what leads to other rules.
+type deciding struct {
+	decide.Model
+
+	a           *App
+	foretelling *forecasting // the forecast under way, or the last
+}
+
+func (s *deciding) Name() string        { return "Decide" }
+func (s *deciding) Question() string    { return "What shall be kept, and what will it do?" }
+func (s *deciding) Keys() []key.Binding { return append(slices.Clone(decide.Keys), decideKeys...) }
+func (s *deciding) Enter() tea.Cmd      { return s.Refresh() }
+
+// Freeze does nothing by itself: what comes is not taken while the application is frozen.
+func (s *deciding) Freeze(bool) {}
+
+func (s *deciding) Badge(l *look.Look) string {
+	switch {
+	case s.a.status.Outside != nil:
+		return l.Plum.Render("≠")
+	case s.a.status.Drafted > 0:
+		return l.Honey.Render(fmt.Sprintf("±%d", s.a.status.Drafted))
+	}
+	return ""
+}
+
+func (s *deciding) Back() bool {
+	record := s.History()
+	if record {
+		s.ShowHistory(false)
+	}
+	return record
+}
+
+func (s *deciding) Follow([]control.Event, time.Time) {
+	if s.foretelling != nil {
+		s.Progress(math.Float64frombits(s.foretelling.done.Load()))
+	}
+}
+
+func (s *deciding) Take(msg tea.Msg) tea.Cmd {
+	a := s.a
+	switch m := msg.(type) {
+	case booksMsg:
+		if m.err == nil && !a.frozen {
+			s.Set(m.book, m.draft, m.history)
+			return s.forecast()
+		}
+	case draftedMsg:
+		switch {
+		case m.err != nil:
+			a.say(m.err.Error(), true)
+		case m.said != "":
+			a.say(m.said, false)
+		}
+		if m.err == nil {
+			a.status.Drafted = len(m.draft.Changes)
+			s.SetDraft(m.draft)
+		}
+		return tea.Batch(s.Refresh(), a.ask(true))
+	case forecastMsg:
+		s.EndForecast(m.of, m.f, m.err)
+		return s.forecast()
+	}
+	return nil
+}
+
+func (s *deciding) Next(say sayer) string {
+	switch {
+	case s.History():
+		return say("", keyUndo, "puts the rules of this entry in force again,") + say("", decide.KeyRecord, "goes back to the rules.")
+	case s.Draft().Behind:
+		return say("Somebody changed the rules:", keyRenew, "takes that into the draft,") + say("", keyDiscard, "discards the draft.")
+	case s.Running():
+		return say("The forecast is being made:", keyStop, "stops it.")
+	case s.Draft().Open:
+		return say("", keyApply, "applies the draft,") + say("", keyEdit, "edits the rule,") + say("", keyDiscard, "discards the draft.")
+	case s.Outside() != nil:
+		return say("The rules file was edited:", keyFile, "takes that in force.")
+	case s.Selected() != nil:
+		return say("", keyEdit, "edits the rule,") + say("", keyPause, "pauses it,") +
+			say("", keyUndo, "undoes the last change,") + say("", decide.KeyRecord, "shows the history.")
+	}
+	return say("Nothing is decided yet:", s.a.keyTo(s.a.find), "shows what is worth keeping.")
+}
+
+// Signs explains the signs before rules.
+func (s *deciding) Signs(l *look.Look) []string {
+	var out []string
+	for _, x := range []struct {
+		style interface{ Render(...string) string }
+		sign  string
+		says  string
+	}{
+		{l.Moss, "new", "the draft adds this rule"},
+		{l.Honey, "altered", "the draft changes it"},
+		{l.Brick, "gone", "the draft takes it out"},
+		{l.Slate, "moved", "the draft moves it: the first rule that matches decides"},
+		{l.Honey, "◆", "it keeps results"},
+		{l.Brick, "■", "it is paused, or never keeps"},
+		{l.Plum, "≠", "the rules file was edited, and is not in force"},
+		{l.Honey, "±2", "your draft makes two changes"},
+	} {
+		out = append(out, "  "+x.style.Render(look.Right(x.sign, 8))+"  "+l.Cream.Render(x.says))
+	}
+	return append(out, "", "  "+l.Dim.Render("Foretold and measured shares are of all statements; spared waiting and drops are a minute's."))
+}
+
 // booksMsg is the rules, the draft and the history as they are.
 type booksMsg struct {
 	book    control.RuleBook
@@ -46,9 +154,9 @@ type booksMsg struct {
 	err     error
 }
 
-// askBooks asks for them.
-func (a *App) askBooks() tea.Cmd {
-	client := a.client
+// Refresh asks for them.
+func (s *deciding) Refresh() tea.Cmd {
+	client := s.a.client
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
@@ -70,14 +178,13 @@ type draftedMsg struct {
 }
 
 // edit makes one edit of the draft.
-func (a *App) edit(said string, e control.Edit) tea.Cmd {
-	client := a.client
-	return func() tea.Msg {
-		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-		defer cancel()
-		d, err := client.Edit(ctx, e)
-		return draftedMsg{said, d, err}
-	}
+func (s *deciding) edit(said string, e control.Edit) tea.Cmd {
+	return s.redraft(said, func(ctx context.Context) (control.Draft, error) { return s.a.client.Edit(ctx, e) })
+}
+
+// redraft does something to the draft as a whole.
+func (s *deciding) redraft(said string, f func(context.Context) (control.Draft, error)) tea.Cmd {
+	return fetch(f, func(d control.Draft, err error) tea.Msg { return draftedMsg{said, d, err} })
 }
 
 // forecasting is a forecast under way.
@@ -93,15 +200,15 @@ type forecastMsg struct {
 }
 
 // forecast has the larder foretell what the draft would do, if that is not known.
-func (a *App) forecast() tea.Cmd {
-	if !a.decide.WantsForecast() {
+func (s *deciding) forecast() tea.Cmd {
+	if !s.WantsForecast() {
 		return nil
 	}
-	of := a.decide.BeginForecast()
+	of := s.BeginForecast()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	run := &forecasting{cancel: cancel}
-	a.foretelling = run
-	client, text := a.client, a.decide.Draft().Text
+	s.foretelling = run
+	client, text := s.a.client, s.Draft().Text
 	return func() tea.Msg {
 		defer cancel()
 		f, err := client.Forecast(ctx, &text, func(done float64) { run.done.Store(math.Float64bits(done)) })
@@ -112,114 +219,88 @@ func (a *App) forecast() tea.Cmd {
 	}
 }
 
-// takeAdvice puts the selected pattern of Find into the draft, with the lifetime that is advised.
-func (a *App) takeAdvice(verdict string) tea.Cmd {
-	p := a.find.Selected()
-	switch {
-	case p == nil:
-		return nil
-	case p.Rule != nil:
-		a.station = 2
-		a.decide.Select(p.Rule.Name)
-		return a.askBooks()
-	case verdict == "keep" && !p.Keepable:
-		a.say(p.Advice.Sentence, true)
-		return nil
-	}
-	r := control.Rule{Pattern: p.ID, Verdict: verdict, Statement: p.Text}
-	said := "In the draft: never keep " + p.ID + "."
-	if verdict == "keep" {
-		r.TTL = "30s"
-		if ad := p.Advice; ad != nil && ad.Kind == "keep" {
-			r.TTL = ad.TTL
-			r.Note = fmt.Sprintf("advised %s: %.0f%% of its calls from memory, %.1f s less waiting a minute", time.Now().Format("2006-01-02"), 100*ad.Hits, ad.Spared/1000)
-		}
-		said = "In the draft: keep " + p.ID + " for " + r.TTL + ". Nothing has changed yet: 3 shows what it would do."
-	}
-	return a.edit(said, control.Edit{Put: &r})
-}
-
-// pressDecide takes a key of the station Decide.
-func (a *App) pressDecide(k tea.KeyPressMsg) tea.Cmd {
-	m := &a.decide
-	r := m.Selected()
-	if m.History() {
+func (s *deciding) Press(k tea.KeyPressMsg) tea.Cmd {
+	if s.History() {
 		switch {
 		case key.Matches(k, keyUndo), key.Matches(k, keyEnter):
-			a.askUndo(m.Entry())
+			s.askUndo(s.Entry())
 		default:
-			m.Update(k)
+			s.Update(k)
 		}
 		return nil
+	}
+	if r := s.Selected(); r != nil && r.Kind != "removed" {
+		if do, taken := s.pressRule(k, r); taken {
+			return do
+		}
 	}
 	switch {
 	case key.Matches(k, keyApply):
-		a.askApply()
+		s.askApply()
 	case key.Matches(k, keyUndo):
-		a.askUndo(m.Before())
+		s.askUndo(s.Before())
 	case key.Matches(k, keyNew):
-		a.dialog = dialog.NewRuleForm("A new rule", control.Rule{Verdict: "keep", TTL: "30s"}, func(r control.Rule) tea.Cmd {
-			return a.edit("In the draft: a new rule.", control.Edit{Put: &r})
+		s.a.dialog = dialog.NewRuleForm("A new rule", control.Rule{Verdict: "keep", TTL: "30s"}, func(r control.Rule) tea.Cmd {
+			return s.edit("In the draft: a new rule.", control.Edit{Put: &r})
 		})
-	case key.Matches(k, keyDiscard) && m.Draft().Open:
-		client := a.client
-		a.dialog = &dialog.Sure{Title: "Discard the draft", Says: []string{"What it would change is forgotten. The rules in force stay as they are."}, Do: func() tea.Msg {
-			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-			defer cancel()
-			d, err := client.Discard(ctx)
-			return draftedMsg{"The draft is discarded.", d, err}
-		}}
-	case key.Matches(k, keyRenew) && m.Draft().Behind:
-		client := a.client
-		return func() tea.Msg {
-			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-			defer cancel()
-			d, err := client.Renew(ctx)
-			return draftedMsg{"The draft stands on the rules as they are now.", d, err}
+	case key.Matches(k, keyDiscard) && s.Draft().Open:
+		s.a.dialog = &dialog.Sure{
+			Title: "Discard the draft",
+			Says:  []string{"What it would change is forgotten. The rules in force stay as they are."},
+			Do:    s.redraft("The draft is discarded.", s.a.client.Discard),
 		}
-	case key.Matches(k, keyFile) && m.Outside() != nil:
-		a.askFile()
+	case key.Matches(k, keyRenew) && s.Draft().Behind:
+		return s.redraft("The draft stands on the rules as they are now.", s.a.client.Renew)
+	case key.Matches(k, keyFile) && s.Outside() != nil:
+		s.askFile()
 	case key.Matches(k, keyForecast):
-		m.Again()
-		return a.forecast()
-	case key.Matches(k, keyStop) && m.Running() && a.foretelling != nil:
-		a.foretelling.cancel()
-	case r == nil || r.Kind == "removed":
-		m.Update(k)
-	case key.Matches(k, keyEdit):
-		a.dialog = dialog.NewRuleForm("The rule "+r.Name, r.Rule, func(x control.Rule) tea.Cmd {
-			return a.edit("In the draft: "+r.Name+" changed.", control.Edit{Name: r.Name, Put: &x})
-		})
-	case key.Matches(k, keyRemove):
-		return a.edit("In the draft: "+r.Name+" taken out.", control.Edit{Name: r.Name, Remove: true})
-	case key.Matches(k, keyEarlier):
-		return a.edit("", control.Edit{Name: r.Name, Move: -1})
-	case key.Matches(k, keyLater):
-		return a.edit("", control.Edit{Name: r.Name, Move: 1})
-	case key.Matches(k, keyPause):
-		a.askPause(r)
-	case key.Matches(k, keyDropRule):
-		name := r.Name
-		a.dialog = &dialog.Sure{Title: "Drop what " + name + " keeps", Says: []string{"Its results are dropped; the next of its statements go to the origin, and are kept again."},
-			Do: act("Dropped what "+name+" kept.", func(ctx context.Context) error { _, err := a.client.Drop(ctx, control.Drop{Rule: name}); return err })}
+		s.Again()
+		return s.forecast()
+	case key.Matches(k, keyStop) && s.Running() && s.foretelling != nil:
+		s.foretelling.cancel()
 	default:
-		m.Update(k)
+		s.Update(k)
 	}
 	return nil
 }
 
+// pressRule takes a key that does something to a rule, and says whether it is one.
+func (s *deciding) pressRule(k tea.KeyPressMsg, r *decide.Row) (do tea.Cmd, taken bool) {
+	switch {
+	case key.Matches(k, keyEdit):
+		s.a.dialog = dialog.NewRuleForm("The rule "+r.Name, r.Rule, func(x control.Rule) tea.Cmd {
+			return s.edit("In the draft: "+r.Name+" changed.", control.Edit{Name: r.Name, Put: &x})
+		})
+	case key.Matches(k, keyRemove):
+		return s.edit("In the draft: "+r.Name+" taken out.", control.Edit{Name: r.Name, Remove: true}), true
+	case key.Matches(k, keyEarlier):
+		return s.edit("", control.Edit{Name: r.Name, Move: -1}), true
+	case key.Matches(k, keyLater):
+		return s.edit("", control.Edit{Name: r.Name, Move: 1}), true
+	case key.Matches(k, keyPause):
+		s.askPause(r)
+	case key.Matches(k, keyDropRule):
+		name := r.Name
+		s.a.dialog = &dialog.Sure{Title: "Drop what " + name + " keeps", Says: []string{"Its results are dropped; the next of its statements go to the origin, and are kept again."},
+			Do: act("Dropped what "+name+" kept.", func(ctx context.Context) error { _, err := s.a.client.Drop(ctx, control.Drop{Rule: name}); return err })}
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
 // askApply asks whether the draft is to be put in force.
-func (a *App) askApply() {
-	d, f := a.decide.Draft(), a.decide.Forecast()
+func (s *deciding) askApply() {
+	d, f := s.Draft(), s.Forecast()
 	switch {
 	case !d.Open:
-		a.say("There is no draft to apply: enter edits a rule, and in Find k puts a pattern into a draft.", true)
+		s.a.say("There is no draft to apply: "+keyEdit.Help().Key+" edits a rule, and in Find "+keyKeep.Help().Key+" puts a pattern into a draft.", true)
 		return
 	case d.Behind:
-		a.say("The rules were changed since the draft was begun: r takes these changes into it.", true)
+		s.a.say("The rules were changed since the draft was begun: "+keyRenew.Help().Key+" takes these changes into it.", true)
 		return
 	case len(d.Checked.Problems) > 0:
-		a.say("The draft is wrong: "+d.Checked.Problems[0].Problem, true)
+		s.a.say("The draft is wrong: "+d.Checked.Problems[0].Problem, true)
 		return
 	}
 	says := []string{"The draft is in force for all connections at once; statements under way end under the rules they began with. One key takes it back."}
@@ -227,8 +308,8 @@ func (a *App) askApply() {
 		says = append(says, fmt.Sprintf("Foretold: %.0f%% of all statements from memory, now %.0f%%; %.1f s a minute spared, now %.1f; %.1f statements a second to the origin, now %.1f.",
 			100*f.Draft.OfAll, 100*f.Present.OfAll, f.Draft.Spared/1000, f.Present.Spared/1000, f.Draft.Origin, f.Present.Origin))
 	}
-	a.dialog = dialog.NewReason("Apply the draft", "", says, told(d.Changes), func(why string) tea.Cmd {
-		return act("Applied. u takes it back.", func(ctx context.Context) error { _, err := a.client.Apply(ctx, control.Apply{Why: why}); return err })
+	s.a.dialog = dialog.NewReason("Apply the draft", "", says, told(d.Changes), func(why string) tea.Cmd {
+		return act("Applied. "+keyUndo.Help().Key+" takes it back.", func(ctx context.Context) error { _, err := s.a.client.Apply(ctx, control.Apply{Why: why}); return err })
 	})
 }
 
@@ -252,50 +333,47 @@ func told(list []control.RuleChange) (out []string) {
 }
 
 // askUndo asks whether the rules of an entry are to be in force again.
-func (a *App) askUndo(to *control.Entry) {
+func (s *deciding) askUndo(to *control.Entry) {
 	if to == nil {
-		a.say("There is nothing to undo: the history does not go further back.", true)
+		s.a.say("There is nothing to undo: the history does not go further back.", true)
 		return
 	}
 	says := []string{fmt.Sprintf("The rules are again those of %d, which %s put in force on %s: %s", to.ID, to.Who, to.At.Local().Format("02 Jan 15:04:05"), to.Why),
 		"What they keep is kept from now on; what is no longer kept is dropped. This, too, can be undone."}
 	id := to.ID
-	a.dialog = dialog.NewReason("Undo", fmt.Sprintf("back to %d", id), says, nil, func(why string) tea.Cmd {
+	s.a.dialog = dialog.NewReason("Undo", fmt.Sprintf("back to %d", id), says, nil, func(why string) tea.Cmd {
 		return act(fmt.Sprintf("The rules of %d are in force again.", id), func(ctx context.Context) error {
-			_, err := a.client.Undo(ctx, control.Undo{To: id, Why: why})
+			_, err := s.a.client.Undo(ctx, control.Undo{To: id, Why: why})
 			return err
 		})
 	})
 }
 
-func (a *App) askFile() {
-	o := a.decide.Outside()
+func (s *deciding) askFile() {
+	o := s.Outside()
 	if o.Problem != "" {
-		a.say(strings.ReplaceAll(o.Problem, "\n", " "), true)
+		s.a.say(strings.ReplaceAll(o.Problem, "\n", " "), true)
 		return
 	}
-	a.dialog = dialog.NewReason("Take what was edited in the rules file", "", []string{"What somebody wrote into the file is in force from now on, for all connections at once."}, o.Lines, func(why string) tea.Cmd {
+	s.a.dialog = dialog.NewReason("Take what was edited in the rules file", "", []string{"What somebody wrote into the file is in force from now on, for all connections at once."}, o.Lines, func(why string) tea.Cmd {
 		return act("The edited file is in force.", func(ctx context.Context) error {
-			_, err := a.client.Apply(ctx, control.Apply{File: true, Why: why})
+			_, err := s.a.client.Apply(ctx, control.Apply{File: true, Why: why})
 			return err
 		})
 	})
 }
 
-func (a *App) askPause(r *decide.Row) {
+func (s *deciding) askPause(r *decide.Row) {
 	if r.Kind == "added" {
-		a.say("The rule is not in force yet.", true)
+		s.a.say("The rule is not in force yet.", true)
 		return
 	}
 	on, name := !r.Paused, r.Name
-	says, title, said := []string{"Nothing is answered or kept by the rule until it goes on. What is kept stays, and writes go on dropping it."}, "Pause "+name, "Paused: "+name+". p lets it go on."
+	says, title, said := []string{"Nothing is answered or kept by the rule until it goes on. What is kept stays, and writes go on dropping it."}, "Pause "+name, "Paused: "+name+". "+keyPause.Help().Key+" lets it go on."
 	if !on {
 		says, title, said = []string{"The rule is in force again, and what is still true is answered from memory at once."}, "Let "+name+" go on", name+" is in force again."
 	}
-	a.dialog = dialog.NewReason(title, map[bool]string{true: "", false: "goes on"}[on], says, nil, func(why string) tea.Cmd {
-		return act(said, func(ctx context.Context) error { _, err := a.client.Pause(ctx, name, on, why); return err })
+	s.a.dialog = dialog.NewReason(title, map[bool]string{true: "", false: "goes on"}[on], says, nil, func(why string) tea.Cmd {
+		return act(said, func(ctx context.Context) error { _, err := s.a.client.Pause(ctx, name, on, why); return err })
 	})
 }
-
-// say says something at the foot for a while.
-func (a *App) say(text string, bad bool) { a.said, a.saidAt, a.saidBad = text, time.Now(), bad }

@@ -20,22 +20,7 @@ var keyExport = key.NewBinding(key.WithKeys("E"), key.WithHelp("E", "write the s
 
 // charts gives what the station that is shown draws.
 func (a *App) charts() []*chart.Chart {
-	list := [][]*chart.Chart{}
-	switch a.station {
-	case 0:
-		list = append(list, a.watch.Charts())
-	case 1:
-		list = append(list, a.find.Charts())
-	case 2:
-		list = append(list, a.decide.Charts())
-	case 3:
-		list = append(list, a.guard.Charts())
-	case 4:
-		list = append(list, a.stock.Charts())
-	case 5:
-		list = append(list, a.prove.Charts())
-	}
-	return slices.DeleteFunc(slices.Concat(list...), func(c *chart.Chart) bool { return c == nil || c.Empty() })
+	return slices.DeleteFunc(a.at.Charts(), func(c *chart.Chart) bool { return c == nil || c.Empty() })
 }
 
 // askExport asks for the file to write the charts into.
@@ -49,7 +34,7 @@ func (a *App) askExport() {
 	for _, c := range charts {
 		titles = append(titles, c.Title)
 	}
-	name := strings.ToLower(stations[a.station].name) + "-" + time.Now().Format("2006-01-02-150405") + ".svg"
+	name := strings.ToLower(a.at.Name()) + "-" + time.Now().Format("2006-01-02-150405") + ".svg"
 	a.dialog = dialog.NewForm("Write charts to a file", []string{strings.Join(titles, "; ") + ", as they are now."},
 		[]dialog.Line{{Name: "file", Value: name, Help: "its name ends with .svg or .pdf"}}, nil,
 		func(v map[string]string) (tea.Cmd, error) {

@@ -98,20 +98,17 @@ func (f *filterLine) view(l *look.Look, width int) []string {
 	return []string{look.Left(hint, width), look.Left(" "+f.input.View()+keys, width)}
 }
 
-func (a *App) filter() string {
-	if a.station == 0 {
-		return a.watch.Filter
-	}
-	return a.find.Filter
+// filtered is the station that is shown, if a filter can show a part of it, or nil.
+func (a *App) filtered() filtered {
+	f, _ := a.at.(filtered)
+	return f
 }
 
-func (a *App) setFilter(text string) tea.Cmd {
-	if a.station == 0 {
-		a.watch.SetFilter(text)
-		return nil
-	}
-	a.find.SetFilter(text)
-	return a.ask(true)
+// beginFilter opens the line on the station's filter.
+func (a *App) beginFilter() tea.Cmd {
+	f := a.filtered()
+	a.at.Back() // what is picked out stands in the list
+	return a.line.begin(f.Filtered(), f.Fields(), a.knownValues)
 }
 
 // knownValues gives what is known of the values of a filter's field.
@@ -134,20 +131,21 @@ func (a *App) knownValues(field string) []string {
 }
 
 func (a *App) pressFilter(k tea.KeyPressMsg) tea.Cmd {
+	st := a.filtered()
 	switch k.String() {
 	case "enter":
 		a.line.end()
-		if text, ok := a.line.text(false); ok && text != a.filter() {
-			return a.setFilter(text)
+		if text, ok := a.line.text(false); ok && text != st.Filtered() {
+			return st.SetFilter(text)
 		}
 		return nil
 	case "esc":
 		a.line.end()
-		return a.setFilter("")
+		return st.SetFilter("")
 	}
 	cmd := a.line.update(k)
-	if text, ok := a.line.text(true); ok && text != a.filter() {
-		return tea.Batch(cmd, a.setFilter(text))
+	if text, ok := a.line.text(true); ok && text != st.Filtered() {
+		return tea.Batch(cmd, st.SetFilter(text))
 	}
 	return cmd
 }

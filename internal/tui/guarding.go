@@ -3,20 +3,29 @@ package tui
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/dialog"
+	"jollylarder/internal/tui/guard"
+	"jollylarder/internal/tui/look"
 )
-
-// What the application does for the station Guard.
 
 var (
 	keyDropTable = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop what rests on the table"))
 	keyDropAll   = key.NewBinding(key.WithKeys("X"), key.WithHelp("X", "drop everything"))
 )
+
+// guarding is the station Guard.
+type guarding struct {
+	guard.Model
+	still
+
+	a *App
+}
 
 // guardMsg is what is known of whether anything old may be answered.
 type guardMsg struct {
@@ -24,34 +33,83 @@ type guardMsg struct {
 	err   error
 }
 
-func (a *App) askGuard() tea.Cmd {
-	return fetch(a.client.Guard, func(g control.Guard, err error) tea.Msg { return guardMsg{g, err} })
+func (s *guarding) Name() string     { return "Guard" }
+func (s *guarding) Question() string { return "Is anything old being served?" }
+func (s *guarding) Keys() []key.Binding {
+	return append(slices.Clone(guard.Keys), keyDropTable, keyDropAll)
+}
+func (s *guarding) SetStatus(control.Status) {}
+func (s *guarding) Enter() tea.Cmd           { return s.Refresh() }
+
+func (s *guarding) Refresh() tea.Cmd {
+	return fetch(s.a.client.Guard, func(g control.Guard, err error) tea.Msg { return guardMsg{g, err} })
 }
 
-// pressGuard takes a key of the station Guard.
-func (a *App) pressGuard(k tea.KeyPressMsg) tea.Cmd {
-	t := a.guard.Selected()
-	switch {
-	case key.Matches(k, keyEnter):
-		if u := a.guard.Effect(); u != nil {
-			a.find.SetFilter("")
-			a.find.Select(u.ID)
-			a.find.SetDeep(true)
-			a.station = 1
-			return a.ask(true)
-		}
-		a.guard.SetDeep(!a.guard.Deep())
-	case key.Matches(k, keyDropAll):
-		a.dialog = &dialog.Sure{Title: "Drop everything", Says: []string{
-			fmt.Sprintf("All %d kept results are dropped, and what is being fetched at this moment is not kept. The database is asked for all of it again.", a.status.Kept)},
-			Do: act("Everything was dropped.", func(ctx context.Context) error { _, err := a.client.Drop(ctx, control.Drop{All: true}); return err })}
-	case key.Matches(k, keyDropTable) && t != nil:
-		name := t.Name
-		a.dialog = &dialog.Sure{Title: "Drop what rests on " + name, Says: []string{
-			fmt.Sprintf("%d kept results rest on it and are dropped: by hand, for somebody who knows of a write that the larder has not seen.", t.Kept)},
-			Do: act("Dropped what rests on "+name+".", func(ctx context.Context) error { _, err := a.client.Drop(ctx, control.Drop{Table: name}); return err })}
-	default:
-		a.guard.Update(k)
+func (s *guarding) Take(msg tea.Msg) tea.Cmd {
+	if m, ok := msg.(guardMsg); ok && m.err == nil {
+		s.Set(m.guard)
 	}
 	return nil
+}
+
+func (s *guarding) Badge(l *look.Look) string {
+	if n := s.a.status.Stale; n > 0 {
+		return l.Brick.Bold(true).Render(fmt.Sprintf("!%d", n))
+	}
+	return ""
+}
+
+func (s *guarding) Back() bool {
+	deep := s.Deep()
+	if deep {
+		s.SetDeep(false)
+	}
+	return deep
+}
+
+func (s *guarding) Next(say sayer) string {
+	switch {
+	case s.Effect() != nil:
+		return say("", keyEnter, "shows the pattern,") + say("", guard.KeyList, "goes back to the tables.")
+	case s.Effects():
+		return say("", guard.KeyList, "goes back to the tables.")
+	case s.Deep():
+		return say("", keyBack, "goes back to the tables.")
+	case s.Selected() != nil:
+		return say("", keyEnter, "lays the table out,") + say("", keyDropTable, "drops what rests on it,") +
+			say("", guard.KeyList, "lists effects that are not known.")
+	}
+	return say("", s.a.keyTo(s.a.watch), "goes back to Watch.")
+}
+
+func (s *guarding) Press(k tea.KeyPressMsg) tea.Cmd {
+	a, t := s.a, s.Selected()
+	switch {
+	case key.Matches(k, keyEnter):
+		if u := s.Effect(); u != nil {
+			return a.goToPattern(u.ID)
+		}
+		s.SetDeep(!s.Deep())
+	case key.Matches(k, keyDropAll):
+		a.dialog = s.askDrop("Drop everything", fmt.Sprintf(
+			"All %d kept results are dropped, and what is being fetched at this moment is not kept. The database is asked for all of it again.",
+			a.status.Kept,
+		), "Everything was dropped.", control.Drop{All: true})
+	case key.Matches(k, keyDropTable) && t != nil:
+		a.dialog = s.askDrop("Drop what rests on "+t.Name, fmt.Sprintf(
+			"%d kept results rest on it and are dropped: by hand, for somebody who knows of a write that the larder has not seen.",
+			t.Kept,
+		), "Dropped what rests on "+t.Name+".", control.Drop{Table: t.Name})
+	default:
+		s.Update(k)
+	}
+	return nil
+}
+
+func (s *guarding) askDrop(title, says, done string, what control.Drop) dialog.Dialog {
+	client := s.a.client
+	return &dialog.Sure{Title: title, Says: []string{says}, Do: act(done, func(ctx context.Context) error {
+		_, err := client.Drop(ctx, what)
+		return err
+	})}
 }

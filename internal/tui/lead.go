@@ -16,30 +16,39 @@ var keyLead = key.NewBinding(key.WithKeys("L"), key.WithHelp("L", "the lead thro
 // leadStep is one step. It is over when done says so.
 type leadStep struct {
 	says string
-	key  string // that leads on
+	key  func(a *App) key.Binding // that leads on
 	does string
 	done func(a *App) bool
 }
 
+// to gives the key that goes to a station.
+func to(st func(*App) station) func(*App) key.Binding {
+	return func(a *App) key.Binding { return a.keyTo(st(a)) }
+}
+
+// by gives a key that is always the same.
+func by(k key.Binding) func(*App) key.Binding { return func(*App) key.Binding { return k } }
+
+// leadSteps are the steps in order.
 var leadSteps = []leadStep{
 	{"Applications of a made-up ferry company ask one database, through this larder. Each lane is an application, second by second: what its clients waited. Nothing is kept yet.",
-		"2", "shows what is worth keeping", func(a *App) bool { return a.station == 1 }},
+		to(func(a *App) station { return a.find }), "shows what is worth keeping", func(a *App) bool { return a.at == a.find }},
 	{"Statements that are alike but for their values are one pattern. Patterns stand by the waiting that keeping them would spare; under them the advice for the selected one. It wants a minute of traffic to be sure; you need not.",
-		"k", "takes the advice into a draft; ↓ and k take more", func(a *App) bool { return a.status.Drafted > 0 || a.status.State == "keeping" }},
+		by(keyKeep), "takes the advice into a draft; ↓ and k take more", func(a *App) bool { return a.status.Drafted > 0 || a.status.State == "keeping" }},
 	{"Your draft changes nothing yet. Take another with ↓ and k, if you like.",
-		"3", "goes to the draft, and foretells what it would do", func(a *App) bool { return a.station == 2 || a.status.State == "keeping" }},
+		to(func(a *App) station { return a.decide }), "goes to the draft, and foretells what it would do", func(a *App) bool { return a.at == a.decide || a.status.State == "keeping" }},
 	{"The forecast replays the traffic of the last while under your draft: how much comes from memory, what is spared, what the database still does.",
-		"a", "applies it: say why in a few words, then enter", func(a *App) bool { return a.status.State == "keeping" }},
+		by(keyApply), "applies it: say why in a few words, then enter", func(a *App) bool { return a.status.State == "keeping" }},
 	{"The rules are in force. The ribbon at the top splits the waiting: what is spared, what could still be, and the rest.",
-		"1", "shows the first answers from memory", func(a *App) bool { return a.station == 0 || a.station >= 3 }},
+		to(func(a *App) station { return a.watch }), "shows the first answers from memory", func(a *App) bool { return a.at == a.watch || a.reached(a.guard) }},
 	{"◆ came from memory, ◇ was fetched and kept, › passed for the reason shown, ▲ wrote. Each write drops what it may have changed.",
-		"4", "shows what keeps old answers out", func(a *App) bool { return a.station >= 3 }},
+		to(func(a *App) station { return a.guard }), "shows what keeps old answers out", func(a *App) bool { return a.reached(a.guard) }},
 	{"What is promised stands at the top, then the tables: how often each is written, and what those writes dropped. A share of the hits is asked of the database all the same, to compare.",
-		"5", "shows what the memory is used for", func(a *App) bool { return a.station >= 4 }},
+		to(func(a *App) station { return a.stock }), "shows what the memory is used for", func(a *App) bool { return a.reached(a.stock) }},
 	{"What fills the memory, what of it was never used, and what more of it would give, or less. m sets another limit.",
-		"6", "shows what it brought", func(a *App) bool { return a.station == 5 }},
+		to(func(a *App) station { return a.prove }), "shows what it brought", func(a *App) bool { return a.at == a.prove }},
 	{"What was spared, measured three ways. t makes a trial that switches keeping off and on; r writes a page for people who were not there; E writes charts. You know the way now: ? shows the keys of each station.",
-		"L", "ends the lead", func(*App) bool { return false }},
+		by(keyLead), "ends the lead", func(*App) bool { return false }},
 }
 
 // lead is how far she has come, if she wants one.
@@ -66,9 +75,9 @@ func (a *App) leadLines(width int) []string {
 	for _, line := range text[:min(len(text), leadHeight-2)] {
 		out = append(out, "  "+l.Cream.Render(line))
 	}
-	next := "  " + l.Moss.Render("▸ ") + l.Honey.Bold(true).Render(s.key) + l.Cream.Render(" "+s.does)
-	if s.key != "L" {
-		next += l.Dim.Render("     L leaves you alone")
+	next := "  " + l.Moss.Render("▸ ") + l.Honey.Bold(true).Render(s.key(a).Help().Key) + l.Cream.Render(" "+s.does)
+	if a.lead.step < len(leadSteps)-1 {
+		next += l.Dim.Render("     " + keyLead.Help().Key + " leaves you alone")
 	}
 	return append(out, next)
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"time"
 
@@ -17,9 +18,9 @@ import (
 	"jollylarder/internal/report"
 	"jollylarder/internal/trial"
 	"jollylarder/internal/tui/dialog"
+	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/prove"
 )
-
-// What the application does for the station Prove.
 
 var (
 	keyTrial     = key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "make a trial"))
@@ -40,8 +41,23 @@ type (
 	}
 )
 
-func (a *App) askProve() tea.Cmd {
-	client, since, id := a.client, a.prove.Since(), a.prove.SelectedPattern()
+// proving is the station Prove.
+type proving struct {
+	prove.Model
+
+	a      *App
+	trying *working // the trial under way, or the last
+}
+
+func (s *proving) Name() string     { return "Prove" }
+func (s *proving) Question() string { return "What did it bring?" }
+func (s *proving) Keys() []key.Binding {
+	return append(slices.Clone(prove.Keys), keyTrial, keyStopTrial, keyReport)
+}
+func (s *proving) Enter() tea.Cmd { return s.Refresh() }
+
+func (s *proving) Refresh() tea.Cmd {
+	client, since, id := s.a.client, s.Since(), s.SelectedPattern()
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
@@ -55,20 +71,64 @@ func (a *App) askProve() tea.Cmd {
 	}
 }
 
-// pressProve takes a key of the station Prove.
-func (a *App) pressProve(k tea.KeyPressMsg) tea.Cmd {
+func (s *proving) Follow([]control.Event, time.Time) {
+	if s.trying != nil {
+		s.Progress(s.trying.state())
+	}
+}
+
+func (s *proving) Take(msg tea.Msg) tea.Cmd {
+	switch m := msg.(type) {
+	case proofMsg:
+		if m.err == nil {
+			s.Set(m.proof)
+			s.SetPattern(m.pattern)
+		}
+	case trialMsg:
+		s.EndTrial(m.result, m.err)
+	}
+	return nil
+}
+
+func (s *proving) Badge(l *look.Look) string {
+	if s.Running() {
+		return l.Slate.Render("…")
+	}
+	return ""
+}
+
+func (s *proving) Back() bool {
+	open := s.Trial()
+	if open {
+		s.Close()
+	}
+	return open
+}
+
+func (s *proving) Next(say sayer) string {
 	switch {
-	case key.Matches(k, keyEnter) && !a.prove.Trial() && a.prove.SelectedPattern() != "":
-		return a.goToPattern(a.prove.SelectedPattern())
-	case key.Matches(k, keyTrial) && !a.prove.Running():
-		a.dialog = a.askTrial()
-	case key.Matches(k, keyStopTrial) && a.prove.Running():
-		a.trying.cancel()
+	case s.Running():
+		return say("The trial is under way:", keyStopTrial, "stops it; what was completed counts.")
+	case s.Trial():
+		return say("", keyTrial, "makes another,") + say("", keyExport, "writes its chart to a file,") + say("", keyBack, "goes back.")
+	}
+	return say("", prove.KeyStretch, "shows another stretch of time,") + say("", prove.KeyBy, "sums otherwise,") +
+		say("", keyTrial, "makes a trial,") + say("", keyReport, "writes a report.")
+}
+
+func (s *proving) Press(k tea.KeyPressMsg) tea.Cmd {
+	switch {
+	case key.Matches(k, keyEnter) && !s.Trial() && s.SelectedPattern() != "":
+		return s.a.goToPattern(s.SelectedPattern())
+	case key.Matches(k, keyTrial) && !s.Running():
+		s.a.dialog = s.askTrial()
+	case key.Matches(k, keyStopTrial) && s.Running():
+		s.trying.cancel()
 	case key.Matches(k, keyReport):
-		a.dialog = a.askReport()
+		s.a.dialog = s.askReport()
 	default:
-		if a.prove.Update(k) {
-			return a.askProve()
+		if s.Update(k) {
+			return s.Refresh()
 		}
 	}
 	return nil
@@ -81,24 +141,24 @@ const (
 )
 
 // askTrial asks what trial to make.
-func (a *App) askTrial() dialog.Dialog {
+func (s *proving) askTrial() dialog.Dialog {
 	address := func(at string) string {
 		u, db := "", ""
-		for _, r := range a.status.Running {
+		for _, r := range s.a.status.Running {
 			u, db = cmp.Or(u, r.User), cmp.Or(db, r.Database)
 		}
 		if me, err := user.Current(); u == "" && err == nil {
 			u = me.Username
 		}
-		for _, d := range a.status.Databases {
+		for _, d := range s.a.status.Databases {
 			db = cmp.Or(db, d.Name)
 		}
 		return "postgres://" + u + "@" + at + "/" + db + "?sslmode=disable"
 	}
-	listen, origin := a.status.Listen, a.status.Origin
-	if len(a.status.Origins) > 0 {
-		origin = a.status.Origins[0].Address
-		if l := a.status.Origins[0].Listen; len(l) > 0 {
+	listen, origin := s.a.status.Listen, s.a.status.Origin
+	if len(s.a.status.Origins) > 0 {
+		origin = s.a.status.Origins[0].Address
+		if l := s.a.status.Origins[0].Listen; len(l) > 0 {
 			listen = l[0]
 		}
 	}
@@ -115,11 +175,11 @@ func (a *App) askTrial() dialog.Dialog {
 		{Name: "through", Value: address(listen), Help: "load: URL of the same database through the larder"},
 		{Name: "clients", Value: "4", Help: "load: connections that ask at a time"},
 		{Name: "writes", Value: "no", Choices: []string{"no", "yes"}, Help: "load: also what may write, each in a transaction that is rolled back"},
-	}, nil, a.beginTrial)
+	}, nil, s.beginTrial)
 }
 
 // beginTrial begins the trial that was asked for, or says what is wrong with it.
-func (a *App) beginTrial(v map[string]string) (tea.Cmd, error) {
+func (s *proving) beginTrial(v map[string]string) (tea.Cmd, error) {
 	number := func(name string, most int) (int, error) {
 		n, err := strconv.Atoi(v[name])
 		if err != nil || n < 1 || n > most {
@@ -136,10 +196,10 @@ func (a *App) beginTrial(v map[string]string) (tea.Cmd, error) {
 	length := time.Duration(seconds) * time.Second
 	ctx, cancel := context.WithCancel(context.Background())
 	run := &working{cancel: cancel}
-	client := a.client
+	client := s.a.client
 	begin := func(f func() (*trial.Result, error)) (tea.Cmd, error) {
-		a.trying = run
-		a.prove.BeginTrial()
+		s.trying = run
+		s.BeginTrial()
 		return func() tea.Msg {
 			defer cancel()
 			r, err := f()
@@ -151,7 +211,7 @@ func (a *App) beginTrial(v map[string]string) (tea.Cmd, error) {
 			return client.Trial(ctx, control.Trial{Slice: float64(length) / float64(time.Millisecond), Rounds: rounds}, run.tell)
 		})
 	}
-	made, err := a.trials(trial.Wanted{File: v["file"], Direct: v["direct"], Through: v["through"], Writes: v["writes"] == "yes", Clients: clients, Rounds: rounds,
+	made, err := s.a.trials(trial.Wanted{File: v["file"], Direct: v["direct"], Through: v["through"], Writes: v["writes"] == "yes", Clients: clients, Rounds: rounds,
 		Length: length, Count: client.CountOf, Progress: run.tell})
 	if err != nil {
 		cancel()
@@ -161,9 +221,9 @@ func (a *App) beginTrial(v map[string]string) (tea.Cmd, error) {
 }
 
 // askReport asks for the file to write a report into.
-func (a *App) askReport() dialog.Dialog {
-	client, since := a.client, a.prove.Since()
-	return dialog.NewForm("A report on what was spared "+a.prove.Says(), []string{"One page for people who were not there, as .svg or .pdf; the numbers behind it as .json, .csv or .md."},
+func (s *proving) askReport() dialog.Dialog {
+	client, since := s.a.client, s.Since()
+	return dialog.NewForm("A report on what was spared "+s.Says(), []string{"One page for people who were not there, as .svg or .pdf; the numbers behind it as .json, .csv or .md."},
 		[]dialog.Line{{Name: "file", Value: "spared-" + time.Now().Format("2006-01-02") + ".pdf", Help: "how its name ends says the format"}}, nil,
 		func(v map[string]string) (tea.Cmd, error) {
 			path := v["file"]

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -15,9 +16,8 @@ import (
 	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/tui/dialog"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/stock"
 )
-
-// What the application does for the station Stock.
 
 var (
 	keyCurve = key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "foretell what more memory would give, or less; again stops it"))
@@ -36,58 +36,115 @@ type (
 	}
 )
 
-func (a *App) askStock() tea.Cmd {
-	return fetch(a.client.Stock, func(s control.Stock, err error) tea.Msg { return stockMsg{s, err} })
+// stocking is the station Stock.
+type stocking struct {
+	stock.Model
+	still
+
+	a       *App
+	curving *working // the curve of memory under way, or the last
+}
+
+func (s *stocking) Name() string             { return "Stock" }
+func (s *stocking) Question() string         { return "Is the memory well used?" }
+func (s *stocking) Keys() []key.Binding      { return append(slices.Clone(stock.Keys), keyCurve, keyLimit) }
+func (s *stocking) SetStatus(control.Status) {}
+
+func (s *stocking) Enter() tea.Cmd {
+	if s.Curve() == nil && !s.Making() {
+		return tea.Batch(s.Refresh(), s.makeCurve())
+	}
+	return s.Refresh()
+}
+
+func (s *stocking) Follow([]control.Event, time.Time) {
+	if s.curving != nil {
+		done, _ := s.curving.state()
+		s.Progress(done)
+	}
+}
+
+func (s *stocking) Take(msg tea.Msg) tea.Cmd {
+	switch m := msg.(type) {
+	case stockMsg:
+		if m.err == nil {
+			s.Set(m.stock)
+		}
+	case curveMsg:
+		s.EndCurve(m.curve, m.err)
+	}
+	return nil
+}
+
+func (s *stocking) Badge(l *look.Look) string {
+	if s.full() {
+		return l.Brick.Render("▲")
+	}
+	return ""
+}
+
+// full says whether memory is as good as at its limit.
+func (s *stocking) full() bool {
+	limit := s.a.status.KeptLimit
+	return limit > 0 && float64(s.a.status.KeptBytes) > 0.98*float64(limit)
+}
+
+func (s *stocking) Next(say sayer) string {
+	deeper := ""
+	if s.Selected() != nil {
+		deeper = say("", keyEnter, "goes to the pattern,")
+	}
+	switch {
+	case s.Making():
+		return say("What other sizes would give is being foretold:", keyCurve, "stops it.")
+	case s.full():
+		return say("The memory is full:", keyLimit, "sets another limit, and says what it would give.")
+	}
+	return say("", keyLimit, "sets another limit,") + deeper + say("", keyCurve, "foretells other sizes again.")
+}
+
+func (s *stocking) Refresh() tea.Cmd {
+	return fetch(s.a.client.Stock, func(x control.Stock, err error) tea.Msg { return stockMsg{x, err} })
 }
 
 // makeCurve has the larder foretell what memories of other sizes would do.
-func (a *App) makeCurve() tea.Cmd {
-	a.stock.BeginCurve()
+func (s *stocking) makeCurve() tea.Cmd {
+	s.BeginCurve()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	run := &working{cancel: cancel}
-	a.curving = run
-	client := a.client
+	s.curving = run
+	client := s.a.client
 	return func() tea.Msg {
 		defer cancel()
 		c, err := client.MemoryCurve(ctx, 0, func(done float64) { run.tell(done, "") })
 		if errors.Is(ctx.Err(), context.Canceled) {
-			err = errors.New("it was stopped: c begins anew")
+			err = errors.New("it was stopped: " + keyCurve.Help().Key + " begins anew")
 		}
 		return curveMsg{c, err}
 	}
 }
 
-// pressStock takes a key of the station Stock.
-func (a *App) pressStock(k tea.KeyPressMsg) tea.Cmd {
+func (s *stocking) Press(k tea.KeyPressMsg) tea.Cmd {
 	switch {
-	case key.Matches(k, keyEnter) && a.stock.Selected() != nil:
-		return a.goToPattern(a.stock.Selected().ID)
+	case key.Matches(k, keyEnter) && s.Selected() != nil:
+		return s.a.goToPattern(s.Selected().ID)
 	case key.Matches(k, keyCurve):
-		if a.stock.Making() {
-			a.curving.cancel()
+		if s.Making() {
+			s.curving.cancel()
 			return nil
 		}
-		return a.makeCurve()
+		return s.makeCurve()
 	case key.Matches(k, keyLimit):
-		a.dialog = a.askLimit()
+		s.a.dialog = s.askLimit()
 	default:
-		a.stock.Update(k)
+		s.Update(k)
 	}
 	return nil
 }
 
-// goToPattern lays a pattern out in Find.
-func (a *App) goToPattern(id string) tea.Cmd {
-	a.find.SetFilter("")
-	a.find.Select(id)
-	a.find.SetDeep(true)
-	a.station = 1
-	return a.ask(true)
-}
-
 // askLimit asks for another limit of memory, and says what it would give.
-func (a *App) askLimit() dialog.Dialog {
-	s := a.stock.Stock()
+func (m *stocking) askLimit() dialog.Dialog {
+	s := m.Stock()
 	parse := func(v map[string]string) (int64, error) {
 		n, err := bytesize.Parse(strings.TrimSpace(v["limit"]))
 		if err == nil && n < 1<<20 {
@@ -100,18 +157,18 @@ func (a *App) askLimit() dialog.Dialog {
 		if err != nil {
 			return nil
 		}
-		if now, spared, ok := a.stock.At(s.Limit); ok {
-			then, more, _ := a.stock.At(n)
+		if now, spared, ok := m.At(s.Limit); ok {
+			then, more, _ := m.At(n)
 			out = append(out, fmt.Sprintf("Foretold: %.1f%% of the calls that rules are about from memory, now %.1f%%; %+.2f s of waiting spared a minute.", 100*then, 100*now, (more-spared)/1000))
 		} else {
-			out = append(out, "What it would give is not foretold yet: esc, and c does.")
+			out = append(out, "What it would give is not foretold yet: "+keyBack.Help().Key+", and "+keyCurve.Help().Key+" does.")
 		}
 		if n < s.Bytes {
 			out = append(out, fmt.Sprintf("%s are in use: results that take %s are pushed out, those of least use first.", look.Bytes(s.Bytes), look.Bytes(s.Bytes-n)))
 		}
 		return out
 	}
-	client := a.client
+	client := m.a.client
 	return dialog.NewForm("Another limit of memory", []string{"It holds until the larder is started again; memory in its configuration makes it last."},
 		[]dialog.Line{{Name: "limit", Help: "for all kept results, such as 64MiB or 2GiB", Value: bytesize.Format(s.Limit)}}, tells,
 		func(v map[string]string) (tea.Cmd, error) {
@@ -121,7 +178,7 @@ func (a *App) askLimit() dialog.Dialog {
 			}
 			return tea.Sequence(act("The limit is "+bytesize.Format(n)+".", func(ctx context.Context) error {
 				return client.SetLimit(ctx, control.Limit{Bytes: n, PushOut: true}) // she was told
-			}), a.askStock()), nil
+			}), m.Refresh()), nil
 		})
 }
 

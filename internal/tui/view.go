@@ -5,10 +5,10 @@ import (
 	"strings"
 	"time"
 
+	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/control"
-	"jollylarder/internal/core/filter"
 	"jollylarder/internal/tui/look"
 )
 
@@ -48,18 +48,8 @@ func (a *App) lines() []string {
 	case a.help:
 		main = a.helpLines(width)
 		main = main[min(a.helpFrom, len(main)-1):]
-	case a.station == 0:
-		main = a.watch.View(l, width, body, question)
-	case a.station == 1:
-		main = a.find.View(l, width, body, question)
-	case a.station == 2:
-		main = a.decide.View(l, width, body, question)
-	case a.station == 3:
-		main = a.guard.View(l, width, body, question)
-	case a.station == 4:
-		main = a.stock.View(l, width, body, question)
 	default:
-		main = a.prove.View(l, width, body, question)
+		main = a.at.View(l, width, body, question)
 	}
 	main = look.Block(main, width, body)
 	main = append(main, guide...)
@@ -69,12 +59,12 @@ func (a *App) lines() []string {
 	return append(out, foot...)
 }
 
-// bodyHeight and mainWidth are the room that a station has.
+// bodyHeight is how many lines a station has.
 func (a *App) bodyHeight() int {
 	return a.height - bandHeight - footHeight - len(a.leadLines(a.mainWidth()))
 }
 
-// mainWidth is described at bodyHeight.
+// mainWidth is how many columns a station has.
 func (a *App) mainWidth() int { return a.width - a.railWidth() - 1 }
 
 // The heights of what is above and below the stations.
@@ -209,17 +199,17 @@ func (a *App) rail(height int) []string {
 	wide := a.width >= 100
 	width := a.railWidth()
 	var out []string
-	for i, st := range stations {
-		badge := a.badge(i)
+	for _, st := range a.stations {
+		badge := st.Badge(l)
 		if !wide {
 			badge = look.Cut(badge, 1)
 		}
-		name := fmt.Sprintf("%d", i+1)
+		name := a.keyTo(st).Help().Key
 		if wide {
-			name += " " + st.name
+			name += " " + st.Name()
 		}
 		mark, style := " ", l.Cream
-		if i == a.station {
+		if st == a.at {
 			mark, style = l.Honey.Render("▌"), l.Strong
 		}
 		out = append(out, look.Left(mark+style.Render(name)+" "+badge, width))
@@ -235,33 +225,6 @@ func (a *App) rail(height int) []string {
 	return look.Block(out, width, height)
 }
 
-// badge says whether a station wants attention.
-func (a *App) badge(i int) string {
-	switch {
-	case i == 2 && a.status.Outside != nil:
-		return a.look.Plum.Render("≠")
-	case i == 2 && a.status.Drafted > 0:
-		return a.look.Honey.Render(fmt.Sprintf("±%d", a.status.Drafted))
-	case i == 4 && a.full():
-		return a.look.Brick.Render("▲")
-	case i == 5 && a.prove.Running():
-		return a.look.Slate.Render("…")
-	case i == 3 && a.status.Stale > 0:
-		return a.look.Brick.Bold(true).Render(fmt.Sprintf("!%d", a.status.Stale))
-	case i != 1:
-		return ""
-	}
-	if n := a.find.Suggestions(); n > 0 {
-		return a.look.Moss.Render(fmt.Sprintf("○%d", n))
-	}
-	return ""
-}
-
-// full says whether memory is as good as at its limit.
-func (a *App) full() bool {
-	return a.status.KeptLimit > 0 && float64(a.status.KeptBytes) > 0.98*float64(a.status.KeptLimit)
-}
-
 // foot offers the next sensible step, and the keys.
 func (a *App) foot() []string {
 	l := a.look
@@ -275,7 +238,7 @@ func (a *App) foot() []string {
 			next = l.Brick.Render("! ") + l.Cream.Render(a.said)
 		}
 	}
-	keys := l.Key("?", "keys") + "  " + l.Key("q", "leave") + " "
+	keys := l.Key(keyHelp.Help().Key, "keys") + "  " + l.Key(keyQuit.Help().Key, "leave") + " "
 	if a.dialog != nil {
 		keys = ""
 	}
@@ -293,8 +256,8 @@ func (a *App) foot() []string {
 // next says in words what would be sensible to do now.
 func (a *App) next() string {
 	l := a.look
-	say := func(text, k, does string) string {
-		return l.Cream.Render(text+" ") + l.Honey.Bold(true).Render(k) + l.Cream.Render(" "+does)
+	say := func(text string, k key.Binding, does string) string {
+		return l.Cream.Render(text+" ") + l.Honey.Bold(true).Render(k.Help().Key) + l.Cream.Render(" "+does)
 	}
 	switch {
 	case a.dialog != nil:
@@ -304,161 +267,9 @@ func (a *App) next() string {
 		}
 		return strings.Join(keys, "   ")
 	case a.help:
-		step := a.bodyHeight() - 1
-		page, pages := a.helpFrom/step+1, (len(a.helpLines(a.mainWidth()))-2)/step+1
-		if page < pages {
-			return l.Dim.Render(fmt.Sprintf("page %d of %d: any key shows more, ", page, pages)) + l.Key("esc", "closes this")
-		}
-		return l.Dim.Render(fmt.Sprintf("page %d of %d: any key closes this", page, pages))
+		return a.nextInHelp()
 	case a.frozen:
-		return say("What is shown is frozen.", "space", "goes on.")
-	case a.station == 0 && a.watch.SelectedPattern() != "":
-		return say("", "enter", "shows the pattern of this statement,") + say("", "f", "follows its label or application.")
-	case a.station == 0 && a.status.State == "watching":
-		return say("Nothing is kept yet.", "2", "shows what is worth keeping.")
-	case a.station == 0:
-		return say("", "↓", "chooses a statement,") + say("", "g", "shows them one by one.")
-	case a.station == 3 && a.guard.Effect() != nil:
-		return say("", "enter", "shows the pattern,") + say("", "l", "goes back to the tables.")
-	case a.station == 3 && a.guard.Effects():
-		return say("", "l", "goes back to the tables.")
-	case a.station == 3 && a.guard.Deep():
-		return say("", "esc", "goes back to the tables.")
-	case a.station == 3 && a.guard.Selected() != nil:
-		return say("", "enter", "lays the table out,") + say("", "x", "drops what rests on it,") + say("", "l", "lists effects that are not known.")
-	case a.station == 1:
-		deeper := say("", "enter", "lays it out.")
-		if a.find.Deep() {
-			deeper = say("", "esc", "goes back to the list.")
-		}
-		if p := a.find.Selected(); p != nil && (p.Keepable || p.Rule != nil) {
-			if p.Rule != nil {
-				return say("", "k", "goes to its rule,") + say("", "x", "drops its results,") + deeper
-			}
-			if a.status.Drafted > 0 {
-				return say("", "k", "takes this into the draft too,") + say("", "3", "forecasts and applies it,") + deeper
-			}
-			if p.Advice != nil && p.Advice.Kind == "keep" {
-				return say("Take the advice:", "k", "puts it into a draft,") + deeper
-			}
-			return say("", "k", "puts keeping it into a draft,") + deeper
-		}
-		return say("", "↓", "goes down the list,") + deeper
+		return say("What is shown is frozen.", keyFreeze, "goes on.")
 	}
-	switch a.station {
-	case 2:
-		return a.nextInDecide(say)
-	case 4:
-		if a.stock.Making() {
-			return say("What other sizes would give is being foretold:", "c", "stops it.")
-		}
-		if a.full() {
-			return say("The memory is full:", "m", "sets another limit, and says what it would give,") + say("", "enter", "goes to the pattern.")
-		}
-		return say("", "m", "sets another limit,") + say("", "enter", "goes to the pattern,") + say("", "c", "foretells other sizes again.")
-	case 5:
-		switch {
-		case a.prove.Running():
-			return say("The trial is under way:", "s", "stops it; what was completed counts.")
-		case a.prove.Trial():
-			return say("", "t", "makes another,") + say("", "E", "writes its chart to a file,") + say("", "esc", "goes back.")
-		}
-		return say("", "p", "shows another stretch of time,") + say("", "b", "sums otherwise,") + say("", "t", "makes a trial,") + say("", "r", "writes a report.")
-	}
-	return say("", "1", "goes back to Watch.")
-}
-
-// nextInDecide says what would be sensible in Decide.
-func (a *App) nextInDecide(say func(text, k, does string) string) string {
-	m := &a.decide
-	switch {
-	case m.History():
-		return say("", "u", "puts the rules of this entry in force again,") + say("", "h", "goes back to the rules.")
-	case m.Draft().Behind:
-		return say("Somebody changed the rules:", "r", "takes that into the draft,") + say("", "D", "discards the draft.")
-	case m.Running():
-		return say("The forecast is being made:", "s", "stops it.")
-	case m.Draft().Open:
-		return say("", "a", "applies the draft,") + say("", "enter", "edits the rule,") + say("", "D", "discards the draft.")
-	case m.Outside() != nil:
-		return say("The rules file was edited:", "e", "takes that in force.")
-	case m.Selected() != nil:
-		return say("", "enter", "edits the rule,") + say("", "p", "pauses it,") + say("", "u", "undoes the last change,") + say("", "h", "shows the history.")
-	}
-	return say("Nothing is decided yet:", "2", "shows what is worth keeping.")
-}
-
-// helpLines is made from the keys themselves, so that it is never wrong.
-func (a *App) helpLines(width int) []string {
-	l := a.look
-	out := []string{l.Rule("keys", width)}
-	for _, g := range a.keys() {
-		out = append(out, "", "  "+l.Strong.Render(g.title))
-		for _, k := range g.keys {
-			out = append(out, "  "+l.Honey.Render(look.Right(k.Help().Key, 8))+"  "+l.Cream.Render(k.Help().Desc))
-		}
-	}
-	if a.station == 2 {
-		return append(out, a.signsOfDecide()...)
-	}
-	out = append(out, "", "  "+l.Strong.Render("signs"))
-	for _, s := range []struct{ outcome, says string }{
-		{"hit", "hit: answered from memory"}, {"miss", "miss: fetched from the origin and kept"},
-		{"pass", "pass: sent to the origin and not kept, for the reason shown"}, {"write", "write"}, {"drop", "drop: a kept result discarded because it may no longer be true"},
-	} {
-		style, glyph := l.Outcome(s.outcome)
-		out = append(out, "  "+style.Render(look.Right(glyph, 8))+"  "+l.Cream.Render(s.says))
-	}
-	out = append(out, "", "  "+l.Dim.Render("Waiting is the time clients spent waiting for replies, summed over the last minute."))
-	if a.station > 1 {
-		return out
-	}
-	fields, of := filter.OfStatements, "a filter on statements"
-	if a.station == 1 {
-		fields, of = filter.OfPatterns, "a filter on patterns"
-	}
-	help := []string{"", "  " + l.Strong.Render(of)}
-	for _, f := range fields {
-		how := "= !="
-		if f.Number {
-			how = "= != < >"
-		}
-		help = append(help, "  "+l.Honey.Render(look.Right(f.Name, 8))+"  "+l.Dim.Render(look.Left(how, 9))+l.Cream.Render(f.What))
-	}
-	help = append(help, "  "+l.Dim.Render("Terms with blanks between, all of which must hold; a word alone is looked for in the text."))
-	if width < 130 { // there is no room beside
-		return append(out, help...)
-	}
-	return beside(out, help, width/2)
-}
-
-// signsOfDecide explains the signs before rules.
-func (a *App) signsOfDecide() []string {
-	l := a.look
-	out := []string{"", "  " + l.Strong.Render("signs")}
-	for _, s := range []struct {
-		style interface{ Render(...string) string }
-		sign  string
-		says  string
-	}{
-		{l.Moss, "new", "the draft adds this rule"}, {l.Honey, "altered", "the draft changes it"}, {l.Brick, "gone", "the draft takes it out"}, {l.Slate, "moved", "the draft moves it: the first rule that matches decides"},
-		{l.Honey, "◆", "it keeps results"}, {l.Brick, "■", "it is paused, or never keeps"}, {l.Plum, "≠", "the rules file was edited, and is not in force"}, {l.Honey, "±2", "your draft makes two changes"},
-	} {
-		out = append(out, "  "+s.style.Render(look.Right(s.sign, 8))+"  "+l.Cream.Render(s.says))
-	}
-	return append(out, "", "  "+l.Dim.Render("Foretold and measured shares are of all statements; spared waiting and drops are a minute's."))
-}
-
-// beside puts two lists of lines beside each other, the second from a column on.
-func beside(left, right []string, column int) []string {
-	out := make([]string, max(len(left), len(right)))
-	for i := range out {
-		if i < len(left) {
-			out[i] = left[i]
-		}
-		if i < len(right) {
-			out[i] = look.Left(out[i], column) + right[i]
-		}
-	}
-	return out
+	return a.at.Next(say)
 }

@@ -13,10 +13,11 @@ import (
 	"jollylarder/internal/tui/moving"
 )
 
-var keyRecord = key.NewBinding(key.WithKeys("h"), key.WithHelp("h", "the history of the rules, or the rules again"))
+// KeyRecord is the key to the history.
+var KeyRecord = key.NewBinding(key.WithKeys("h"), key.WithHelp("h", "the history of the rules, or the rules again"))
 
 // Keys are the keys of the station by itself; those that change something belong to the application.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, keyRecord}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, KeyRecord}
 
 // Model is the station. Its zero value is ready.
 type Model struct {
@@ -197,7 +198,7 @@ func (m *Model) Again() { m.of, m.forecast = "", nil }
 
 // Update takes a key.
 func (m *Model) Update(k tea.KeyPressMsg) {
-	if key.Matches(k, keyRecord) {
+	if key.Matches(k, KeyRecord) {
 		m.record = !m.record
 	}
 	move := moving.By(k)

@@ -12,13 +12,14 @@ import (
 	"jollylarder/internal/tui/moving"
 )
 
+// KeyList is the key to the other list.
 var (
-	keyList = key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "the other list: tables, or effects that are not known"))
+	KeyList = key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "the other list: tables, or effects that are not known"))
 	keyOnly = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "all tables, or only those that something kept rests on"))
 )
 
 // Keys are the keys of the station by itself; those that drop belong to the application.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, keyList, keyOnly}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, KeyList, keyOnly}
 
 // Model is the station. Its zero value is ready.
 type Model struct {
@@ -111,7 +112,7 @@ func (m *Model) SetDeep(on bool) { m.deep, m.from = on && !m.unknown, 0 }
 func (m *Model) Update(k tea.KeyPressMsg) {
 	move := moving.By(k)
 	switch {
-	case key.Matches(k, keyList):
+	case key.Matches(k, KeyList):
 		m.unknown, m.deep = !m.unknown, false
 	case key.Matches(k, keyOnly):
 		m.resting = !m.resting

@@ -14,14 +14,15 @@ import (
 	"jollylarder/internal/tui/moving"
 )
 
+// The keys that the application speaks of.
 var (
-	keyStretch = key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "another stretch of time"))
-	keyBy      = key.NewBinding(key.WithKeys("b"), key.WithHelp("b", "by pattern, by rule or by application"))
+	KeyStretch = key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "another stretch of time"))
+	KeyBy      = key.NewBinding(key.WithKeys("b"), key.WithHelp("b", "by pattern, by rule or by application"))
 	keyTrials  = key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "the last trial, or what was spared"))
 )
 
 // Keys are the keys of the station by itself.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, keyStretch, keyBy, keyTrials}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, KeyStretch, KeyBy, keyTrials}
 
 // Stretches are the stretches of time that can be chosen, each with its words.
 var stretches = []struct{ since, says string }{
@@ -156,10 +157,10 @@ func (m *Model) Close() { m.trial = false }
 func (m *Model) Update(k tea.KeyPressMsg) (again bool) {
 	move := moving.By(k)
 	switch {
-	case key.Matches(k, keyStretch):
+	case key.Matches(k, KeyStretch):
 		m.stretch = (m.stretch + 1) % len(stretches)
 		return true
-	case key.Matches(k, keyBy):
+	case key.Matches(k, KeyBy):
 		m.by = (m.by + 1) % 3
 		m.moved = false
 		m.Set(m.proof)

@@ -18,13 +18,14 @@ import (
 	"jollylarder/internal/tui/moving"
 )
 
+// The keys that the application speaks of.
 var (
-	keyGroup  = key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "by kind, or one by one"))
-	keyFollow = key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "follow the selected statement's label, or its application"))
+	KeyGroup  = key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "by kind, or one by one"))
+	KeyFollow = key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "follow the selected statement's label, or its application"))
 )
 
 // Keys are the keys of the station.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, keyGroup, keyFollow}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, KeyGroup, KeyFollow}
 
 // window is how far back the lines by kind look; most is how many events are remembered.
 const (
@@ -211,10 +212,10 @@ func (m *Model) SelectedPattern() string {
 // Update takes a key.
 func (m *Model) Update(k tea.KeyPressMsg) {
 	switch {
-	case key.Matches(k, keyFollow):
+	case key.Matches(k, KeyFollow):
 		m.follow()
 		return
-	case key.Matches(k, keyGroup):
+	case key.Matches(k, KeyGroup):
 		m.singles = !m.singles
 		m.chosen = ""
 		m.arrange(m.status.Now)

@@ -1,0 +1,149 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"jollylarder/internal/control"
+	"jollylarder/internal/core/filter"
+	"jollylarder/internal/tui/dialog"
+	"jollylarder/internal/tui/find"
+	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
+)
+
+var (
+	keyKeep  = key.NewBinding(key.WithKeys("k"), key.WithHelp("k", "into the draft: keep the pattern's results, as advised"))
+	keyNever = key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "into the draft: never keep them"))
+	keyDrop  = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop the pattern's results"))
+)
+
+// finding is the station Find.
+type finding struct {
+	find.Model
+	still
+
+	a *App
+}
+
+func (s *finding) Name() string     { return "Find" }
+func (s *finding) Question() string { return "What is worth keeping?" }
+func (s *finding) Keys() []key.Binding {
+	return append(slices.Clone(find.Keys), keyKeep, keyNever, keyDrop)
+}
+func (s *finding) SetStatus(control.Status)                   {}
+func (s *finding) Follow(events []control.Event, _ time.Time) { s.Add(events) }
+
+func (s *finding) Filtered() string       { return s.Filter }
+func (s *finding) Fields() []filter.Field { return filter.OfPatterns }
+func (s *finding) Filters() string        { return "patterns" }
+func (s *finding) SetFilter(text string) tea.Cmd {
+	s.Model.SetFilter(text)
+	return s.a.ask(true)
+}
+
+func (s *finding) Badge(l *look.Look) string {
+	if n := s.Suggestions(); n > 0 {
+		return l.Moss.Render(fmt.Sprintf("○%d", n))
+	}
+	return ""
+}
+
+func (s *finding) Back() bool {
+	deep := s.Deep()
+	if deep {
+		s.SetDeep(false)
+	}
+	return deep
+}
+
+func (s *finding) Press(k tea.KeyPressMsg) tea.Cmd {
+	switch {
+	case key.Matches(k, keyEnter):
+		s.SetDeep(!s.Deep())
+	case key.Matches(k, keyKeep):
+		return s.takeAdvice("keep")
+	case key.Matches(k, keyNever):
+		return s.takeAdvice("never")
+	case key.Matches(k, keyDrop):
+		s.askDrop()
+	default:
+		order := s.Order()
+		s.Update(k)
+		if !s.a.asked {
+			return s.a.ask(order != s.Order())
+		}
+	}
+	return nil
+}
+
+func (s *finding) Next(say sayer) string {
+	deeper := say("", keyEnter, "lays it out.")
+	if s.Deep() {
+		deeper = say("", keyBack, "goes back to the list.")
+	}
+	p := s.Selected()
+	switch {
+	case p == nil || !p.Keepable && p.Rule == nil:
+		return say("", moving.Down, "goes down the list,") + deeper
+	case p.Rule != nil:
+		return say("", keyKeep, "goes to its rule,") + say("", keyDrop, "drops its results,") + deeper
+	case s.a.status.Drafted > 0:
+		return say("", keyKeep, "takes this into the draft too,") + say("", s.a.keyTo(s.a.decide), "forecasts and applies it,") + deeper
+	case p.Advice != nil && p.Advice.Kind == "keep":
+		return say("Take the advice:", keyKeep, "puts it into a draft,") + deeper
+	}
+	return say("", keyKeep, "puts keeping it into a draft,") + deeper
+}
+
+// takeAdvice puts the selected pattern into the draft, with the lifetime that is advised.
+func (s *finding) takeAdvice(verdict string) tea.Cmd {
+	a, p := s.a, s.Selected()
+	switch {
+	case p == nil:
+		return nil
+	case p.Rule != nil:
+		a.decide.Select(p.Rule.Name)
+		return a.goTo(a.decide)
+	case verdict == "keep" && !p.Keepable:
+		a.say(p.Advice.Sentence, true)
+		return nil
+	}
+	r := control.Rule{Pattern: p.ID, Verdict: verdict, Statement: p.Text}
+	said := "In the draft: never keep " + p.ID + "."
+	if verdict == "keep" {
+		r.TTL = "30s"
+		if ad := p.Advice; ad != nil && ad.Kind == "keep" {
+			r.TTL = ad.TTL
+			r.Note = fmt.Sprintf(
+				"advised %s: %.0f%% of its calls from memory, %.1f s less waiting a minute",
+				time.Now().Format("2006-01-02"), 100*ad.Hits, ad.Spared/1000,
+			)
+		}
+		said = "In the draft: keep " + p.ID + " for " + r.TTL + ". Nothing has changed yet: " + a.keyTo(a.decide).Help().Key + " shows what it would do."
+	}
+	return a.decide.edit(said, control.Edit{Put: &r})
+}
+
+func (s *finding) askDrop() {
+	p := s.Selected()
+	if p == nil {
+		return
+	}
+	a, id := s.a, p.ID
+	a.dialog = &dialog.Sure{
+		Title: "Drop the results of " + id,
+		Says: []string{fmt.Sprintf(
+			"Its %d kept results are dropped; the next of its statements go to the origin, and are kept again if a rule says so.", p.Kept,
+		)},
+		Do: act("Dropped the results of "+id+".", func(ctx context.Context) error {
+			_, err := a.client.Drop(ctx, control.Drop{Pattern: id})
+			return err
+		}),
+	}
+}
