@@ -91,14 +91,26 @@ func origins(s control.Status) string {
 
 // band draws the whole way of a statement in one line, and under it what became of the last minute's waiting.
 func (a *App) band() []string {
+	state := a.state()
+	first := " " + a.way()
+	room := a.width - look.Width(first) - look.Width(state) - 1
+	if room < 1 {
+		first, room = look.Cut(first, a.width-look.Width(state)-2), 1
+	}
+	ribbon, legend := a.waiting()
+	return []string{first + strings.Repeat(" ", room) + state + " ", ribbon, legend, ""}
+}
+
+// state says what the larder does at this moment.
+func (a *App) state() string {
 	l, s := a.look, a.status
+	if a.err != nil && a.known {
+		return l.Brick.Bold(true).Render("! the larder does not answer")
+	}
 	var state string
 	switch s.State {
 	case "keeping":
-		state = l.Honey.Bold(true).Render(fmt.Sprintf("◆ keeping · %d rules", s.Rules))
-		if s.Rules == 1 {
-			state = l.Honey.Bold(true).Render("◆ keeping · 1 rule")
-		}
+		state = l.Honey.Bold(true).Render("◆ keeping · " + look.Number(float64(s.Rules), "rule"))
 		if s.Paused > 0 {
 			state += l.Brick.Render(fmt.Sprintf(", %d paused", s.Paused))
 		}
@@ -119,27 +131,29 @@ func (a *App) band() []string {
 	if a.values {
 		state = l.Brick.Bold(true).Render("values shown") + l.Dim.Render(" · ") + state
 	}
-	if a.err != nil && a.known {
-		state = l.Brick.Bold(true).Render("! the larder does not answer")
-	}
-	m := s.Minute
+	return state
+}
+
+// way draws applications, larder and origin, with how much goes from each to the next.
+func (a *App) way() string {
+	l, s, m := a.look, a.status, a.status.Minute
 	calls := float64(m.Calls())
-	rate := func(n float64) string { return fmt.Sprintf("%.0f/s", n/min(60, max(since(s), 1))) }
-	apps := 0
+	apps := 0.0
 	for _, x := range s.Applications {
 		if x.Minute.Calls() > 0 {
 			apps++
 		}
 	}
-	shaft, clients := "──", look.Number(float64(apps), "application")
+	shaft, clients := "──", look.Number(apps, "application")
 	if a.width < 100 {
-		shaft, clients = "─", look.Number(float64(apps), "app")
+		shaft, clients = "─", look.Number(apps, "app")
 	}
-	arrow := func(r string) string {
-		return l.Dim.Render(" "+shaft) + l.Cream.Render(" "+r+" ") + l.Dim.Render(shaft+"▶ ")
+	arrow := func(n float64) string {
+		return l.Dim.Render(" "+shaft) + l.Cream.Render(fmt.Sprintf(" %.0f/s ", n/min(60, max(since(s), 1)))) +
+			l.Dim.Render(shaft+"▶ ")
 	}
-	way := l.Cream.Render(clients) + arrow(rate(calls)) +
-		l.Honey.Bold(true).Render("larder") + l.Honey.Render(" answers"+look.Share(float64(m.Hits), calls)) + arrow(rate(calls-float64(m.Hits)))
+	way := l.Cream.Render(clients) + arrow(calls) + l.Honey.Bold(true).Render("larder") +
+		l.Honey.Render(" answers"+look.Share(float64(m.Hits), calls)) + arrow(calls-float64(m.Hits))
 	if n := len(s.Origins); n > 1 {
 		way += l.Slate.Bold(true).Render(fmt.Sprintf("%d origins", n))
 	} else {
@@ -148,31 +162,30 @@ func (a *App) band() []string {
 	if a.width >= 120 {
 		way += l.Slate.Render(" " + origins(s))
 	}
-	first := " " + way
-	room := a.width - look.Width(first) - look.Width(state) - 1
-	if room < 1 {
-		first, room = look.Cut(first, a.width-look.Width(state)-2), 1
-	}
-	first += strings.Repeat(" ", room) + state + " "
+	return way
+}
 
+// waiting draws the last minute's waiting as a ribbon, and what its parts are.
+func (a *App) waiting() (ribbon, legend string) {
+	l, m := a.look, a.status.Minute
 	could, rest := m.Keeping, max(m.Waited-m.Keeping, 0)
-	ribbon := " " + look.Ribbon(a.width-2,
+	ribbon = " " + look.Ribbon(a.width-2,
 		look.Stretch{Value: m.Spared, Texture: look.TextureSpared, Style: l.Honey},
 		look.Stretch{Value: could, Texture: look.TextureCould, Style: l.Slate},
 		look.Stretch{Value: rest, Texture: look.TextureRest, Style: l.Dim})
 	secs := func(ms float64) string { return strings.TrimSpace(look.Seconds(ms)) }
-	legend := " " + l.Honey.Render(string(look.TextureSpared)+" "+secs(m.Spared)+" spared") + "   " +
+	legend = " " + l.Honey.Render(string(look.TextureSpared)+" "+secs(m.Spared)+" spared") + "   " +
 		l.Slate.Render(string(look.TextureCould)+" "+secs(could)+" waited, could be kept") + "   " +
 		l.Dim.Render(string(look.TextureRest)+" "+secs(rest)+" the rest")
 	guarded, alone := a.guarded()
-	total := l.Honey.Render(secs(s.Total.Spared)+" spared since the start") + l.Dim.Render(" · ")
+	total := l.Honey.Render(secs(a.status.Total.Spared)+" spared since the start") + l.Dim.Render(" · ")
 	for _, right := range []string{total + guarded + alone, total + guarded, guarded} { // as much as there is room for
 		if room := a.width - look.Width(legend) - look.Width(right) - 1; room > 0 {
 			legend += strings.Repeat(" ", room) + right
 			break
 		}
 	}
-	return []string{first, ribbon, look.Cut(legend, a.width), ""}
+	return ribbon, look.Cut(legend, a.width)
 }
 
 // guarded says in a few words whether freshness is, and by what alone.

@@ -29,6 +29,7 @@ type Form struct {
 	tells func(values map[string]string) []string
 	at    int
 	input textinput.Model
+	was   string // what the input held when it began: it has no line breaks, and the value may
 	wrong string
 	enter key.Binding
 }
@@ -46,17 +47,17 @@ func (f *Form) goTo(at int) {
 	f.at = (at + len(f.lines)) % len(f.lines)
 	f.input = textinput.New()
 	f.input.Prompt = ""
-	f.input.CharLimit = 1000
 	if f.lines[f.at].Choices == nil {
 		f.input.SetValue(f.lines[f.at].Value)
 		f.input.CursorEnd()
 		f.input.Focus()
 	}
+	f.was = f.input.Value()
 }
 
 // keep takes over what is being written.
 func (f *Form) keep() {
-	if f.input.Focused() {
+	if f.input.Focused() && f.input.Value() != f.was {
 		f.lines[f.at].Value = strings.TrimSpace(f.input.Value())
 	}
 }
