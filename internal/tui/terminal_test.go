@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -21,18 +22,38 @@ type terminal struct {
 	socket string
 }
 
-// open builds the program and runs it in tmux.
+// built is the program.
+var built string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "terminal")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	built = filepath.Join(dir, "jollylarder")
+	code := m.Run()
+	_ = os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+var build = sync.OnceValue(func() error {
+	if out, err := exec.Command("go", "build", "-o", built, "jollylarder/cmd/jollylarder").CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	return nil
+})
+
+// open runs the program in tmux, beside the terminals of other tests.
 func open(t *testing.T, width, height int, args string) *terminal {
+	t.Parallel()
 	if _, err := exec.LookPath("tmux"); err != nil {
 		require.NotEqual(t, "true", os.Getenv("CI"), "tmux is not installed; scripts/install-test-tools gets it")
 		t.Skip("tmux is not installed")
 	}
-	dir := t.TempDir()
-	program := filepath.Join(dir, "jollylarder")
-	out, err := exec.Command("go", "build", "-o", program, "jollylarder/cmd/jollylarder").CombinedOutput()
-	require.NoError(t, err, string(out))
-	x := &terminal{t, filepath.Join(dir, "tmux.sock")}
-	x.tmux("-f", "/dev/null", "new-session", "-d", "-x", strconv.Itoa(width), "-y", strconv.Itoa(height), program+" "+args+"; echo ended; sleep 60")
+	require.NoError(t, build())
+	x := &terminal{t, filepath.Join(t.TempDir(), "tmux.sock")}
+	x.tmux("-f", "/dev/null", "new-session", "-d", "-x", strconv.Itoa(width), "-y", strconv.Itoa(height), built+" "+args+"; echo ended; sleep 60")
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", x.socket, "kill-server").Run() })
 	return x
 }
@@ -361,10 +382,9 @@ func TestTheLeadThroughTheStations(t *testing.T) {
 func TestTheLarderStartsAgain(t *testing.T) {
 	x := open(t, 120, 40, "--version")
 	dir := t.TempDir()
-	program := strings.Fields(x.tmux("display-message", "-p", "#{pane_start_command}"))[0]
 	socket := filepath.Join(dir, "larder.sock")
 	serve := func() *exec.Cmd {
-		cmd := exec.Command(strings.Trim(program, `"`), "serve", "--listen", "127.0.0.1:0", "--origin", "127.0.0.1:1", "--control", socket, "--state", filepath.Join(dir, "state"), "--rules", filepath.Join(dir, "rules.toml"))
+		cmd := exec.Command(built, "serve", "--listen", "127.0.0.1:0", "--origin", "127.0.0.1:1", "--control", socket, "--state", filepath.Join(dir, "state"), "--rules", filepath.Join(dir, "rules.toml"))
 		require.NoError(t, cmd.Start())
 		require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 10*time.Second, 10*time.Millisecond)
 		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
@@ -372,7 +392,7 @@ func TestTheLarderStartsAgain(t *testing.T) {
 	}
 	larder := serve()
 	watch := func() {
-		x.tmux("respawn-window", "-k", strings.Trim(program, `"`)+" watch --control "+socket+"; echo ended; sleep 60")
+		x.tmux("respawn-window", "-k", built+" watch --control "+socket+"; echo ended; sleep 60")
 		x.sees(`watching · nothing is kept`)
 	}
 	watch()
