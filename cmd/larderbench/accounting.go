@@ -7,6 +7,7 @@ import (
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
 	wire "jollylarder/internal/wire/postgres"
@@ -16,7 +17,7 @@ import (
 func (b *bench) accounting() error {
 	const name = "accounting"
 	now := time.Now()
-	e, err := engine.New(engine.Options{Facts: facts.Facts, Values: wire.KeySettings, Parameter: wire.Parameter}, now)
+	e, err := larder.New(engine.Options{Facts: facts.Facts, Values: wire.KeySettings, Parameter: wire.Parameter}, wire.SameRows, now)
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
@@ -19,16 +20,16 @@ import (
 // allocations counts what the larder allocates for a hit. For that it runs in this process, whose client allocates
 // nothing; what else goes on in the process meanwhile, such as the ledger's clock, is counted too.
 func (b *bench) allocations() error {
-	e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body}, time.Now())
+	e, err := larder.New(engine.Options{Facts: facts.Facts, Body: facts.Body}, wire.SameRows, time.Now())
 	if err != nil {
 		return err
 	}
-	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: statement.Of(keptPoint), Verdict: rules.Keep, TTL: time.Hour}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: statement.Of(keptPoint), Verdict: rules.Keep, TTL: time.Hour, ControlSample: -1}}))
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
 	}
-	srv := &wire.Server{Engine: e, Origin: b.direct}
+	srv := &wire.Server{Engine: e.Engine, Origin: b.direct}
 	go func() { _ = srv.Serve(ln) }()
 	defer func() {
 		ln.Close()
