@@ -262,7 +262,7 @@ func round(f float64) float64 { return math.Round(f*100) / 100 }
 // logScale is the library's, but that it draws what is below its least value there, and does not panic.
 type logScale struct{}
 
-// Normalize is described at plot.Normalizer.
+// Normalize implements plot.Normalizer.
 func (logScale) Normalize(low, high, x float64) float64 {
 	return math.Log(math.Max(x, low)/low) / math.Log(high/low)
 }

@@ -91,7 +91,7 @@ type pdf struct{ *vgpdf.Canvas }
 // boldness is how far apart a bold text is drawn twice.
 const boldness = 0.35
 
-// FillString is described at vg.Canvas.
+// FillString implements vg.Canvas.
 func (c pdf) FillString(f font.Face, at vg.Point, s string) {
 	s, err := encoding.ReplaceUnsupported(charmap.Windows1252.NewEncoder()).String(s)
 	if err != nil {

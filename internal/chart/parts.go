@@ -19,7 +19,7 @@ func (l *line) style() draw.LineStyle {
 	return draw.LineStyle{Color: l.look.line, Width: l.look.width, Dashes: l.look.dashes}
 }
 
-// Plot is described at plot.Plotter.
+// Plot implements plot.Plotter.
 func (l *line) Plot(c draw.Canvas, p *plot.Plot) {
 	x, y := p.Transforms(&c)
 	var points []vg.Point
@@ -40,7 +40,7 @@ func (l *line) Plot(c draw.Canvas, p *plot.Plot) {
 	}
 }
 
-// DataRange is described at plot.DataRanger.
+// DataRange implements plot.DataRanger.
 func (l *line) DataRange() (xmin, xmax, ymin, ymax float64) {
 	xmin, ymin, xmax, ymax = math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	for i, pt := range l.Points {
@@ -54,7 +54,7 @@ func (l *line) DataRange() (xmin, xmax, ymin, ymax float64) {
 	return xmin, xmax, ymin, ymax
 }
 
-// Thumbnail is described at plot.Thumbnailer.
+// Thumbnail implements plot.Thumbnailer.
 func (l *line) Thumbnail(c *draw.Canvas) {
 	c.StrokeLine2(l.style(), c.Min.X, c.Center().Y, c.Max.X, c.Center().Y)
 }
@@ -68,7 +68,7 @@ type blocks struct {
 	look         look
 }
 
-// Plot is described at plot.Plotter.
+// Plot implements plot.Plotter.
 func (b *blocks) Plot(c draw.Canvas, p *plot.Plot) {
 	x, y := p.Transforms(&c)
 	for _, r := range b.list {
@@ -120,7 +120,7 @@ func hatch(c *draw.Canvas, s draw.LineStyle, left, right, bottom, top, step vg.L
 	}
 }
 
-// DataRange is described at plot.DataRanger.
+// DataRange implements plot.DataRanger.
 func (b *blocks) DataRange() (xmin, xmax, ymin, ymax float64) {
 	xmin, ymin, xmax, ymax = math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	for _, list := range [][]block{b.list, b.errors} {
@@ -132,7 +132,7 @@ func (b *blocks) DataRange() (xmin, xmax, ymin, ymax float64) {
 	return xmin, xmax, ymin, ymax
 }
 
-// Thumbnail is described at plot.Thumbnailer.
+// Thumbnail implements plot.Thumbnailer.
 func (b *blocks) Thumbnail(c *draw.Canvas) {
 	b.draw(c, c.Min.X, c.Max.X, c.Min.Y+vg.Points(1), c.Max.Y-vg.Points(1))
 }
@@ -140,7 +140,7 @@ func (b *blocks) Thumbnail(c *draw.Canvas) {
 // mark draws a line over the whole height with a name.
 type mark struct{ Mark }
 
-// Plot is described at plot.Plotter.
+// Plot implements plot.Plotter.
 func (m *mark) Plot(c draw.Canvas, p *plot.Plot) {
 	x, _ := p.Transforms(&c)
 	at := x(m.X)

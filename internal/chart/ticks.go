@@ -14,7 +14,7 @@ import (
 // numberTicks names round numbers.
 type numberTicks struct{}
 
-// Ticks is described at plot.Ticker.
+// Ticks implements plot.Ticker.
 func (numberTicks) Ticks(low, high float64) (out []plot.Tick) {
 	step := niceStep(high-low, 5)
 	for _, v := range multiples(low, high+step/1000, step, 0) {
@@ -61,7 +61,7 @@ func niceStep(span float64, n int) float64 {
 // shareTicks names percentages.
 type shareTicks struct{}
 
-// Ticks is described at plot.Ticker.
+// Ticks implements plot.Ticker.
 func (shareTicks) Ticks(low, high float64) (out []plot.Tick) {
 	step := niceStep(high-low, 5)
 	for _, v := range multiples(low, high+step/1000, step, 0) {
@@ -73,7 +73,7 @@ func (shareTicks) Ticks(low, high float64) (out []plot.Tick) {
 // logTicks names powers of ten of milliseconds.
 type logTicks struct{}
 
-// Ticks is described at plot.Ticker.
+// Ticks implements plot.Ticker.
 func (logTicks) Ticks(low, high float64) (out []plot.Tick) {
 	for e := math.Floor(math.Log10(low)); e <= math.Ceil(math.Log10(high)) && len(out) < 10*mostTicks; e++ {
 		for m := 1.0; m < 10; m++ {
@@ -94,7 +94,7 @@ func (logTicks) Ticks(low, high float64) (out []plot.Tick) {
 // sizeTicks names powers of two of bytes.
 type sizeTicks struct{}
 
-// Ticks is described at plot.Ticker.
+// Ticks implements plot.Ticker.
 func (sizeTicks) Ticks(low, high float64) (out []plot.Tick) {
 	from, to := math.Ceil(math.Log2(low)-1e-9), math.Floor(math.Log2(high)+1e-9)
 	every := math.Ceil((to - from + 1) / 8)
@@ -114,7 +114,7 @@ type clockTicks struct{ location *time.Location }
 var clockSteps = []time.Duration{10 * time.Second, 15 * time.Second, 30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute,
 	time.Hour, 2 * time.Hour, 3 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 30 * 24 * time.Hour, 90 * 24 * time.Hour, 365 * 24 * time.Hour}
 
-// Ticks is described at plot.Ticker.
+// Ticks implements plot.Ticker.
 func (c clockTicks) Ticks(low, high float64) (out []plot.Tick) {
 	where := c.location
 	if where == nil {

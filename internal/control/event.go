@@ -37,7 +37,7 @@ func (e *Event) Texts(field string) []string {
 	return nil
 }
 
-// Number is described at Texts.
+// Number implements filter.Subject.
 func (e *Event) Number(field string) (float64, bool) {
 	switch field {
 	case "took":

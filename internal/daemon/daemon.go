@@ -276,23 +276,23 @@ func (l *Larder) releaseLocks() {
 // Address is where clients connect to: the first address of the first origin.
 func (l *Larder) Address() string { return l.origins[0].listeners[0].Addr().String() }
 
-// Engine is described at controlserver.Larder.
+// Engine implements controlserver.Larder.
 func (l *Larder) Engine() *larder.Larder { return l.engine }
 
-// Book is described at controlserver.Larder.
+// Book implements controlserver.Larder.
 func (l *Larder) Book() controlserver.Book { return l.book }
 
-// ShowsValues is described at controlserver.Larder.
+// ShowsValues implements controlserver.Larder.
 func (l *Larder) ShowsValues() bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.cfg.ShowValues
 }
 
-// Values is described at controlserver.Larder.
+// Values implements controlserver.Larder.
 func (l *Larder) Values(bound []byte) []string { return wire.Values(bound) }
 
-// Parameters is described at controlserver.Larder.
+// Parameters implements controlserver.Larder.
 func (l *Larder) Parameters(types, bound []byte) ([]trial.Parameter, []uint32) {
 	values, binary, declared := wire.Parameters(types, bound)
 	out := make([]trial.Parameter, len(values))
@@ -302,7 +302,7 @@ func (l *Larder) Parameters(types, bound []byte) ([]trial.Parameter, []uint32) {
 	return out, declared
 }
 
-// Describe is described at controlserver.Larder.
+// Describe implements controlserver.Larder.
 func (l *Larder) Describe(s *control.Status) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

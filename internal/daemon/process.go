@@ -20,7 +20,7 @@ const (
 	gcPauses    = "/sched/pauses/total/gc:seconds"
 )
 
-// Process is described at controlserver.Larder.
+// Process implements controlserver.Larder.
 func (l *Larder) Process() control.Process {
 	samples := []metrics.Sample{{Name: heapObjects}, {Name: gcCycles}, {Name: gcPauses}}
 	metrics.Read(samples)
@@ -31,7 +31,7 @@ func (l *Larder) Process() control.Process {
 	}
 }
 
-// ConfiguredMemory is described at controlserver.Larder.
+// ConfiguredMemory implements controlserver.Larder.
 func (l *Larder) ConfiguredMemory() int64 {
 	l.mu.Lock()
 	defer l.mu.Unlock()

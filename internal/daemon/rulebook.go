@@ -44,7 +44,7 @@ func (b *ruleBook) inForce() {
 	b.at, b.sums, b.drops = time.Now(), b.engine.Ledger.Total.Total(), b.engine.Ledger.Drops.Load()
 }
 
-// Since is described at controlserver.Book.
+// Since implements controlserver.Book.
 func (b *ruleBook) Since() (sums ledger.Sums, drops uint64, length time.Duration) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -128,17 +128,17 @@ func (b *ruleBook) begin(path string, text []byte, set *rules.Set, kind string) 
 	)
 }
 
-// Current is described at controlserver.Book.
+// Current implements controlserver.Book.
 func (b *ruleBook) Current() (text []byte, revision string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.text, b.revision
 }
 
-// State is described at controlserver.Book.
+// State implements controlserver.Book.
 func (b *ruleBook) State() *state.Store { return b.state }
 
-// TextOf is described at controlserver.Book.
+// TextOf implements controlserver.Book.
 func (b *ruleBook) TextOf(revision string) ([]byte, bool) {
 	if text, now := b.Current(); now == revision {
 		return text, true
@@ -151,7 +151,7 @@ func (b *ruleBook) TextOf(revision string) ([]byte, bool) {
 	return nil, false
 }
 
-// Outside is described at controlserver.Book.
+// Outside implements controlserver.Book.
 func (b *ruleBook) Outside() (text []byte, changed bool, problem error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -188,7 +188,7 @@ func (b *ruleBook) look() (takeable bool) {
 	return b.changed && fresh
 }
 
-// Apply is described at controlserver.Book. The file is written first: if that fails, nothing has changed.
+// Apply implements controlserver.Book. The file is written first: if that fails, nothing has changed.
 func (b *ruleBook) Apply(a controlserver.Proposal) (state.Entry, error) {
 	b.apply.Lock()
 	defer b.apply.Unlock()

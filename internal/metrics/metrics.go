@@ -98,14 +98,14 @@ var (
 	slot          = desc("feed_slot_bytes", "What the server holds back of its log for the feed.", "origin", "database")
 )
 
-// Describe is described at prometheus.Collector.
+// Describe implements prometheus.Collector.
 func (c collector) Describe(to chan<- *prometheus.Desc) {
 	for _, d := range all {
 		to <- d
 	}
 }
 
-// Collect is described at prometheus.Collector.
+// Collect implements prometheus.Collector.
 func (c collector) Collect(to chan<- prometheus.Metric) {
 	counter := func(d *prometheus.Desc, v float64, labels ...string) {
 		to <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)

@@ -399,7 +399,7 @@ func (s *Store) PutInputs(rule string, keys []string) {
 	})
 }
 
-// Inputs gives what PutInputs remembered for a rule, and ForgetInputs forgets it but for some rules.
+// Inputs gives what PutInputs remembered for a rule, or nothing where that cannot be read.
 func (s *Store) Inputs(rule string) (keys []string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -420,7 +420,7 @@ func (s *Store) Inputs(rule string) (keys []string) {
 	return keys
 }
 
-// ForgetInputs is described at Inputs.
+// ForgetInputs forgets what PutInputs remembered, but for some rules.
 func (s *Store) ForgetInputs(but []string) {
 	list, _ := json.Marshal(append([]string{}, but...))
 	s.mu.Lock()

@@ -150,23 +150,22 @@ func (c *Client) Check(ctx context.Context, text string) (out control.Checked, e
 	return out, c.do(ctx, "POST", "/v1/check", map[string]string{"text": text}, &out)
 }
 
-// Draft asks for the caller's draft; Edit makes one edit of it, Discard gives it up, and Renew makes its changes anew
-// on the rules as they are now.
+// Draft asks for the caller's draft.
 func (c *Client) Draft(ctx context.Context) (d control.Draft, err error) {
 	return d, c.do(ctx, "GET", "/v1/draft", nil, &d)
 }
 
-// Edit is described at Draft.
+// Edit makes one edit of the caller's draft, and gives what it has become.
 func (c *Client) Edit(ctx context.Context, e control.Edit) (d control.Draft, err error) {
 	return d, c.do(ctx, "POST", "/v1/draft/edit", e, &d)
 }
 
-// Discard is described at Draft.
+// Discard gives the caller's draft up, and gives the empty one.
 func (c *Client) Discard(ctx context.Context) (d control.Draft, err error) {
 	return d, c.do(ctx, "DELETE", "/v1/draft", nil, &d)
 }
 
-// Renew is described at Draft.
+// Renew makes the changes of the caller's draft anew on the rules as they are now.
 func (c *Client) Renew(ctx context.Context) (d control.Draft, err error) {
 	return d, c.do(ctx, "POST", "/v1/draft/renew", struct{}{}, &d)
 }

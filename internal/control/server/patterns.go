@@ -131,7 +131,7 @@ type patternSubject struct {
 	p *engine.Pattern
 }
 
-// Texts is described at filter.Subject.
+// Texts implements filter.Subject.
 func (x *patternSubject) Texts(field string) (out []string) {
 	switch field {
 	case "text":
@@ -169,7 +169,7 @@ func (x *patternSubject) Texts(field string) (out []string) {
 	return out
 }
 
-// Number is described at filter.Subject.
+// Number implements filter.Subject.
 func (x *patternSubject) Number(field string) (float64, bool) {
 	switch field {
 	case "calls":

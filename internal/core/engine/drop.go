@@ -301,10 +301,9 @@ func (e *Engine) Tables() []TableDrops {
 	return out
 }
 
-// DropPattern takes out every result of a pattern and gives their number; DropRule every result of the patterns that a
-// rule may decide for; DropTable every result that rests on a table, named in full; DropAll everything. What is being
-// fetched at that moment is not kept either: who drops by hand knows of a change that the larder has not seen, and the
-// fetch may have come before it.
+// DropPattern takes out every result of a pattern and gives their number. As with all that is dropped by hand, what is
+// being fetched at that moment is not kept either: she knows of a change that the larder has not seen, and the fetch may
+// have come before it.
 func (e *Engine) DropPattern(id statement.ID) int {
 	p := e.Pattern(id)
 	if p == nil {
@@ -314,7 +313,7 @@ func (e *Engine) DropPattern(id statement.ID) int {
 	return e.dropWhere(func(entry *store.Entry) bool { return entry.Pattern == id })
 }
 
-// DropRule is described at DropPattern.
+// DropRule takes out every result of the patterns that a rule may decide for, and gives their number.
 func (e *Engine) DropRule(name string) (n int) {
 	return e.dropPatterns(func(p *Pattern) bool {
 		return slices.ContainsFunc(e.RulesOf(p), func(r *rules.Rule) bool { return r.Name == name })
@@ -333,7 +332,8 @@ func (e *Engine) dropPatterns(is func(*Pattern) bool) int {
 	return e.dropWhere(func(entry *store.Entry) bool { return ids[entry.Pattern] })
 }
 
-// DropTable is described at DropPattern.
+// DropTable takes out every result that rests on a table, named in full, also those that only their age ends, and gives
+// their number.
 func (e *Engine) DropTable(table string) int {
 	e.mu.RLock()
 	for _, db := range e.databases {
@@ -350,7 +350,7 @@ func (e *Engine) DropTable(table string) int {
 	})
 }
 
-// DropAll is described at DropPattern.
+// DropAll takes out every result, and gives their number.
 func (e *Engine) DropAll() int {
 	e.mu.RLock()
 	for _, db := range e.databases {

@@ -133,11 +133,10 @@ func (f *Feed) Redefined(now time.Time) {
 	p.End()
 }
 
-// Running notes whether the feed is being followed; Told that all that was committed before a moment has been told, and
-// Counted the same of the tables of which only counters tell, which comes later.
+// Running notes whether the feed is being followed.
 func (f *Feed) Running(on bool) { f.following.Store(on) }
 
-// Told is described at Running.
+// Told notes that all that was committed before a moment has been told.
 func (f *Feed) Told(before time.Time) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -146,7 +145,7 @@ func (f *Feed) Told(before time.Time) {
 	}
 }
 
-// Counted is described at Running.
+// Counted notes the same of tables of which only counters tell, which comes later.
 func (f *Feed) Counted(tables []string, before time.Time) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

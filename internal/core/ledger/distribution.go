@@ -31,10 +31,10 @@ func (d *Distribution) Add(t time.Duration) {
 	d.big()[bucket(t)].Add(1)
 }
 
-// Count is how many durations were counted, and Mean their mean; 0 if there are none.
+// Count is how many durations were counted.
 func (d *Distribution) Count() uint64 { return d.count.Load() }
 
-// Mean is described at Count.
+// Mean is the mean of the durations, 0 if there are none.
 func (d *Distribution) Mean() time.Duration {
 	n := d.count.Load()
 	if n == 0 {

@@ -78,30 +78,30 @@ func (p *Pattern) Calls() (calls uint64) {
 	return calls
 }
 
-// Rows, Bytes and Failed are sums over all statements: rows and bytes of replies, and how many statements failed.
+// Rows is how many rows the replies to all statements had.
 func (p *Pattern) Rows() (sum uint64) {
 	p.parts(func(n *numbers) { sum += n.rows.Load() })
 	return sum
 }
 
-// Bytes is described at Rows.
+// Bytes is how many bytes the replies to all statements had.
 func (p *Pattern) Bytes() (sum uint64) {
 	p.parts(func(n *numbers) { sum += n.bytes.Load() })
 	return sum
 }
 
-// Failed is described at Rows.
+// Failed is how many statements failed.
 func (p *Pattern) Failed() (sum uint64) {
 	p.parts(func(n *numbers) { sum += n.failed.Load() })
 	return sum
 }
 
-// Origin and Memory give how long replies took, from where they came.
+// Origin gives how long replies from the origin took.
 func (p *Pattern) Origin() *Distribution {
 	return p.times(func(n *numbers) *Distribution { return &n.origin })
 }
 
-// Memory is described at Origin.
+// Memory gives how long replies from memory took.
 func (p *Pattern) Memory() *Distribution {
 	return p.times(func(n *numbers) *Distribution { return &n.memory })
 }

@@ -125,14 +125,14 @@ func (s *Samples) caught(x *engine.Sampled) {
 	}
 }
 
-// Stale gives the last answers that were found to be old, the latest last; Found tells of each as it is found.
+// Stale gives the last answers that were found to be old, the latest last.
 func (s *Samples) Stale() []Stale {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return slices.Clone(s.stale)
 }
 
-// Found is described at Stale.
+// Found tells of each answer that is found to be old.
 func (s *Samples) Found() <-chan Stale { return s.found }
 
 // Counts are how many control samples were taken of which the rows can be compared, and how many of them had equal

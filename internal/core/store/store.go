@@ -30,10 +30,10 @@ type Store struct {
 // clock is the time as Tick last told it: reading the system's at every lookup would cost more than the lookup.
 type clock struct{ now atomic.Int64 }
 
-// NowNano and Tick are described at otter.Clock.
+// NowNano implements otter.Clock, in nanoseconds.
 func (c *clock) NowNano() int64 { return c.now.Load() }
 
-// Tick is described at NowNano.
+// Tick implements otter.Clock.
 func (c *clock) Tick(every time.Duration) <-chan time.Time { return time.Tick(every) }
 
 // Tick tells the time, so that what has come to the end of its TTL gives its memory back. It is to be called some times
@@ -275,20 +275,20 @@ func (s *Store) All(f func(*Entry) bool) {
 	})
 }
 
-// Len is how many results are kept, Bytes what they take, and Limit what they may take.
+// Len is how many results are kept, about.
 func (s *Store) Len() (n int) {
 	s.each(func(c *otter.Cache[string, *Entry]) { n += c.EstimatedSize() })
 	return n
 }
 
-// Bytes is described at Len.
+// Bytes is what the results take, with what tells their rows apart.
 func (s *Store) Bytes() (n int64) {
 	n = s.beside.Load()
 	s.each(func(c *otter.Cache[string, *Entry]) { n += int64(c.WeightedSize()) })
 	return n
 }
 
-// Limit is described at Len.
+// Limit is how many bytes the results may take.
 func (s *Store) Limit() int64 { return s.limit.Load() }
 
 // Shares gives what each rule that has a share of the memory may keep, and keeps, in bytes.

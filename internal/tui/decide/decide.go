@@ -114,10 +114,10 @@ func (m *Model) Selected() *Row {
 // Select goes to a rule.
 func (m *Model) Select(name string) { m.selected, m.record = name, false }
 
-// History says whether the history is shown, and ShowHistory has it so or not.
+// History says whether the history is shown.
 func (m *Model) History() bool { return m.record }
 
-// ShowHistory is described at History.
+// ShowHistory shows the history, or the rules again.
 func (m *Model) ShowHistory(on bool) { m.record = on }
 
 // Entry gives the selected entry of the history, or nil.

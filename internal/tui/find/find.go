@@ -114,10 +114,10 @@ func (m *Model) choose(id string) {
 	}
 }
 
-// Deep says whether the selected pattern is laid out on the whole station, and SetDeep has it so or not.
+// Deep says whether the selected pattern is laid out on the whole station.
 func (m *Model) Deep() bool { return m.deep }
 
-// SetDeep is described at Deep.
+// SetDeep lays the selected pattern out, if there is one, or shows the list again.
 func (m *Model) SetDeep(on bool) {
 	m.deep, m.from = on && m.selected != "", 0
 	m.moved = m.moved || on

@@ -102,10 +102,10 @@ func (m *Model) Effect() *control.UnknownWrite {
 	return &m.guard.Unknown[m.effect]
 }
 
-// Deep says whether the selected table is laid out on the whole station, and SetDeep has it so or not.
+// Deep says whether the selected table is laid out on the whole station.
 func (m *Model) Deep() bool { return m.deep }
 
-// SetDeep is described at Deep.
+// SetDeep lays the selected table out, or shows the list again. It does nothing in the list of effects.
 func (m *Model) SetDeep(on bool) { m.deep, m.from = on && !m.unknown, 0 }
 
 // Update takes a key.

@@ -26,13 +26,13 @@ func Cut(s string, width int) string {
 	return ansi.Truncate(s, width, tail)
 }
 
-// Left and Right bring a text to exactly a width, with the text at that side.
+// Left brings a text to exactly a width in cells, with blanks behind it.
 func Left(s string, width int) string {
 	s = Cut(s, width)
 	return s + strings.Repeat(" ", max(width-Width(s), 0))
 }
 
-// Right is described at Left.
+// Right brings a text to exactly a width in cells, with blanks before it.
 func Right(s string, width int) string {
 	s = Cut(s, width)
 	return strings.Repeat(" ", max(width-Width(s), 0)) + s

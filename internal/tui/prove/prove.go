@@ -126,15 +126,15 @@ func (m *Model) SelectedPattern() string {
 	return m.name
 }
 
-// BeginTrial, Progress and EndTrial follow a trial.
+// BeginTrial notes that a trial has begun, and shows trials.
 func (m *Model) BeginTrial() {
 	m.running, m.trial, m.done, m.doing, m.problem = true, true, 0, "", ""
 }
 
-// Progress is described at BeginTrial.
+// Progress notes how far the trial is, from 0 to 1, and what it does at the moment.
 func (m *Model) Progress(done float64, doing string) { m.done, m.doing = done, doing }
 
-// EndTrial is described at BeginTrial.
+// EndTrial notes what the trial came to, or why it came to nothing.
 func (m *Model) EndTrial(r *trial.Result, err error) {
 	m.running = false
 	if err != nil {
@@ -144,13 +144,13 @@ func (m *Model) EndTrial(r *trial.Result, err error) {
 	m.trialled = r
 }
 
-// Running says whether a trial is under way, and Trial whether trials are shown; Close shows what was spared again.
+// Running says whether a trial is under way.
 func (m *Model) Running() bool { return m.running }
 
-// Trial is described at Running.
+// Trial says whether trials are shown, and not what was spared.
 func (m *Model) Trial() bool { return m.trial }
 
-// Close is described at Running.
+// Close shows what was spared again.
 func (m *Model) Close() { m.trial = false }
 
 // Update takes a key. It says whether what is shown must be asked for anew.

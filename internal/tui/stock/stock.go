@@ -79,13 +79,13 @@ func worth(s *control.Stocked) float64 {
 // Freeze stops or lets go what is shown.
 func (m *Model) Freeze(on bool) { m.frozen = on }
 
-// BeginCurve, Progress and EndCurve follow the making of a curve.
+// BeginCurve notes that a curve is being made.
 func (m *Model) BeginCurve() { m.making, m.done, m.problem = true, 0, "" }
 
-// Progress is described at BeginCurve.
+// Progress notes how far that is, from 0 to 1.
 func (m *Model) Progress(done float64) { m.done = done }
 
-// EndCurve is described at BeginCurve.
+// EndCurve takes the curve, or why there is none.
 func (m *Model) EndCurve(c *control.MemoryCurve, err error) {
 	m.making = false
 	if err != nil {
@@ -95,10 +95,10 @@ func (m *Model) EndCurve(c *control.MemoryCurve, err error) {
 	m.curve = c
 }
 
-// Making says whether a curve is being made, and Curve gives the last.
+// Making says whether a curve is being made.
 func (m *Model) Making() bool { return m.making }
 
-// Curve is described at Making.
+// Curve gives the last curve, or nil.
 func (m *Model) Curve() *control.MemoryCurve { return m.curve }
 
 // Stock gives what is shown.
