@@ -224,6 +224,19 @@ func TestTheLeadNamesKeysThatWork(t *testing.T) {
 	}
 }
 
+// The keys of the longest form are all named at the foot of a usual terminal.
+func TestTheFootHasRoomForTheKeysOfAForm(t *testing.T) {
+	a := shown(t, 80, 24)
+	pressed(a, "3")
+	a.Update(booksMsg{})
+	pressed(a, "n")
+	require.NotNil(t, a.dialog)
+	foot := a.lines()[23]
+	for _, k := range a.dialog.Keys() {
+		assert.Contains(t, foot, k.Help().Desc)
+	}
+}
+
 // Whatever is shown, on whatever terminal: no line is wider than it, and there are as many as it has.
 func TestEverySituationFitsEveryTerminal(t *testing.T) {
 	for name, lead := range situations() {

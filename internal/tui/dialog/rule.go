@@ -14,8 +14,8 @@ import (
 )
 
 var (
-	keyField  = key.NewBinding(key.WithKeys("up", "down", "tab", "shift+tab"), key.WithHelp("↑↓", "another line"))
-	keyChoice = key.NewBinding(key.WithKeys("left", "right"), key.WithHelp("←→", "another choice"))
+	keyField  = key.NewBinding(key.WithKeys("up", "down", "tab", "shift+tab"), key.WithHelp("↑↓", "line"))
+	keyChoice = key.NewBinding(key.WithKeys("left", "right"), key.WithHelp("←→", "choice"))
 	keyPut    = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "put it into the draft"))
 )
 
