@@ -8,7 +8,7 @@ import (
 	"jollylarder/internal/core/store"
 )
 
-// Observer learns what becomes of statements and of what is kept. The engine decides nothing by what an observer does.
+// Observer learns what becomes of statements and of what is kept. The engine asks it nothing that it decides by.
 // Its methods are called on the way of statements, by many sessions at once: they must be quick, wait for nothing, and
 // not call the engine, but for Tick, which may. Embed Unmoved for what is of no interest.
 type Observer interface {
