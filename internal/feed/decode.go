@@ -156,8 +156,8 @@ func (r *relation) changed(old, now *pglogrepl.TupleData) (names []string) {
 		if i >= len(old.Columns) || i >= len(now.Columns) {
 			return nil
 		}
-		if was, is := column(old.Columns[i]), column(now.Columns[i]); was != is &&
-			is != "?" { // a long value that is not told has not changed
+		// A long value that is not told has not changed.
+		if was, is := column(old.Columns[i]), column(now.Columns[i]); was != is && is != "?" {
 			names = append(names, c.Name)
 		}
 	}

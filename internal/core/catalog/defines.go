@@ -64,8 +64,8 @@ func (r *resolver) defines(f *analysis.Facts, how []string) {
 			def.Quiet, def.Unknown = r.s.quiet(d.Names[0].Name, false), len(r.s.relations[d.Names[0].Name]) == 0
 		}
 		for i, n := range d.Names {
-			if d.Part && i > 0 &&
-				r.s.quiet(n.Name, true) != analysis.QuietAll { // its triggers are those of its parts, too
+			// The triggers of a table with parts are those of its parts, too.
+			if d.Part && i > 0 && r.s.quiet(n.Name, true) != analysis.QuietAll {
 				def.Quiet = min(def.Quiet, analysis.QuietReads)
 			}
 			def.Names = append(def.Names, n.Name)

@@ -60,8 +60,8 @@ func (r *resolver) rewritten(rel *relation) {
 
 // write follows what a write to a relation changes.
 func (r *resolver) write(rel *relation, c change, how []string) {
-	if rel.kind == 'p' && c.events&analysis.Update != 0 &&
-		!freshness.Off(freshness.MovedRows) { // a row may go to another part, which deletes and inserts it
+	// A row may go to another part, which deletes and inserts it.
+	if rel.kind == 'p' && c.events&analysis.Update != 0 && !freshness.Off(freshness.MovedRows) {
 		c.events |= analysis.Insert | analysis.Delete
 	}
 	r.named(rel.name)

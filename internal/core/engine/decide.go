@@ -319,8 +319,8 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 		return reason.Of(reason.SerializableBlock)
 	case s.InBlock() && s.isolation == repeatableRead && !s.snapped && !freshness.Off(freshness.Isolation):
 		return reason.Of(reason.FirstRead)
-	case s.InBlock() && s.isolation != readCommitted && s.isolation != repeatableRead && !freshness.Off(freshness.Isolation),
-		s.ended: // after an end it is not known which block the next is in
+	case s.ended, // after an end it is not known which block the next is in
+		s.InBlock() && s.isolation != readCommitted && s.isolation != repeatableRead && !freshness.Off(freshness.Isolation):
 		return reason.Of(reason.UnknownIsolation)
 	case len(r.Comment) > 0 && leftOut(r.Comment):
 		return reason.Of(reason.StatementLeftOut)

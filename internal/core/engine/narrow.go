@@ -156,12 +156,9 @@ func (e *Engine) placesOf(p *Pattern, scan *statement.Scan, text []byte) *places
 			return nil
 		}
 		for _, v := range pin.Values {
-			to := place{
-				-1,
-				v,
-			} // a value that is no literal is not known
-			if !v.Negative && v.At >= 0 && v.At+1 < len(text) &&
-				text[v.At] == '-' { // the grammar takes the sign for the number's
+			to := place{-1, v} // a value that is no literal is not known
+			// The grammar takes the sign for the number's.
+			if !v.Negative && v.At >= 0 && v.At+1 < len(text) && text[v.At] == '-' {
 				v.At, to.Negative = v.At+2, true
 			}
 			if l := slices.IndexFunc(scan.Literals, func(l statement.Literal) bool { return l.Start == v.At }); l >= 0 {

@@ -57,8 +57,8 @@ func (s *Session) send(d *Decision, now time.Time) {
 		}
 		by.blind = s.onlyBlind
 		s.begin(s.collected.Clone(), schemaAt, by, now)
-	case s.state == Idle || s.ended,
-		res.Everything && !freshness.Off(freshness.Unrollable): // what may do anything may do what no rollback undoes
+	// What may do anything may do what no rollback undoes.
+	case s.state == Idle || s.ended, res.Everything && !freshness.Off(freshness.Unrollable):
 		s.begin(change, schemaAt, by, now)
 	}
 	s.lastSent = now

@@ -49,8 +49,8 @@ func (e *Engine) SeenServer(origin, identity string) (epoch uint64) {
 	o := e.originServer(origin)
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if identity == "" || identity == o.identity ||
-		strings.HasSuffix(o.identity, " "+identity) { // not everybody may ask for all of it
+	// Not everybody may ask for all of it.
+	if identity == "" || identity == o.identity || strings.HasSuffix(o.identity, " "+identity) {
 		return o.epoch.Load()
 	}
 	before := o.identity

@@ -273,10 +273,8 @@ func change(text string, old, now []pair) string {
 				edits = append(edits, splice{tables, tables + endOfTables(text[tables:]), ""})
 			}
 			if i >= 0 {
-				old = slices.DeleteFunc(
-					slices.Clone(old),
-					func(p pair) bool { return p.key == o.key },
-				) // it is put in anew
+				// It is put in anew.
+				old = slices.DeleteFunc(slices.Clone(old), func(p pair) bool { return p.key == o.key })
 			}
 		}
 	}

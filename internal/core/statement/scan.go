@@ -64,8 +64,8 @@ func (s *Scan) Read(sql []byte) {
 		if pos < len(sql) && sql[pos] == ' ' { // nearly always one blank
 			pos++
 		}
-		if pos+1 < len(sql) && class[sql[pos]] == letter && sql[pos+1] != '\'' &&
-			sql[pos+1] != '&' { // then mostly a word
+		// Then it is mostly a word.
+		if pos+1 < len(sql) && class[sql[pos]] == letter && sql[pos+1] != '\'' && sql[pos+1] != '&' {
 			// What is stuck to a number stays so: only some servers accept it.
 			if n > 0 && (pos > l.pos || last != number && last != parameter) {
 				out[n] = ' '

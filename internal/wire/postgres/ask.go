@@ -267,8 +267,8 @@ func messageOf(body []byte) string {
 // lacking says whether an error's code means that the server does not know what it was asked for, and not that it had
 // no time for it or the like. Source: class 42 of the manual's "PostgreSQL Error Codes", and feature_not_supported.
 func lacking(code string) bool {
-	return strings.HasPrefix(code, "42") && code != "42P05" && code != "42P03" ||
-		code == "0A000" // but for names that are taken
+	taken := code == "42P05" || code == "42P03" // names that are there already
+	return strings.HasPrefix(code, "42") && !taken || code == "0A000"
 }
 
 // lacks is lacking for the body of an error message.

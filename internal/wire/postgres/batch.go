@@ -263,8 +263,8 @@ func (b *batch) unit(u unit) (n int) {
 		return b.sendUnit(&u, t)
 	}
 	n = 2
-	s.answeredInBlock = s.answeredInBlock || s.eng.InBlock() ||
-		u.sync == nil // what no Sync has ended is a transaction, too
+	// What no Sync has ended is a transaction, too.
+	s.answeredInBlock = s.answeredInBlock || s.eng.InBlock() || u.sync == nil
 	first, last := u.bind, u.execute
 	f := form{bind: true}
 	var prepares unnamed

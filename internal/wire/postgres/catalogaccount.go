@@ -131,9 +131,8 @@ func (s *Server) connect(
 ) (*pgconn.PgConn, error) {
 	ctx, cancel := context.WithTimeout(ctx, set.ConnectTime)
 	defer cancel()
-	cfg, err := pgconn.ParseConfig(
-		"host=larder port=1 sslmode=disable",
-	) // where it is, and TLS, are for dial; the environment has no say
+	// Where it is, and TLS, are for dial; the environment has no say.
+	cfg, err := pgconn.ParseConfig("host=larder port=1 sslmode=disable")
 	if err != nil {
 		return nil, err
 	}

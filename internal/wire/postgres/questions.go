@@ -128,16 +128,16 @@ func settings(rows [][]string) (engine.Settings, bool) {
 		r[8], r[9] = "", ""
 	}
 	s := engine.Settings{
-		Values: append([]string{r[3]}, r[otherSettings:]...),
-		Roles:  []string{r[4] + " " + r[8], r[5] + " " + r[9]}, // names can become other roles'
-		Role:   r[8],
-		Server: r[10],
-		Path:   strings.Split(r[3], "\n"),
-		ReadCommitted: r[0] == "read committed" ||
-			r[0] == "read uncommitted", RepeatableRead: r[0] == "repeatable read",
-		Temporary: r[2] != "0",
-		LeftOut:   r[6] == "off",
-		Patience:  patience(r[7]),
+		Values:         append([]string{r[3]}, r[otherSettings:]...),
+		Roles:          []string{r[4] + " " + r[8], r[5] + " " + r[9]}, // names can become other roles'
+		Role:           r[8],
+		Server:         r[10],
+		Path:           strings.Split(r[3], "\n"),
+		ReadCommitted:  r[0] == "read committed" || r[0] == "read uncommitted",
+		RepeatableRead: r[0] == "repeatable read",
+		Temporary:      r[2] != "0",
+		LeftOut:        r[6] == "off",
+		Patience:       patience(r[7]),
 	}
 	if strangePath(r[otherSettings]) {
 		s.Path, s.Role = nil, "" // what was answered may be anybody's word

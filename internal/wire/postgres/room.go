@@ -38,10 +38,8 @@ func (s *session) newPrepared(name string, sql, types []byte) *prepared {
 // withoutRoom gives what is remembered of a statement that there is no room for.
 func (s *session) withoutRoom(name string, st engine.Statement) *prepared {
 	switch st.Pattern.Facts.Kind {
-	case analysis.KindSelect,
-		analysis.KindInsert,
-		analysis.KindUpdate,
-		analysis.KindDelete: // what they do is that of their pattern
+	// What these do is that of their pattern.
+	case analysis.KindSelect, analysis.KindInsert, analysis.KindUpdate, analysis.KindDelete:
 		return &prepared{name: name, st: engine.Statement{Pattern: st.Pattern, MayMeanNow: true}, without: true}
 	}
 	return s.unknown(reason.NoRoom)
