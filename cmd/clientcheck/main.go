@@ -21,7 +21,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"jollylarder/internal/core/analysis"
-	facts "jollylarder/internal/core/analysis/postgres"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	core "jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
@@ -138,7 +138,7 @@ type larder struct {
 }
 
 func (b *bench) larder(origin string) (*larder, error) {
-	e, err := core.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter}, wire.SameRows, time.Now())
+	e, err := core.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
 	if err != nil {
 		return nil, err
 	}

@@ -14,9 +14,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"jollylarder/internal/control/client"
-	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/analysis/postgres/grammar"
-	"jollylarder/internal/core/catalog"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/explain"
 	wire "jollylarder/internal/wire/postgres"
@@ -71,7 +70,7 @@ were hits in the last hour, why the others passed, and what one setting or rule 
 					return err
 				}
 			}
-			x := explain.Statement(sql, facts.Facts, db)
+			x := explain.Statement(sql, dialect.Dialect, db)
 			if to.control != "" {
 				ctx, stop := interrupted()
 				defer stop()
@@ -128,10 +127,9 @@ func describe(ctx context.Context, url string, set *rules.Set) (*explain.Databas
 		return nil, fmt.Errorf("connecting to the database: %w", err)
 	}
 	defer conn.Close(ctx)
-	rows, path, err := wire.Describe(ctx, conn)
+	described, path, err := wire.Describe(ctx, conn)
 	if err != nil {
 		return nil, err
 	}
-	schema := catalog.New(rows, catalog.Parse{Facts: facts.Facts, Body: facts.Body}).With(set.Functions())
-	return &explain.Database{Schema: schema, Path: path, Declared: set.Declared}, nil
+	return &explain.Database{Schema: described.Schema().With(set.Functions()), Path: path, Declared: set.Declared}, nil
 }

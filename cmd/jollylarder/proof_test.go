@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/control"
-	"jollylarder/internal/core/statement"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/report"
 	"jollylarder/internal/trial"
 )
@@ -26,7 +26,7 @@ func TestProofOnTheCommandLine(t *testing.T) {
 	s := &shell{t, filepath.Join(dir, "larder.sock")}
 	listen, metrics, rules := free(t), free(t), filepath.Join(dir, "rules.toml")
 	database := origin(t, "Hallan")
-	require.NoError(t, os.WriteFile(rules, []byte("[[rule]]\npattern = \""+string(statement.Of(read))+"\"\nverdict = \"keep\"\nttl = \"1m\"\nmemory = \"25%\"\n"), 0o600))
+	require.NoError(t, os.WriteFile(rules, []byte("[[rule]]\npattern = \""+string(dialect.Dialect.Syntax.Of(read))+"\"\nverdict = \"keep\"\nttl = \"1m\"\nmemory = \"25%\"\n"), 0o600))
 	config := filepath.Join(dir, "larder.toml")
 	require.NoError(t, os.WriteFile(config, []byte("show_values = true\nmemory = \"8MiB\"\n"), 0o600))
 	larder := run(t, "serve", "--config", config, "--listen", listen, "--origin", database, "--rules", rules, "--control", s.socket, "--metrics", metrics)
@@ -48,7 +48,7 @@ func TestProofOnTheCommandLine(t *testing.T) {
 	_, list, err := trial.ReadRecording("r", strings.NewReader(string(text)))
 	require.NoError(t, err)
 	require.NotEmpty(t, list)
-	assert.Equal(t, statement.Of(read), statement.Of(list[len(list)-1].SQL))
+	assert.Equal(t, dialect.Dialect.Syntax.Of(read), dialect.Dialect.Syntax.Of(list[len(list)-1].SQL))
 
 	// Its statements once more, all three ways.
 	direct, through := "postgres://ines@"+database+"/skerrow?sslmode=disable", "postgres://ines@"+listen+"/skerrow?sslmode=disable"
@@ -101,7 +101,7 @@ func TestProofOnTheCommandLine(t *testing.T) {
 			assert.True(t, strings.HasPrefix(string(text), "%PDF-"))
 		default:
 			assert.Contains(t, string(text), "What was waited, and what was spared")
-			assert.Contains(t, string(text), string(statement.Of(read)))
+			assert.Contains(t, string(text), string(dialect.Dialect.Syntax.Of(read)))
 		}
 	}
 	assert.Contains(t, s.does(exitUsage, "report", "--out", "x.gif"), "its name tells no format")

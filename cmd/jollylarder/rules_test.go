@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/control"
-	"jollylarder/internal/core/statement"
+	dialect "jollylarder/internal/core/dialect/postgres"
 )
 
 // shell runs commands against one larder, as scripts do.
@@ -52,7 +52,7 @@ func TestRulesOnTheCommandLine(t *testing.T) {
 	c := connect(t, "postgres://ines@"+listen+"/skerrow?sslmode=disable")
 	name(t, c)
 
-	id := statement.Of(read)
+	id := dialect.Dialect.Syntax.Of(read)
 	file := filepath.Join(dir, "mine.toml")
 	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
 	write(fmt.Sprintf("[[rule]]\npattern = %q\nverdict = \"perhaps\"\n", id))

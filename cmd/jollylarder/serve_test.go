@@ -22,7 +22,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/control/client"
-	"jollylarder/internal/core/statement"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/privatepg"
 	"jollylarder/internal/standin"
 )
@@ -184,7 +184,7 @@ listen = [%q]
 	write(good)
 	assert.Contains(t, check(), "The configuration is right: north at "+north)
 
-	rule := fmt.Sprintf("[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1m\"\n", statement.Of(read))
+	rule := fmt.Sprintf("[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1m\"\n", dialect.Dialect.Syntax.Of(read))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "rules.toml"), []byte(rule), 0o600))
 	p := run(t, "serve", "--config", file)
 	p.logs("the larder carries traffic", 1)

@@ -4,28 +4,31 @@ import (
 	"errors"
 	"time"
 
-	facts "jollylarder/internal/core/analysis/postgres"
-	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/analysis"
+	pgcatalog "jollylarder/internal/core/catalog/postgres"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/rules"
-	"jollylarder/internal/core/statement"
-	wire "jollylarder/internal/wire/postgres"
 )
 
 // accounting measures what all that is counted of a hit costs, against the processor time of a whole one.
 func (b *bench) accounting() error {
 	const name = "accounting"
 	now := time.Now()
-	e, err := larder.New(engine.Options{Facts: facts.Facts, Values: wire.KeySettings, Parameter: wire.Parameter}, wire.SameRows, now)
+	e, err := larder.New(engine.Options{Dialect: dialect.Dialect}, now)
 	if err != nil {
 		return err
 	}
-	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: statement.Of(keptPoint), Verdict: rules.Keep, ControlSample: -1}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: dialect.Dialect.Syntax.Of(keptPoint), Verdict: rules.Keep, ControlSample: -1}}))
 	s := e.NewSession(engine.Identity{Database: "postgres", User: "postgres", Application: "bench"})
 	s.Asking(engine.NeedSettings|engine.NeedCatalog, now)
-	s.Learned(engine.Settings{Values: []string{"UTC"}, ReadCommitted: true})
-	s.LearnedCatalog([]catalog.Row{{What: "relation", Schema: "public", Name: "kept_fares", Flags: "r"}, {What: "columns", Schema: "public", Name: "kept_fares", OtherName: "fare id\n fare"}}, now)
+	s.Learned(engine.Settings{Values: []string{"UTC"}, Isolation: analysis.ReadCommitted})
+	described, err := pgcatalog.Describe([]pgcatalog.Row{{What: "relation", Schema: "public", Name: "kept_fares", Flags: "r"}, {What: "columns", Schema: "public", Name: "kept_fares", OtherName: "fare id\n fare"}})
+	if err != nil {
+		return err
+	}
+	s.LearnedCatalog(described, now)
 	r := &engine.Request{Statement: s.Read([]byte(keptPoint)).Clone(), Shape: 'q'}
 	t := s.Begin(r, now)
 	t.Sent(now)

@@ -8,23 +8,22 @@ import (
 	"strings"
 	"time"
 
-	facts "jollylarder/internal/core/analysis/postgres"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
-	"jollylarder/internal/core/statement"
 	wire "jollylarder/internal/wire/postgres"
 )
 
 // allocations counts what the larder allocates for a hit. For that it runs in this process, whose client allocates
 // nothing; what else goes on in the process meanwhile, such as the ledger's clock, is counted too.
 func (b *bench) allocations() error {
-	e, err := larder.New(engine.Options{Facts: facts.Facts, Body: facts.Body}, wire.SameRows, time.Now())
+	e, err := larder.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
 	if err != nil {
 		return err
 	}
-	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: statement.Of(keptPoint), Verdict: rules.Keep, TTL: time.Hour, ControlSample: -1}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: dialect.Dialect.Syntax.Of(keptPoint), Verdict: rules.Keep, TTL: time.Hour, ControlSample: -1}}))
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err

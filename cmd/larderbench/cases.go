@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"jollylarder/internal/control/client"
-	"jollylarder/internal/core/statement"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/privatepg"
 )
 
@@ -136,7 +136,7 @@ func (b *bench) startLarder() (err error) {
 	var rules strings.Builder
 	prepared := strings.Replace(keptPoint, "4711", "$1", 1)
 	for _, sql := range []string{keptPoint, keptRows} {
-		fmt.Fprintf(&rules, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1h\"\n", statement.Of(sql))
+		fmt.Fprintf(&rules, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1h\"\n", dialect.Dialect.Syntax.Of(sql))
 	}
 	file := filepath.Join(b.dir, "rules.toml")
 	if err := os.WriteFile(file, []byte(rules.String()), 0o600); err != nil {

@@ -15,7 +15,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/control/client"
-	"jollylarder/internal/core/statement"
+	dialect "jollylarder/internal/core/dialect/postgres"
 )
 
 const (
@@ -46,7 +46,7 @@ func (b *bench) millionResults() error {
 	}
 	c.Close()
 	file := filepath.Join(b.dir, "million.toml")
-	id := statement.Of("select id, repeat(md5('note'), 31) from kept_notes where id = 1")
+	id := dialect.Dialect.Syntax.Of("select id, repeat(md5('note'), 31) from kept_notes where id = 1")
 	if err := os.WriteFile(file, fmt.Appendf(nil, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"none\"\ncontrol_sample = 0.0\n", id), 0o600); err != nil {
 		return err
 	}

@@ -16,7 +16,7 @@ import (
 	"jollylarder/internal/config"
 	"jollylarder/internal/control"
 	controlserver "jollylarder/internal/control/server"
-	facts "jollylarder/internal/core/analysis/postgres"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/feed"
@@ -92,8 +92,8 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("nothing was started: %w", err)
 	}
-	e, err := larder.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Memory: cfg.Memory, Overhead: cfg.Overhead, Largest: int(cfg.LargestResult), Values: wire.KeySettings, Parameter: wire.Parameter,
-		Misuse: func(what string) { l.log.Error("a fault in the larder, without an effect", "fault", what) }}, wire.SameRows, time.Now())
+	e, err := larder.New(engine.Options{Dialect: dialect.Dialect, Memory: cfg.Memory, Overhead: cfg.Overhead, Largest: int(cfg.LargestResult),
+		Misuse: func(what string) { l.log.Error("a fault in the larder, without an effect", "fault", what) }}, time.Now())
 	if err != nil {
 		return nil, err
 	}

@@ -16,9 +16,9 @@ import (
 	"jollylarder/internal/control"
 	"jollylarder/internal/control/client"
 	controlserver "jollylarder/internal/control/server"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
-	"jollylarder/internal/core/statement"
 	"jollylarder/internal/daemon"
 	"jollylarder/internal/standin"
 )
@@ -234,8 +234,8 @@ func (d *Demo) Headless(ctx context.Context, length time.Duration) (Summary, err
 		kept = append(kept, fmt.Sprintf(sqlTide, 1))
 	}
 	for _, sql := range kept {
-		normal := statement.Normalise([]byte(sql))
-		r := rules.Rule{Pattern: statement.Name(normal), Verdict: rules.Keep, TTL: time.Minute, Note: "demo", Statement: string(normal)}
+		normal := dialect.Dialect.Syntax.Normalise([]byte(sql))
+		r := rules.Rule{Pattern: dialect.Dialect.Syntax.ID(normal), Verdict: rules.Keep, TTL: time.Minute, Note: "demo", Statement: string(normal)}
 		var err error
 		if text, err = rules.Put(text, "", r); err != nil {
 			return Summary{}, err

@@ -11,9 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	facts "jollylarder/internal/core/analysis/postgres"
-	"jollylarder/internal/core/catalog"
-	"jollylarder/internal/core/statement"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/explain"
 	"jollylarder/internal/standin"
 	wire "jollylarder/internal/wire/postgres"
@@ -35,9 +33,9 @@ func TestEveryStatementIsExplained(t *testing.T) {
 	defer c.Close(ctx)
 	_, err = c.Exec(ctx, schema).ReadAll()
 	require.NoError(t, err)
-	rows, path, err := wire.Describe(ctx, c)
+	described, path, err := wire.Describe(ctx, c)
 	require.NoError(t, err)
-	db := &explain.Database{Schema: catalog.New(rows, catalog.Parse{Facts: facts.Facts, Body: facts.Body}), Path: path}
+	db := &explain.Database{Schema: described.Schema(), Path: path}
 
 	for sql, want := range map[string]struct {
 		reads, writes string
@@ -54,14 +52,14 @@ func TestEveryStatementIsExplained(t *testing.T) {
 		sqlOccupancy: {"public.bookings public.routes public.sailings", "", true, ""},
 	} {
 		sql = string(bytes.ReplaceAll([]byte(sql), []byte("%d"), []byte("1")))
-		x := explain.Statement(sql, facts.Facts, db)
-		assert.Equal(t, statement.Of(sql), x.Pattern)
+		x := explain.Statement(sql, dialect.Dialect, db)
+		assert.Equal(t, dialect.Dialect.Syntax.Of(sql), x.Pattern)
 		assert.Equal(t, want.reads, joined(x.Reads), sql)
 		assert.Equal(t, want.writes, joined(x.Writes), sql)
 		assert.Equal(t, want.cacheable, *x.Cacheable, "%s: %v", sql, x.Reasons)
 		assert.Equal(t, want.label, x.Labels["screen"]+x.Labels["page"], sql)
 
-		x = explain.Statement(sql, facts.Facts, nil)
+		x = explain.Statement(sql, dialect.Dialect, nil)
 		if want.cacheable || sql == sqlOpen {
 			assert.Nil(t, x.Cacheable, "nobody can say without asking: %s", sql)
 			assert.Contains(t, x.Reasons[0], "not known without a database: whether")

@@ -12,6 +12,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/statement"
 )
@@ -56,22 +57,22 @@ type Passed struct {
 
 // Database is what a statement is held against.
 type Database struct {
-	Schema *catalog.Schema
+	Schema catalog.Schema
 	Path   []string
 	// Declared is what is declared of each pattern.
 	Declared func(id statement.ID, text string) catalog.Declaration
 }
 
-// Statement explains one. Facts read its text; db is nil if no database was asked.
-func Statement(sql string, facts func(string) *analysis.Facts, db *Database) Explanation {
-	var scan statement.Scan
+// Statement explains one of a dialect, as sessions write it that set nothing else; db is nil if no database was asked.
+func Statement(sql string, d *dialect.Dialect, db *Database) Explanation {
+	scan := statement.Scan{Syntax: d.Syntax}
 	scan.Read([]byte(sql))
-	text := statement.Normalise([]byte(sql))
-	x := Explanation{Pattern: statement.Name(text), Text: string(text), Reads: []Table{}, Writes: []Table{}, Labels: map[string]string{}}
+	text := d.Syntax.Normalise([]byte(sql))
+	x := Explanation{Pattern: d.Syntax.ID(text), Text: string(text), Reads: []Table{}, Writes: []Table{}, Labels: map[string]string{}}
 	for _, l := range statement.Labels(scan.Comment) {
 		x.Labels[l.Key] = l.Value
 	}
-	f := facts(sql)
+	f := d.Facts(d.Syntax, sql)
 	var r *catalog.Resolved
 	if db == nil {
 		r = catalog.Named(f)

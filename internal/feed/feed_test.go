@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/core/analysis"
-	facts "jollylarder/internal/core/analysis/postgres"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/privatepg"
@@ -69,7 +69,7 @@ func newSea(t testing.TB, mode Mode) *sea {
 	require.NoError(t, err)
 	s.sql(s.conn, tables)
 	s.names = UsualNames(s.database)
-	s.engine, err = engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body}, time.Now())
+	s.engine, err = engine.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
 	require.NoError(t, err)
 	s.follower = &Follower{Feed: s.engine.Feed("", s.database), Database: s.database, Connect: s.connect, Mode: mode,
 		Slot: s.names.Slot, Publication: s.names.Publication, PollEvery: 100 * time.Millisecond}

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/control"
-	facts "jollylarder/internal/core/analysis/postgres"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
@@ -43,7 +43,7 @@ func TestWhatIsPromised(t *testing.T) {
 			[]string{writes, "age: Writes around it in skerrow are found by the server's counters, up to 900 ms later.", "age: 1 rule accepts an age: their answers may be as old as their TTL, whatever is written."}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			l, err := larder.New(engine.Options{Facts: facts.Facts}, nil, time.Now())
+			l, err := larder.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
 			require.NoError(t, err)
 			l.SetRules(rules.NewSet(c.rules))
 			l.Hold(c.held)
@@ -74,7 +74,7 @@ func TestWhatARuleHasMadeOfAPattern(t *testing.T) {
 // What would help is told of each reason for which calls passed, but not to keep what a rule keeps by now.
 func TestWhatWouldHelp(t *testing.T) {
 	list := []ledger.ReasonCount{{Reason: reason.Of(reason.NoRule), Count: 3}, {Reason: reason.Of(reason.TemporaryTables), Count: 1}}
-	before, after := passed(list, 4, false), passed(list, 4, true)
+	before, after := passed(list, 4, false, nil), passed(list, 4, true, nil)
 	assert.Equal(t, "a rule that keeps this pattern", before[0].Would)
 	assert.Empty(t, after[0].Would)
 	assert.Equal(t, before[1], after[1])

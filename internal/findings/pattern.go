@@ -6,6 +6,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/core/advice"
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/larder"
@@ -54,8 +55,8 @@ func Describe(e *larder.Larder, p *engine.Pattern, whole bool) control.Pattern {
 	out.Outlook = outlook(look)
 	r := ShownRule(e, p)
 	kept := r != nil && r.Keeps()
-	out.Passed = passed(n.Reasons(), n.Calls(), kept)
-	out.Lately = lately(n.Lately(now), now, kept)
+	out.Passed = passed(n.Reasons(), n.Calls(), kept, e.Dialects())
+	out.Lately = lately(n.Lately(now), now, kept, e.Dialects())
 	for _, c := range n.Callers() {
 		out.Callers = append(
 			out.Callers,
@@ -67,9 +68,9 @@ func Describe(e *larder.Larder, p *engine.Pattern, whole bool) control.Pattern {
 
 // passed makes the API's view of the reasons for which some of so many calls passed. Kept is set when a rule keeps the
 // pattern by now.
-func passed(list []ledger.ReasonCount, calls uint64, kept bool) (out []control.Reason) {
+func passed(list []ledger.ReasonCount, calls uint64, kept bool, dialects []*dialect.Dialect) (out []control.Reason) {
 	for _, r := range list {
-		would := advice.Remedy(r.Reason)
+		would := advice.Remedy(r.Reason, dialects...)
 		if r.Reason.Code == reason.NoRule && kept {
 			would = ""
 		}
@@ -87,8 +88,8 @@ func passed(list []ledger.ReasonCount, calls uint64, kept bool) (out []control.R
 }
 
 // lately makes the API's view of what became of a pattern's calls.
-func lately(l ledger.Lately, now time.Time, kept bool) *control.Lately {
-	out := &control.Lately{Calls: l.Calls, Hits: l.Hits, Misses: l.Misses, Passed: passed(l.Passed, l.Calls, kept)}
+func lately(l ledger.Lately, now time.Time, kept bool, dialects []*dialect.Dialect) *control.Lately {
+	out := &control.Lately{Calls: l.Calls, Hits: l.Hits, Misses: l.Misses, Passed: passed(l.Passed, l.Calls, kept, dialects)}
 	if !l.Since.IsZero() {
 		out.Span = Milliseconds(now.Sub(l.Since))
 	}

@@ -18,17 +18,17 @@ import (
 // and it writes out whole rows.
 type Oracle struct {
 	conn   *pgconn.PgConn
-	schema *catalog.Schema
+	schema catalog.Schema
 	path   []string
 }
 
 // NewOracle reads a database's catalog. The connection is the oracle's from then on.
 func NewOracle(ctx context.Context, c *pgconn.PgConn) (*Oracle, error) {
-	rows, path, err := wire.Describe(ctx, c)
+	described, path, err := wire.Describe(ctx, c)
 	if err != nil {
 		return nil, err
 	}
-	return &Oracle{c, catalog.New(rows, catalog.Parse{Facts: facts.Facts, Body: facts.Body}), path}, nil
+	return &Oracle{c, described.Schema(), path}, nil
 }
 
 // wholeRow finds what stands for a whole row in a view's text. Stars are written out there, unless they stand for a

@@ -17,7 +17,8 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgtype"
 
-	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/dialect"
+	"jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
@@ -97,6 +98,13 @@ type client struct {
 
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
 
+// uncompared is the dialect without control samples: every answer is judged here.
+func uncompared() *dialect.Dialect {
+	d := *postgres.Dialect
+	d.SameRows = nil
+	return &d
+}
+
 func newRun(address, database string, withFeed bool) (_ *run, err error) {
 	r := &run{address: address, origin: "postgres://postgres@" + address + "/", database: database, ended: make(chan struct{})}
 	defer func() {
@@ -108,9 +116,9 @@ func newRun(address, database string, withFeed bool) (_ *run, err error) {
 		return nil, err
 	}
 	r.engine, err = larder.New(engine.Options{
-		Misuse: func(what string) { r.misused.Store(&what) },
-		Facts:  facts.Facts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter, Settle: settleTime, CatalogAge: time.Hour,
-	}, nil, r.now())
+		Misuse:  func(what string) { r.misused.Store(&what) },
+		Dialect: uncompared(), Settle: settleTime, CatalogAge: time.Hour,
+	}, r.now())
 	if err != nil {
 		return nil, err
 	}
@@ -584,7 +592,7 @@ func (r *run) read(c *client, s step) error {
 		if r.hits() == before && r.gate.readies(c.name) > ready || strings.HasPrefix(got, "error") || strings.HasPrefix(got, "no answer") { // no error is kept
 			return nil
 		}
-		if r.gate.readies(c.name) > ready && !strings.HasPrefix(simple(c.conn, "show "+engine.LastShown), ledger.Hit.String()+"|") {
+		if r.gate.readies(c.name) > ready && !strings.HasPrefix(simple(c.conn, "show "+postgres.LastShown), ledger.Hit.String()+"|") {
 			return nil // the hit that was counted was an earlier one
 		}
 		r.counts.Hits++
@@ -646,7 +654,7 @@ func (r *run) waiters() error {
 		case got := <-c.busy:
 			sql := c.waiting
 			c.busy, c.waiting = nil, ""
-			if !strings.HasPrefix(simple(c.conn, "show "+engine.LastShown), ledger.Hit.String()+"|") {
+			if !strings.HasPrefix(simple(c.conn, "show "+postgres.LastShown), ledger.Hit.String()+"|") {
 				continue // it is the database's own
 			}
 			if c.plain && !sharedParameter.MatchString(sql) && !strings.HasPrefix(got, "no answer") && !strings.HasPrefix(got, "error") && // no error is kept

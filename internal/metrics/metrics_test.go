@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	facts "jollylarder/internal/core/analysis/postgres"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
@@ -43,7 +43,7 @@ func scrape(t *testing.T, h http.Handler) map[string]*dto.MetricFamily {
 
 func TestExposition(t *testing.T) {
 	now := time.Now()
-	e, err := larder.New(engine.Options{Facts: facts.Facts}, nil, now)
+	e, err := larder.New(engine.Options{Dialect: dialect.Dialect}, now)
 	require.NoError(t, err)
 	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep}}))
 	s := e.NewSession(engine.Identity{Database: "skerrow", Application: "booking-web"})

@@ -7,6 +7,7 @@ import (
 
 	"jollylarder/internal/core/analysis/postgres/grammar"
 	"jollylarder/internal/core/statement"
+	syntax "jollylarder/internal/core/statement/postgres"
 )
 
 // stmt is one statement of a string.
@@ -35,7 +36,7 @@ func parse(sql string) ([]stmt, error) {
 // translate writes a statement the way SQLite reads it: $1 as :p1, without casts and the system schema's name, and
 // with the session's own values in place of the functions that ask for them.
 func translate(sql string, setting func(string) string) string {
-	var s statement.Scan
+	s := statement.Scan{Syntax: syntax.Syntax}
 	s.Read([]byte(sql))
 	exact := string(s.Exact) // one blank between tokens, no comments
 	var out []string

@@ -17,7 +17,7 @@ import (
 	"jollylarder/internal/config"
 	"jollylarder/internal/control"
 	"jollylarder/internal/control/client"
-	facts "jollylarder/internal/core/analysis/postgres"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/daemon"
@@ -169,7 +169,7 @@ func TestALiveTrialEndsWithWhatItCompares(t *testing.T) {
 		"the rules were changed":      func(e *engine.Engine) { e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep}})) },
 		"all keeping was put on hold": func(e *engine.Engine) { e.Hold(true) },
 	} {
-		e, err := engine.New(engine.Options{Facts: facts.Facts}, time.Now())
+		e, err := engine.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
 		require.NoError(t, err)
 		defer e.Close()
 		live := live.Live{Engine: e, Slice: trial.ShortestSlice, Rounds: 3}

@@ -15,8 +15,10 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/core/analysis"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	core "jollylarder/internal/core/larder"
+	"jollylarder/internal/core/statement"
 	"jollylarder/internal/trial"
 )
 
@@ -37,11 +39,13 @@ func (l *bare) Values([]byte) []string                                  { return
 
 // withPatterns makes a larder that has seen so many patterns.
 func withPatterns(t testing.TB, n int) *bare {
-	facts := func(string) *analysis.Facts {
+	facts := func(*statement.Syntax, string) *analysis.Facts {
 		return &analysis.Facts{Kind: analysis.KindSelect, Reads: []analysis.Name{{Name: "berths"}}}
 	}
 	now := time.Now()
-	e, err := core.New(engine.Options{Facts: facts}, nil, now)
+	kind := *dialect.Dialect
+	kind.Facts = facts
+	e, err := core.New(engine.Options{Dialect: &kind}, now)
 	require.NoError(t, err)
 	s := e.NewSession(engine.Identity{Database: "skerrow", User: "ines", Application: "quay-boards"})
 	for call := range 2 {

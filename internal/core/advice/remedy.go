@@ -1,6 +1,9 @@
 package advice
 
-import "jollylarder/internal/core/reason"
+import (
+	"jollylarder/internal/core/dialect"
+	"jollylarder/internal/core/reason"
+)
 
 // What is said of several reasons.
 const (
@@ -13,7 +16,7 @@ const (
 	parameter      = "the value as a parameter in place of a setting"
 )
 
-// remedies say, for the reasons for which calls pass, what one setting or rule would turn them into hits. An empty one
+// remedies say, beside those of dialects, for the reasons for which calls pass, what one setting or rule would turn them into hits. An empty one
 // means that nothing would.
 var remedies = map[reason.Code]string{
 	reason.BeginsOrEnds:        "",
@@ -63,12 +66,8 @@ var remedies = map[reason.Code]string{
 	reason.SchemaChanged:       "nothing but time",
 	reason.DefinitionChanged:   "nothing but time: definitions are read again within moments, or sooner over an account of the larder's own (catalog_user)",
 	reason.TemporaryTables:     "dropping its temporary tables, or another session for them",
-	reason.SessionLeftOut:      "taking back jollylarder.keep = off",
 	reason.StatementLeftOut:    "taking back the label",
-	reason.SearchPath:          "a search path that does not name pg_catalog, or names it first",
 	reason.LongSettings:        "shorter values of the session's settings",
-	reason.Backslashes:         "standard_conforming_strings = on",
-	reason.Encoding:            "a client_encoding such as UTF8",
 	reason.EarlierReply:        "waiting for each reply, or sending each statement with its own Sync",
 	reason.SomeRows:            "fetching all rows in one go: a fetch size of 0",
 	reason.OtherForm:           "the unnamed portal, as drivers use it without cursors",
@@ -76,5 +75,12 @@ var remedies = map[reason.Code]string{
 }
 
 // Remedy says what one setting or rule would turn calls into hits that passed for a reason, or nothing where none would
-// or it is not known.
-func Remedy(r reason.Reason) string { return remedies[r.Code] }
+// or it is not known. The dialects are those of the databases that the calls may have been for.
+func Remedy(r reason.Reason, dialects ...*dialect.Dialect) string {
+	for _, d := range dialects {
+		if would := d.Remedies[r.Code]; would != "" {
+			return would
+		}
+	}
+	return remedies[r.Code]
+}

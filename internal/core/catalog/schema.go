@@ -1,407 +1,105 @@
-// Package catalog holds what is known of one database's schema, and widens a pattern's facts by it: which tables a
-// name can mean, what stands behind a view or a function, what a write does beyond the table it names.
+// Package catalog holds what is known of a database's schema as far as the engine needs it: what a pattern does once
+// its names are followed, and how a schema is asked for. The packages inside it read one kind of database each.
 //
-// What it cannot follow (a function in a language it does not read, SQL made at run time, a table of another server) is
-// named as the reason to pass, or makes a write count for every table.
+// What they cannot follow (a function in a language they do not read, SQL made at run time, a table of another server)
+// is named as the reason to pass, or makes a write count for every table.
 package catalog
 
 import (
-	"maps"
-	"slices"
-	"strings"
-	"sync"
+	"time"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
 )
 
-// Schema is one database's schema. It does not change once made.
-type Schema struct {
+// Schema is the schema of one database, or of what counts as one. It does not change once made.
+type Schema interface {
+	// Resolve widens the facts of a pattern by the schema: which tables a name can mean, what stands behind a view or a
+	// function, what a write does beyond the table it names.
+	Resolve(f *analysis.Facts, h Hints) *Resolved
+	// With gives the schema with what the DBA declared of its functions, by their names in full or alone.
+	With(declared map[string]Declaration) Schema
 	// Whole says whether the description was one that allows views, functions and the like to be followed.
-	Whole bool
+	Whole() bool
+	// Tables gives the full names of all tables, sorted.
+	Tables() []string
 
-	parse     Parse
-	relations map[string][]*relation     // by name
-	functions map[string][]*function     // by name
-	types     map[string][]typeRecord    // by name
-	checks    map[fullName][]fullName    // the functions in the checks of types
-	typed     map[string][]analysis.Name // the types of the columns of a relation or type, as far as they are the database's own
-	operators map[string][]operatorRecord
-	builtin   map[string]byte // volatility
-	numbers   map[uint32]string
+	// Ambiguous says whether it depends on the search path what a name means, and PathMatters whether it does which
+	// tables a statement writes.
+	Ambiguous() bool
+	PathMatters(f *analysis.Facts) bool
+	// Temporary says whether a name means a temporary table of its session's own, if that has one of the name.
+	Temporary(n analysis.Name) bool
+	// Checks says whether something is called when a value becomes one of some type.
+	Checks() bool
+	// Numbered gives the full name of a function by its number, quoted for SQL, or nothing for one that is not known, or
+	// where functions have none.
+	Numbered(n uint32) string
 
-	readers   map[string]map[string]bool // the roles that may read, by the name that granted rows give them
-	declared  map[string]Declaration
-	ambiguous bool
-	events    bool // functions are called by definitions
-
-	system     map[string]bool // the names, with their schemas, of the server's own tables and views; nil where they are not known
-	restricted bool            // not everybody may use all of the server's own functions and types
-	equality   bool            // values may be compared by an operator of this database's own
-
-	checksTypes bool // something is called when a value becomes one of some type
-
-	reaches bool // what may do anything may do it in other databases, too
-
-	readWrites  bool // some view or policy calls a function that may write
-	readChanges bool // or one that may change settings
+	// PinColumns gives the columns of a table whose values are told apart.
+	PinColumns(schema, table string) []Column
+	// Assigned gives the columns of a table that an update may have changed, of which a stream told that it changed some;
+	// nil where it does not tell of all columns.
+	Assigned(schema, table string, sets, told []string) []string
 }
 
-// Parse reads SQL, for what stands in a schema.
-type Parse struct {
-	// Facts reads a query, and Body the definition of a function or a rule.
-	Facts func(sql string) *analysis.Facts
-	Body  func(definition string) (*analysis.Facts, error)
+// Column is a column of a table, and how its values are compared.
+type Column struct {
+	Name string
+	Type freshness.Type
+}
+
+// Reader reads a schema by questions, which the server is asked from whichever session is at rest. It is used by one
+// goroutine at a time.
+type Reader interface {
+	// Begin begins a round of questions, after which the description is that of a moment since. One that is begun for
+	// some changes of definitions alone may ask no more than what these concern.
+	Begin(list ...*Defined)
+	// InRound says whether a round has begun and not ended.
+	InRound() bool
+	// Bundle gives the next questions that do not rest on each other's answers, which may be asked in one go.
+	Bundle() []Question
+	// Take takes the answer to the first question that has had none, and how long it took. It says whether the round has
+	// ended, and is false for what is no answer to it, of which nothing is known then.
+	Take(q Question, a Answer, took time.Duration) (ended, ok bool)
+	// GiveUp ends a round that cannot be finished. What was to be read is read in the next.
+	GiveUp()
+	// Changed says whether something was read anew since Accept was called.
+	Changed() bool
+	// Accept notes that the description has been taken over.
+	Accept()
+	// Description gives what has been read.
+	Description() Description
+}
+
+// Question is what a server is to be asked of its schema, and Answer what it said. Their types are those of the
+// reader's package; the wire of the same database knows them.
+type (
+	Question any
+	Answer   any
+)
+
+// Description is a schema as it was read.
+type Description interface {
+	// Same says whether two say the same.
+	Same(o Description) bool
+	// Explained says whether another differs from this one only in what some changes of definitions concern, and, if
+	// grants is set, in who may read what.
+	Explained(after Description, list []*Defined, grants bool) bool
+	// Schema makes a Schema of it.
+	Schema() Schema
+}
+
+// Hints is what is known beside the statement and the schema.
+type Hints struct {
+	// Path is the session's search path in effect, or nil where it is not known: then a name without schema stands for
+	// every table so named, which drops too much at worst.
+	Path []string
+	// Declared is what the DBA declared of this pattern, beyond what it is seen to do.
+	Declared Declaration
 }
 
 // Declaration is what the DBA says that a function reads and writes: tables, named in full or by name alone.
 type Declaration struct {
 	Reads, Writes []string
-}
-
-type relation struct {
-	fullName
-	kind  byte
-	flags flags
-
-	children   []*relation
-	part       bool // it is a child itself
-	referrers  []referrer
-	triggers   []trigger
-	view       *text
-	policies   []*text
-	rules      []rule
-	parts      map[partOf][]*relation // by what reads them
-	calls      map[partOf][]*function
-	columns    []Column
-	uniqueKeys [][]string
-	keyNames   []string        // those of the indexes that make them
-	readers    map[string]bool // the roles that may read it; nil where that is not known
-}
-
-// Column is a column of a table.
-type Column struct {
-	Name string
-	// Dated is set for dates and times, Stamp for those of them that have a date, and Composite for what has fields, or
-	// may have some.
-	Dated, Stamp, Composite bool
-	// Type is how its values are compared, or NoType where equal ones may be written in several ways that are not
-	// known.
-	Type freshness.Type
-	// Odd is set when a unique index compares its values in another way than the column does.
-	Odd bool
-	// Generated is set when the server makes its values from the row's others, Identity when it counts them.
-	Generated, Identity bool
-}
-
-type rule struct {
-	on analysis.Events
-	*text
-}
-
-type referrer struct {
-	*relation
-	onUpdate, onDelete byte
-	columns            []string
-}
-
-type trigger struct {
-	events   analysis.Events
-	rewrites bool // it is called before, or instead of, the writing of each row, and may write another
-	function *function
-}
-
-type function struct {
-	fullName
-	bodies []*body
-	made   []*function // of an aggregate
-}
-
-func (f *function) full() string { return f.String() }
-
-// body is one of the functions that share a name.
-type body struct {
-	volatility, kind byte
-	language         string
-	ownPath          bool // names in it are not looked up by its caller's search path
-	text
-}
-
-// reaches says whether it may have ways of its own to other databases.
-func (b *body) reaches() bool {
-	switch b.language {
-	case "sql", "plpgsql", "internal", "":
-		return false
-	case "c":
-		return b.volatility == 'v' && !reviewed(b.sql)
-	}
-	return true
-}
-
-// inert says whether it does nothing but give its result, whatever else is in the database.
-func (b *body) inert() bool {
-	return b.volatility == 'i' && b.language == "c" || b.volatility != 'v' && b.language == "internal" ||
-		b.language == "c" && reviewed(b.sql)
-}
-
-// text is SQL that is parsed when it is first needed.
-type text struct {
-	sql   string
-	once  sync.Once
-	facts *analysis.Facts
-	err   error
-}
-
-func (t *text) query(p Parse) *analysis.Facts {
-	t.once.Do(func() { t.facts = p.Facts(t.sql) })
-	return t.facts
-}
-
-func (t *text) definition(p Parse) (*analysis.Facts, error) {
-	t.once.Do(func() { t.facts, t.err = p.Body(t.sql) })
-	return t.facts, t.err
-}
-
-func typeName(schema, name string) analysis.Name { return analysis.Name{Schema: schema, Name: name} }
-
-func (r *relation) full() string { return r.String() }
-
-// Check says what is wrong with a description's rows, or nothing. What is said by rows that are wrong is not known, so
-// that nothing may rest on such a description.
-func Check(rows []Row) error {
-	for _, r := range rows {
-		if _, err := r.read(); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// New makes a Schema of its description, of which Check found nothing wrong.
-func New(rows []Row, parse Parse) *Schema {
-	s := &Schema{
-		parse: parse, relations: map[string][]*relation{}, functions: map[string][]*function{}, types: map[string][]typeRecord{}, checks: map[fullName][]fullName{},
-		typed: map[string][]analysis.Name{}, operators: map[string][]operatorRecord{}, builtin: map[string]byte{}, numbers: map[uint32]string{}, readers: map[string]map[string]bool{},
-	}
-	records := make([]record, 0, len(rows))
-	for _, r := range rows {
-		if said, err := r.read(); err == nil {
-			records = append(records, said)
-			s.add(said)
-		}
-	}
-	for _, list := range s.relations {
-		s.ambiguous = s.ambiguous || len(list) > 1
-	}
-	for _, said := range records {
-		s.link(said)
-	}
-	return s
-}
-
-// add takes in what a record makes.
-func (s *Schema) add(said record) {
-	switch r := said.(type) {
-	case relationRecord:
-		s.relations[r.name] = append(s.relations[r.name], &relation{fullName: r.fullName, kind: r.kind, flags: r.flags, parts: map[partOf][]*relation{}, calls: map[partOf][]*function{}})
-		if r.kind == 'v' || r.flags&rowSecurity != 0 {
-			s.readWrites = s.readWrites || r.flags&calling != 0
-			s.readChanges = s.readChanges || r.flags&functional != 0
-		}
-	case functionRecord:
-		f := s.functionOrNew(r.fullName)
-		b := &body{volatility: r.volatility, kind: r.kind, language: r.language, ownPath: r.ownPath, text: text{sql: r.definition}}
-		s.reaches = s.reaches || b.reaches()
-		f.bodies = append(f.bodies, b)
-	case typeRecord:
-		s.types[r.name] = append(s.types[r.name], r)
-	case checkRecord:
-		s.checks[r.of] = append(s.checks[r.of], r.function)
-	case readersRecord:
-		roles := map[string]bool{}
-		for _, role := range r.roles {
-			roles[role] = true
-		}
-		s.readers[r.key] = roles
-	case propertyRecord:
-		s.events, s.restricted = s.events || r == hasEventTriggers, s.restricted || r == isRestricted
-		s.reaches, s.equality = s.reaches || r == reachesOthers, s.equality || r == hasEquality
-	case systemRecord:
-		s.system = map[string]bool{}
-		for _, name := range r {
-			s.system[name] = true
-		}
-	case numbersRecord:
-		for n, name := range r {
-			s.numbers[n] = "pg_catalog." + quoted(name)
-		}
-	case numberRecord:
-		s.numbers[r.number] = quoted(r.schema) + "." + quoted(r.name)
-	case typedRecord:
-		s.typed[r.of.String()] = append(s.typed[r.of.String()], typeName(r.column.schema, r.column.name))
-	case operatorRecord:
-		s.operators[r.name] = append(s.operators[r.name], r)
-	case builtinRecord:
-		s.Whole = true
-		maps.Copy(s.builtin, r)
-	}
-}
-
-// link takes in a record that speaks of things that other records make.
-func (s *Schema) link(said record) {
-	switch r := said.(type) {
-	case aggregateRecord:
-		if f, made := s.function(r.aggregate), s.function(r.of); f != nil && made != nil {
-			f.made = append(f.made, made)
-		}
-	case checkRecord:
-		fn := s.function(r.function)
-		s.checksTypes = s.checksTypes || fn == nil || slices.ContainsFunc(fn.bodies, func(b *body) bool { return !b.inert() })
-	case childRecord:
-		if from, to := s.find(r.parent), s.find(r.child); from != nil && to != nil {
-			from.children = append(from.children, to)
-			to.part = true
-		}
-	case referenceRecord:
-		if to, from := s.find(r.to), s.find(r.from); to != nil && from != nil {
-			to.referrers = append(to.referrers, referrer{relation: from, onUpdate: r.onUpdate, onDelete: r.onDelete, columns: r.columns})
-		}
-	case partRecord:
-		if of, read := s.find(r.of), s.find(r.read); of != nil && read != nil {
-			of.parts[r.by] = append(of.parts[r.by], read)
-		}
-	case callRecord:
-		if of, f := s.find(r.of), s.function(r.function); of != nil && f != nil {
-			of.calls[r.by] = append(of.calls[r.by], f)
-		}
-	case triggerRecord:
-		if on := s.find(r.on); on != nil && (r.function.schema != "pg_catalog" || !freshness.Off(freshness.ServersTriggers)) {
-			on.triggers = append(on.triggers, trigger{r.events, r.rewrites, s.functionOrNew(r.function)})
-		}
-	default:
-		s.describe(said)
-	}
-}
-
-// describe takes in a record that says more of one relation.
-func (s *Schema) describe(said record) {
-	switch r := said.(type) {
-	case viewRecord:
-		if rel := s.find(r.fullName); rel != nil {
-			rel.view = &text{sql: r.query}
-		}
-	case policyRecord:
-		if rel := s.find(r.of); rel != nil {
-			rel.policies = append(rel.policies, &text{sql: "select " + r.condition})
-		}
-	case ruleRecord:
-		if rel := s.find(r.of); rel != nil {
-			rel.rules = append(rel.rules, rule{r.on, &text{sql: r.definition}})
-		}
-	case columnsRecord:
-		if rel := s.find(r.of); rel != nil {
-			rel.columns = append(rel.columns, r.list...)
-		}
-	case grantedRecord:
-		if rel := s.find(r.fullName); rel != nil {
-			rel.readers = s.readers[r.readers]
-		}
-	case keyRecord:
-		if rel := s.find(r.of); rel != nil {
-			rel.uniqueKeys = append(rel.uniqueKeys, r.columns)
-			rel.keyNames = append(rel.keyNames, r.index)
-		}
-	}
-}
-
-func (s *Schema) find(n fullName) *relation {
-	for _, r := range s.relations[n.name] {
-		if r.fullName == n {
-			return r
-		}
-	}
-	return nil
-}
-
-// function gives a function by its full name, or nil.
-func (s *Schema) function(n fullName) *function {
-	for _, f := range s.functions[n.name] {
-		if f.fullName == n {
-			return f
-		}
-	}
-	return nil
-}
-
-// functionOrNew gives a function by its full name, which is made if there is none.
-func (s *Schema) functionOrNew(n fullName) *function {
-	f := s.function(n)
-	if f == nil {
-		f = &function{fullName: n}
-		s.functions[n.name] = append(s.functions[n.name], f)
-	}
-	return f
-}
-
-// Ambiguous says whether it depends on the search path what a name means.
-func (s *Schema) Ambiguous() bool { return s.ambiguous }
-
-// PathMatters says whether it depends on the search path which tables a statement writes.
-func (s *Schema) PathMatters(f *analysis.Facts) bool {
-	for _, w := range f.Writes {
-		if w.Schema == "" && len(s.relations[w.Name.Name]) > 1 {
-			return true
-		}
-	}
-	return false
-}
-
-// With gives the schema with what the DBA declared of its functions, by their names in full or alone.
-func (s *Schema) With(declared map[string]Declaration) *Schema {
-	with := *s
-	with.declared = declared
-	return &with
-}
-
-// Numbered gives the full name of a function by its number, quoted for SQL, or nothing for one that is not known.
-func (s *Schema) Numbered(n uint32) string { return s.numbers[n] }
-
-func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
-
-// Has says whether there is a table, a view or the like of a name, in whatever schema.
-func (s *Schema) Has(name string) bool { return len(s.relations[name]) > 0 }
-
-// Checks says whether something is called when a value becomes one of some type.
-func (s *Schema) Checks() bool { return s.checksTypes }
-
-// Tables gives the full names of all tables, sorted.
-func (s *Schema) Tables() []string {
-	var all []string
-	for _, list := range s.relations {
-		for _, r := range list {
-			all = append(all, r.full())
-		}
-	}
-	slices.Sort(all)
-	return all
-}
-
-// meant gives the relations a name can mean. Without a schema that depends on the search path; where that is not known,
-// it may be any of the name.
-func (s *Schema) meant(n analysis.Name, path []string) []*relation {
-	if n.Schema != "" {
-		if r := s.find(fullName{n.Schema, n.Name}); r != nil {
-			return []*relation{r}
-		}
-		return nil
-	}
-	if path == nil || len(s.relations[n.Name]) < 2 {
-		return s.relations[n.Name]
-	}
-	for _, schema := range path {
-		if r := s.find(fullName{schema, n.Name}); r != nil {
-			return []*relation{r}
-		}
-	}
-	return nil
 }

@@ -14,7 +14,7 @@ import (
 func Unread(f *analysis.Facts) *Resolved {
 	out := &Resolved{Reasons: slices.Clone(f.Reasons)}
 	if f.Effect&(analysis.Unknown|analysis.Schema|analysis.Shared) != 0 || len(f.Defines) > 0 {
-		out.anything()
+		out.Anything()
 		out.Beyond = f.Effect&(analysis.Unknown|analysis.Shared) != 0
 	}
 	// A table read may be a view, and an operator or a field a function: anything may write.
@@ -43,7 +43,7 @@ func Named(f *analysis.Facts) *Resolved {
 		WrittenHow: map[string][]string{},
 	}
 	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 || len(f.Defines) > 0 {
-		out.anything()
+		out.Anything()
 	}
 	out.System = f.System
 	for _, n := range f.Reads {

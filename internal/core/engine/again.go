@@ -114,6 +114,14 @@ func (e *Engine) MostUsed(rule string, most int) (keys []string) {
 	return keys
 }
 
+// keySettings is how many settings are in the keys of an origin's sessions.
+func (e *Engine) keySettings(origin string) int {
+	if d := e.dialect(origin); d != nil {
+		return d.KeySettings
+	}
+	return 0 // there is no such origin any more
+}
+
 // asked reads a key; it is false for one of another version of the program, whose keys hold other settings.
 func (e *Engine) asked(key string) (a Asked, ok bool) {
 	b, bad := []byte(key), false
@@ -132,7 +140,7 @@ func (e *Engine) asked(key string) (a Asked, ok bool) {
 		part()
 		part() // its roles
 	}
-	for range e.values.Load() {
+	for range e.keySettings(a.Origin) {
 		a.Values = append(a.Values, string(part()))
 	}
 	if len(b) == 0 {

@@ -7,15 +7,25 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/dialect"
+	"jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/rules"
 )
+
+// oneSetting is a dialect whose sessions have one setting.
+func oneSetting() *dialect.Dialect {
+	d := *postgres.Dialect
+	d.KeySettings = 1
+	return &d
+}
 
 // A key holds all that is needed to ask again.
 func TestAKeyTellsWhatWasAsked(t *testing.T) {
 	for _, change := range []func(*rules.Rule){func(*rules.Rule) {}, func(r *rules.Rule) { r.Share = true }, func(r *rules.Rule) { r.TTLOnly = true }} {
-		e, s := begin(t, Options{Values: 1})
+		e, s := begin(t, Options{Dialect: oneSetting()})
 		s.Asking(NeedSettings, now)
-		s.Learned(Settings{Values: []string{"UTC"}, Roles: []string{"ines", "ines"}, ReadCommitted: true})
+		s.Learned(Settings{Values: []string{"UTC"}, Roles: []string{"ines", "ines"}, Isolation: analysis.ReadCommitted})
 		r := rules.Rule{Pattern: s.Read([]byte(read)).Pattern.ID, Verdict: rules.Keep, TTL: 1 << 40, FetchAgain: true}
 		change(&r)
 		e.SetRules(rules.NewSet([]rules.Rule{r}))
@@ -38,7 +48,7 @@ func TestAKeyTellsWhatWasAsked(t *testing.T) {
 
 // A rule may ask for more at the start than may wait after drops.
 func TestAllThatARuleAsksForAtTheStart(t *testing.T) {
-	e, _ := begin(t, Options{Values: 1})
+	e, _ := begin(t, Options{Dialect: oneSetting()})
 	var keys []string
 	for i := range 3 * mostAgain {
 		keys = append(keys, fmt.Sprint(i))
@@ -54,8 +64,8 @@ func FuzzKey(f *testing.F) {
 	f.Add([]byte("\x00\x07skerrow\x04ines\x04ines\x04ines\x03UTCq\x08select 1\x00\x00"), 1)
 	f.Add([]byte("\xff\xff\xff\xff\xff\xff\xff\xff\xff\x01"), 30)
 	f.Fuzz(func(t *testing.T, key []byte, values int) {
-		e := &Engine{}
-		e.values.Store(int32(values % 100))
+		d := &dialect.Dialect{KeySettings: values % 100}
+		e := &Engine{opts: Options{Dialect: d}}
 		if a, ok := e.asked(string(key)); ok {
 			require.LessOrEqual(t, len(a.Exact)+len(a.Types)+len(a.Bound), len(key))
 		}

@@ -6,26 +6,29 @@ import (
 	"time"
 
 	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/rules"
 )
 
-// database is one database behind the origin: its clocks, and its catalog while that is known to be true.
+// database is what one database behind an origin, or a whole server, has for itself (see dialect.Realm): its clocks, and
+// its catalog while that is known to be true.
 type database struct {
-	origin string
-	name   string // with the origin's before it, if that has one
-	clocks *freshness.Clocks
+	origin  string
+	name    string // with the origin's before it, if that has one
+	dialect *dialect.Dialect
+	clocks  *freshness.Clocks
 
 	catalog atomic.Pointer[reading]
 
-	mu      sync.Mutex
-	asking  bool            // a session is reading the catalog
-	askNext time.Time       // not before
-	askSoon time.Time       // nor what some definitions have changed alone
-	plain   bool            // it cannot be described whole
-	rows    []catalog.Row   // as it was described, sorted
-	reader  *catalog.Reader // what has been read of it
-	round   round           // of reading it
+	mu        sync.Mutex
+	asking    bool                // a session is reading the catalog
+	askNext   time.Time           // not before
+	askSoon   time.Time           // nor what some definitions have changed alone
+	plain     bool                // it cannot be described whole
+	described catalog.Description // as it was described
+	reader    catalog.Reader      // what has been read of it
+	round     round               // of reading it
 
 	// blind are the patterns that wrote while the catalog was not known: with it in hand, they tell whether it may be
 	// out of date already.
@@ -94,8 +97,8 @@ type round struct {
 // reading is a catalog as it was read. It is itself like a kept result: true while nothing has happened that may have
 // changed the schema.
 type reading struct {
-	read   *catalog.Schema // as it was read
-	schema *catalog.Schema // with what the DBA declared
+	read   catalog.Schema // as it was read
+	schema catalog.Schema // with what the DBA declared
 	stamp  freshness.Stamp
 	grants freshness.Stamp // and what it says of privileges, while this is valid
 	at     time.Time
@@ -112,7 +115,7 @@ func (db *database) younger(now time.Time, age time.Duration) bool {
 func (db *database) forgets() {
 	db.mu.Lock()
 	defer db.mu.Unlock()
-	db.reader = &catalog.Reader{}
+	db.reader = db.dialect.Catalog(db.plain)
 }
 
 // declare has the catalog hold what a set of rules declares.
@@ -129,6 +132,10 @@ func (db *database) declare(set *rules.Set) {
 const catalogPause = 4
 
 func (e *Engine) database(origin, name string) *database {
+	d := e.dialect(origin)
+	if d.Realm == dialect.Server {
+		name = ""
+	}
 	if origin != "" {
 		name = origin + "/" + name // no origin's name holds a slash
 	}
@@ -143,14 +150,14 @@ func (e *Engine) database(origin, name string) *database {
 	if db := e.databases[name]; db != nil {
 		return db
 	}
-	db = &database{origin: origin, name: name, clocks: freshness.New(), reader: &catalog.Reader{}}
+	db = &database{origin: origin, name: name, dialect: d, clocks: freshness.New(), reader: d.Catalog(false)}
 	db.feed.e, db.feed.db = e, db
 	e.databases[name] = db
 	return db
 }
 
 // current gives the catalog, or nil while it is not known.
-func (db *database) current() *catalog.Schema {
+func (db *database) current() catalog.Schema {
 	if c := db.catalog.Load(); c != nil && c.stamp.Valid() {
 		return c.schema
 	}
@@ -201,7 +208,7 @@ func (e *Engine) Databases(f func(name string, known, whole bool, tables []strin
 		if schema != nil {
 			tables = schema.Tables()
 		}
-		f(db.name, schema != nil && db.knowsPrivileges(), schema != nil && schema.Whole, tables)
+		f(db.name, schema != nil && db.knowsPrivileges(), schema != nil && schema.Whole(), tables)
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
@@ -40,7 +41,7 @@ func (s *Session) Read(sql []byte) Statement {
 	if s.unreadable.Some() {
 		return Statement{Pattern: s.e.Unreadable(s.unreadable)}
 	}
-	known, hash := s.e.texts.get(sql)
+	known, hash := s.texts.get(sql)
 	if known != nil {
 		return *known
 	}
@@ -49,12 +50,12 @@ func (s *Session) Read(sql []byte) Statement {
 		defer func() { <-s.e.reading }()
 	}
 	s.scan.Read(sql)
-	p := s.e.patterns.find(s.scan.Shape)
+	p := s.e.patterns.find(s.scan.Syntax, s.scan.Shape)
 	if p == nil {
-		p = s.e.learnInTurn(s.scan.Shape, sql)
+		p = s.e.learnInTurn(s.scan.Syntax, s.db.dialect, s.scan.Shape, sql)
 	}
 	st := Statement{Pattern: p, Exact: s.scan.Exact, Comment: s.scan.Comment, MayMeanNow: s.scan.MayMeanNow}
-	s.e.texts.put(sql, hash, st)
+	s.texts.put(sql, hash, st)
 	return st
 }
 
@@ -75,7 +76,7 @@ func (e *Engine) Harmless(what reason.Reason) *Pattern {
 // named gives a pattern that is not made from a statement's text.
 func (e *Engine) named(what string, facts *analysis.Facts) *Pattern {
 	text := []byte("(" + what + ")")
-	if p := e.patterns.find(text); p != nil {
+	if p := e.patterns.find(nil, text); p != nil {
 		return p
 	}
 	p := &Pattern{
@@ -84,7 +85,7 @@ func (e *Engine) named(what string, facts *analysis.Facts) *Pattern {
 		Facts: facts,
 		clock: freshness.Clock{Name: patternClock},
 	}
-	if known := e.patterns.add(p, text, text, e.newNumbers); known != nil {
+	if known := e.patterns.add(p, nil, text, text, e.newNumbers); known != nil {
 		return known
 	}
 	return e.rest(p.Facts)
@@ -95,8 +96,8 @@ type Request struct {
 	Statement
 	// Shape tells apart the forms in which the protocol can ask for the same result.
 	Shape byte
-	// Types and Bound are the parameters' declared types, and their formats, values and the result formats wanted: the
-	// protocol's own bytes, which are exact.
+	// Types and Bound are the parameters' declared types, and their formats, values and the result formats wanted, in the
+	// protocol's own bytes, which are exact. Only the dialect reads them.
 	Types, Bound []byte
 	// Parsed is when it was prepared, or nil for what is prepared and run in one go.
 	Parsed *Parsed
@@ -306,6 +307,7 @@ func (s *Session) sums(d *Decision, r *Request, now time.Time) {
 // pattern can.
 func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Reason {
 	known := len(s.identity) > 0
+	blocks := s.InBlock() && !freshness.Off(freshness.Isolation)
 	switch {
 	case r.Busy != reason.None:
 		return reason.Of(r.Busy)
@@ -315,12 +317,12 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 		return reason.Of(reason.ValueMayMeanTime)
 	case s.collected.Touches(d.resolved.readings):
 		return reason.Of(reason.OwnWrite)
-	case s.InBlock() && s.isolation == serializable && !freshness.Off(freshness.Isolation):
+	case blocks && s.isolation != analysis.DefaultIsolation && s.view() == dialect.Unknowable:
 		return reason.Of(reason.SerializableBlock)
-	case s.InBlock() && s.isolation == repeatableRead && !s.snapped && !freshness.Off(freshness.Isolation):
+	case blocks && s.view() == dialect.FirstStatement && !s.snapped:
 		return reason.Of(reason.FirstRead)
 	case s.ended, // after an end it is not known which block the next is in
-		s.InBlock() && s.isolation != readCommitted && s.isolation != repeatableRead && !freshness.Off(freshness.Isolation):
+		blocks && s.view() == dialect.Unknowable:
 		return reason.Of(reason.UnknownIsolation)
 	case len(r.Comment) > 0 && leftOut(r.Comment):
 		return reason.Of(reason.StatementLeftOut)
@@ -335,18 +337,16 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 		return reason.Of(reason.TemporaryTables)
 	case d.resolved.Remembers && !s.steady():
 		return reason.Of(reason.RemembersOthers)
-	case !s.InBlock() && s.settings.isolation() == serializable && !freshness.Off(freshness.Isolation):
+	case !s.InBlock() && s.db.dialect.Views[s.settings.Isolation] == dialect.Unknowable && !freshness.Off(freshness.Isolation):
 		return reason.Of(reason.SerializableSession)
 	}
 	return reason.Reason{}
 }
 
-// OptOut is the name of the setting, and Label that of the label, by which a session or a statement asks with the value
-// off not to be answered from memory.
+// Label is that by which a statement asks with the value off not to be answered from memory, and OptOutComment a comment
+// with it.
 const (
-	OptOut = "jollylarder.keep"
-	Label  = "jollylarder"
-	// OptOutComment is a comment with that label.
+	Label         = "jollylarder"
 	OptOutComment = "/*" + Label + "='off'*/"
 )
 

@@ -210,7 +210,7 @@ func (db *database) changed(r *resolution, from, to uint64) (last uint64, sure b
 
 // endedSince follows the end of what wrote by a catalog that may not be the present one any more, or that did not hold
 // what has been defined since: it may have done more than was known when it was sent.
-func (e *Engine) endedSince(db *database, schema *catalog.Schema, count uint64, list []write) {
+func (e *Engine) endedSince(db *database, schema catalog.Schema, count uint64, list []write) {
 	now := db.current()
 	if now == schema && db.definitions.count.Load() == count || freshness.Off(freshness.SchemaMeanwhile) {
 		return

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/core/analysis"
-	"jollylarder/internal/core/catalog"
+	schema "jollylarder/internal/core/catalog/postgres"
 	"jollylarder/internal/core/ledger"
 )
 
@@ -82,7 +82,7 @@ func TestACatalogReadWhileADefinitionChanges(t *testing.T) {
 	assert.Equal(t, ledger.Pass, ask(reader, read, now))
 	reader.Asking(NeedCatalog, now)
 	sends(writer, "commit")
-	reader.LearnedCatalog(described, now)
+	reader.LearnedCatalog(describe(described), now)
 	assert.Equal(t, ledger.Pass, ask(reader, read, now), "it may have been read before the commit")
 	settle(reader, "10", "UTC", described)
 	ask(reader, read, now)
@@ -93,7 +93,7 @@ func TestACatalogReadWhileADefinitionChanges(t *testing.T) {
 // that is written, and its rows go with those of the other.
 func TestAWriteThatEndsUnderANewerCatalog(t *testing.T) {
 	const child = "select id from lines where id = 1"
-	after := append(described[:len(described):len(described)], catalog.Row{What: "relation", Schema: "public", Name: "lines", Flags: "r"}, catalog.Row{What: "reference", Schema: "public", Name: "ports", Flags: "ac n", OtherSchema: "public", OtherName: "lines"})
+	after := append(described[:len(described):len(described)], schema.Row{What: "relation", Schema: "public", Name: "lines", Flags: "r"}, schema.Row{What: "reference", Schema: "public", Name: "ports", Flags: "ac n", OtherSchema: "public", OtherName: "lines"})
 	for name, meanwhile := range map[string]bool{"and is known before": false, "and becomes known meanwhile": true} {
 		t.Run(name, func(t *testing.T) {
 			e := quays(t)
@@ -213,7 +213,7 @@ func TestANewSchemaMayStandInASearchPath(t *testing.T) {
 	require.Equal(t, ledger.Hit, ask(reader, read, now))
 	sends(writer, "create schema north")
 	reader.Asking(NeedCatalog, now)
-	reader.LearnedCatalog(described, now)
+	reader.LearnedCatalog(describe(described), now)
 	d := decide(reader, read)
 	assert.NotZero(t, d.Need&NeedSettings)
 

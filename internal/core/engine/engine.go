@@ -5,24 +5,26 @@ package engine
 import (
 	"errors"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/statement"
 	"jollylarder/internal/core/store"
 )
 
 // Options are an engine's knobs.
 type Options struct {
-	// Facts reads what a statement does from its text; it is the grammar of the origin's dialect. Required.
-	Facts func(sql string) *analysis.Facts
-	// Body reads what a function does from its definition; nil means that no function is followed.
-	Body func(definition string) (*analysis.Facts, error)
+	// Dialect is the kind of database that origins are of. Required, but where Dialects names every origin.
+	Dialect *dialect.Dialect
+	// Dialects are those of origins of another kind, by the origins' names.
+	Dialects map[string]*dialect.Dialect
 	// CatalogAge is how long a catalog is trusted before it is read again, since definitions may change around the
 	// larder; 0 means a minute.
 	CatalogAge time.Duration
@@ -34,11 +36,6 @@ type Options struct {
 	Largest int
 	// MostPatterns is how many patterns are told apart; 0 means 50,000. Statements beyond them pass.
 	MostPatterns int
-	// Values is how many settings the Settings of every session have; 0 means that nothing is fetched again.
-	Values int
-	// Parameter reads one bound value, numbered from 1, of a statement's parameters: the bytes that a Request has. Nil
-	// means that values are not known, so that no reading and no change is narrowed by them.
-	Parameter func(types, bound []byte, number int) (Parameter, bool)
 	// Settle is how long a write whose outcome never arrived is taken to be under way; 0 means 60 s.
 	Settle time.Duration
 	// Misuse is told of a Ticket that is used out of order, which is a fault of the caller's and has no effect; nil
@@ -64,9 +61,6 @@ func (o Options) withDefaults() Options {
 	if o.MostPatterns == 0 {
 		o.MostPatterns = 50_000
 	}
-	if o.Body == nil {
-		o.Body = func(string) (*analysis.Facts, error) { return nil, errors.New("functions are not followed") }
-	}
 	if o.CatalogAge == 0 {
 		o.CatalogAge = time.Minute
 	}
@@ -76,7 +70,7 @@ func (o Options) withDefaults() Options {
 	return o
 }
 
-// Engine decides for all sessions of one origin. It is safe for concurrent use.
+// Engine decides for all sessions of its origins. It is safe for concurrent use.
 type Engine struct {
 	Ledger *ledger.Ledger
 	Inputs *inputs.Book
@@ -90,13 +84,12 @@ type Engine struct {
 	overhead    overhead
 	reading     chan struct{} // holds who reads what takes long to read
 	patterns    patterns
-	texts       texts
+	texts       sync.Map // by syntax: *texts
 	flights     flights
 	again       again
 	suspensions suspensions
 	sampling    sampling
-	values      atomic.Int32 // how many settings are in keys
-	servers     sync.Map     // by origin: *originServer
+	servers     sync.Map // by origin: *originServer
 
 	mu        sync.RWMutex
 	databases map[string]*database
@@ -112,6 +105,9 @@ type Engine struct {
 
 // New makes an engine. Now is the time it begins at.
 func New(opts Options, now time.Time) (*Engine, error) {
+	if opts.Dialect == nil && len(opts.Dialects) == 0 {
+		return nil, errors.New("no kind of database is given")
+	}
 	opts = opts.withDefaults()
 	if opts.Ledger == nil {
 		opts.Ledger = ledger.New(now)
@@ -127,10 +123,9 @@ func New(opts Options, now time.Time) (*Engine, error) {
 	}
 	e.reading = make(chan struct{}, max(runtime.GOMAXPROCS(0)/2, 1))
 	e.overhead.divide(opts.Overhead)
-	e.patterns.room, e.texts.room = &e.overhead.patterns, &e.overhead.texts
+	e.patterns.room = &e.overhead.patterns
 	e.Inputs.Limit(opts.Overhead*shareInputs/16, opts.Overhead*shareTraces/16)
 	e.again.bell = make(chan struct{}, 1)
-	e.values.Store(int32(opts.Values))
 	e.keepers.tables = map[string]*TableDrops{}
 	e.keepers.moved = map[*freshness.Counter]moved{}
 	e.rules.Store(rules.NewSet(nil))
@@ -139,6 +134,36 @@ func New(opts Options, now time.Time) (*Engine, error) {
 
 // Close ends what runs beside the engine. It is not to be used any more.
 func (e *Engine) Close() { e.store.Close() }
+
+// dialect gives that of an origin.
+func (e *Engine) dialect(origin string) *dialect.Dialect {
+	if d := e.opts.Dialects[origin]; d != nil {
+		return d
+	}
+	return e.opts.Dialect
+}
+
+// Dialects gives those of all origins.
+func (e *Engine) Dialects() (list []*dialect.Dialect) {
+	if e.opts.Dialect != nil {
+		list = append(list, e.opts.Dialect)
+	}
+	for _, d := range e.opts.Dialects {
+		if !slices.Contains(list, d) {
+			list = append(list, d)
+		}
+	}
+	return list
+}
+
+// textsOf gives the statements of a syntax that are remembered.
+func (e *Engine) textsOf(syntax *statement.Syntax) *texts {
+	t, ok := e.texts.Load(syntax)
+	if !ok {
+		t, _ = e.texts.LoadOrStore(syntax, &texts{room: &e.overhead.texts})
+	}
+	return t.(*texts)
+}
 
 // Rules gives the rules in force.
 func (e *Engine) Rules() *rules.Set { return e.rules.Load() }

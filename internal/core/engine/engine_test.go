@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"fmt"
 	"runtime"
 	"strings"
@@ -12,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/core/analysis"
-	facts "jollylarder/internal/core/analysis/postgres"
-	"jollylarder/internal/core/catalog"
+	schema "jollylarder/internal/core/catalog/postgres"
+	"jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
@@ -29,7 +30,7 @@ var now = time.Unix(1_800_000_000, 0)
 
 // begin makes an engine that keeps a statement, and a session of which everything is known.
 func begin(t testing.TB, opts Options) (*Engine, *Session) {
-	opts.Facts = facts.Facts
+	opts.Dialect = cmp.Or(opts.Dialect, postgres.Dialect)
 	opts.Observers = append(opts.Observers, counts{})
 	opts.Misuse = func(what string) { t.Error(what) }
 	e, err := New(opts, now)
@@ -53,13 +54,13 @@ func session(e *Engine) *Session {
 
 func learn(s *Session) {
 	s.Asking(NeedSettings|NeedCatalog, now)
-	s.Learned(Settings{Values: []string{"UTC"}, ReadCommitted: true})
-	s.LearnedCatalog([]catalog.Row{
+	s.Learned(Settings{Values: []string{"UTC"}, Isolation: analysis.ReadCommitted})
+	s.LearnedCatalog(describe([]schema.Row{
 		{What: "relation", Schema: "public", Name: "berths", Flags: "r"},
 		{What: "relation", Schema: "public", Name: "ports", Flags: "r"},
 		{What: "columns", Schema: "public", Name: "berths", OtherName: "n id\n n"},
 		{What: "key", Schema: "public", Name: "berths", OtherName: "id"},
-	}, now)
+	}), now)
 }
 
 func keep(e *Engine, s *Session, sql string) {
@@ -153,24 +154,24 @@ func TestTextsThatComeAgain(t *testing.T) {
 			if i%2 == 0 {
 				sql = fmt.Sprintf("select c%d from berths", i)
 			}
-			var scan statement.Scan
+			scan := statement.Scan{Syntax: postgres.Dialect.Syntax}
 			scan.Read([]byte(sql))
 			st := s.Read([]byte(sql))
 			require.Equal(t, string(scan.Exact), string(st.Exact))
 			if !st.Pattern.passing {
-				require.Equal(t, string(statement.Normalise([]byte(sql))), st.Pattern.Text)
+				require.Equal(t, string(postgres.Dialect.Syntax.Normalise([]byte(sql))), st.Pattern.Text)
 			}
 		}
 	}
-	known, _ := e.texts.get([]byte("select n from berths where id = 1 and 'A' = 'A'"))
+	known, _ := e.textsOf(postgres.Dialect.Syntax).get([]byte("select n from berths where id = 1 and 'A' = 'A'"))
 	require.NotNil(t, known)
-	assert.Nil(t, first(e.texts.get([]byte("select n from berths where id = 1 and 'A' = 'a'"))), "not the same bytes")
-	assert.Nil(t, first(e.texts.get([]byte("select c38 from berths"))), "a pattern beyond the limit is read each time")
+	assert.Nil(t, first(e.textsOf(postgres.Dialect.Syntax).get([]byte("select n from berths where id = 1 and 'A' = 'a'"))), "not the same bytes")
+	assert.Nil(t, first(e.textsOf(postgres.Dialect.Syntax).get([]byte("select c38 from berths"))), "a pattern beyond the limit is read each time")
 	long := "select n from berths where id = 1 -- " + strings.Repeat("x", longestText)
 	for range 3 {
 		s.Read([]byte(long))
 	}
-	assert.Nil(t, first(e.texts.get([]byte(long))))
+	assert.Nil(t, first(e.textsOf(postgres.Dialect.Syntax).get([]byte(long))))
 }
 
 func first(st *Statement, _ uint64) *Statement { return st }
@@ -350,13 +351,13 @@ func BenchmarkKnownWhileLearning(b *testing.B) {
 // A function that is called all the time must not keep the catalog from becoming known, unless it may change the schema.
 func TestTheCatalogBecomesKnownUnderFunctionCalls(t *testing.T) {
 	for body, known := range map[string]bool{"select 1": true, "create table x (a int)": false} {
-		e, err := New(Options{Facts: facts.Facts, Body: facts.Body}, now)
+		e, err := New(Options{Dialect: postgres.Dialect}, now)
 		require.NoError(t, err)
 		reader, caller := e.NewSession(Identity{Database: "skerrow"}), e.NewSession(Identity{Database: "skerrow"})
 		require.NotZero(t, reader.Asking(NeedCatalog, now)&NeedCatalog)
 		d := decide(caller, "select f(1)")
 		d.Sent(now)
-		rows := []catalog.Row{
+		rows := []schema.Row{
 			{What: "relation", Schema: "public", Name: "berths", Flags: "r"},
 			{What: "function", Schema: "public", Name: "f", Flags: "vf", OtherSchema: "sql", OtherName: "create function f(int) returns int language sql as '" + body + "'"},
 			{What: "builtin", OtherName: "i abs"},
@@ -364,10 +365,10 @@ func TestTheCatalogBecomesKnownUnderFunctionCalls(t *testing.T) {
 		is := func(known bool, when string) {
 			e.Databases(func(_ string, is, _ bool, _ []string) { assert.Equal(t, known, is, "%s: %s", body, when) })
 		}
-		reader.LearnedCatalog(rows, now)
+		reader.LearnedCatalog(describe(rows), now)
 		is(known, "a first answer")
 		reader.Asking(NeedCatalog, now)
-		reader.LearnedCatalog(rows, now)
+		reader.LearnedCatalog(describe(rows), now)
 		is(true, "an answer from before what is still under way")
 		d.End(Result{}, now)
 		is(known, "when that has ended")
@@ -406,8 +407,8 @@ func TestRarePatternsAreMerged(t *testing.T) {
 	assert.LessOrEqual(t, patterns, 101)
 	assert.EqualValues(t, asked, calls, "every call is still counted")
 	assert.Greater(t, merged, uint64(20))
-	assert.NotNil(t, e.Pattern(statement.Of(read)), "a rule speaks of it")
-	assert.NotNil(t, e.Pattern(statement.Of("select slow from berths")), "clients waited long for it")
+	assert.NotNil(t, e.Pattern(postgres.Dialect.Syntax.Of(read)), "a rule speaks of it")
+	assert.NotNil(t, e.Pattern(postgres.Dialect.Syntax.Of("select slow from berths")), "clients waited long for it")
 }
 
 // What a pattern takes in memory, when each was seen once and when each is in use.

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/freshness"
 )
 
@@ -67,7 +69,7 @@ func (f *Feed) changed(rows []RowChange, sure bool, now time.Time) {
 		}
 		if schema != nil && r.Kind&analysis.Truncate == 0 {
 			for _, column := range schema.PinColumns(r.Schema, r.Table) {
-				if hashes, ok := r.hashes(column.Name, column.Type); ok {
+				if hashes, ok := r.hashes(&f.db.dialect.Values, column); ok {
 					part.Values = append(part.Values, freshness.Values{Column: column.Name, Hashes: hashes})
 				}
 			}
@@ -87,7 +89,7 @@ func (f *Feed) changed(rows []RowChange, sure bool, now time.Time) {
 }
 
 // hashes gives those of a column's values before and after, if they are known.
-func (r *RowChange) hashes(column string, t freshness.Type) (all []uint64, ok bool) {
+func (r *RowChange) hashes(read *dialect.Values, column catalog.Column) (all []uint64, ok bool) {
 	var sides [][]ColumnValue
 	if r.Kind != analysis.Insert {
 		sides = append(sides, r.Old)
@@ -96,18 +98,18 @@ func (r *RowChange) hashes(column string, t freshness.Type) (all []uint64, ok bo
 		sides = append(sides, r.New)
 	}
 	for _, side := range sides {
-		i := slices.IndexFunc(side, func(v ColumnValue) bool { return v.Column == column })
+		i := slices.IndexFunc(side, func(v ColumnValue) bool { return v.Column == column.Name })
 		if i < 0 {
 			return nil, false
 		}
 		if side[i].Value == nil {
 			continue // which nothing is equal to
 		}
-		h, ok := t.HashUTF8(side[i].Value)
+		v, ok := read.Read(dialect.Written{Bytes: side[i].Value, UTF8: true}, column.Type)
 		if !ok {
 			return nil, false
 		}
-		all = append(all, h)
+		all = append(all, v.Hash())
 	}
 	return all, true
 }

@@ -104,7 +104,8 @@ func (t *ticket) finish(r Result, now time.Time) {
 func (s *Session) sampled(d *Decision, r *Result, now time.Time) {
 	x := &Sampled{
 		At:          now,
-		Database:    s.db.name,
+		Database:    s.databaseName(),
+		SameRows:    s.db.dialect.SameRows,
 		Pattern:     d.Pattern,
 		Rule:        d.rule,
 		Numbers:     s.e.numbers(d.Pattern),

@@ -18,8 +18,8 @@ func (s *Session) Learned(set Settings) {
 	}
 	s.settings = set
 	s.pathsAt = s.askPaths
-	if s.isolation == byDefault {
-		s.isolation = set.isolation()
+	if s.awaits {
+		s.isolation, s.awaits = set.Isolation, false
 	}
 	s.shared = s.shared[:0]
 	s.pathKey = strings.Join(set.Path, "\n")
@@ -48,33 +48,24 @@ func (s *Session) TakePlainCatalog(now time.Time) {
 	s.db.mu.Lock()
 	defer s.db.mu.Unlock()
 	s.db.plain, s.db.askNext = true, now
+	s.db.reader = s.db.dialect.Catalog(true)
 }
 
 // LearnedPart takes the answer to the first of CatalogQuestions that has had none, or nil for none. After the last one
 // it gives what is to be called then, at any time and from any goroutine: for a large schema that takes a while.
-func (s *Session) LearnedPart(rows []catalog.Row, now time.Time) (end func(now time.Time)) {
+func (s *Session) LearnedPart(a catalog.Answer, now time.Time) (end func(now time.Time)) {
 	if !s.askedSchema || len(s.questions) == 0 {
 		return nil
 	}
 	q := s.questions[0]
 	s.questions = s.questions[1:]
-	done, ok := false, rows != nil && catalog.Check(rows) == nil
-	if q.Kind == catalog.Plain {
-		done = ok
-	} else if ok {
-		done, ok = s.tookPart(q, rows, now)
-	}
-	switch {
+	switch done, ok := s.tookPart(q, a, now); {
 	case !ok:
 		s.LearnedCatalog(nil, now)
 	case done:
 		s.askedSchema = false
-		e, db, plain := s.e, s.db, q.Kind == catalog.Plain
+		e, db := s.e, s.db
 		return func(now time.Time) {
-			if plain {
-				db.learns(e, rows, nil, now)
-				return
-			}
 			db.mu.Lock()
 			reader := db.reader
 			db.mu.Unlock()
@@ -85,7 +76,7 @@ func (s *Session) LearnedPart(rows []catalog.Row, now time.Time) (end func(now t
 }
 
 // tookPart has the reader take a part of the catalog.
-func (s *Session) tookPart(q catalog.Question, rows []catalog.Row, now time.Time) (done, ok bool) {
+func (s *Session) tookPart(q catalog.Question, a catalog.Answer, now time.Time) (done, ok bool) {
 	s.db.mu.Lock()
 	defer s.db.mu.Unlock()
 	took := now.Sub(s.askedAt)
@@ -94,10 +85,7 @@ func (s *Session) tookPart(q catalog.Question, rows []catalog.Row, now time.Time
 	if s.elsewhere() && !freshness.Off(freshness.OtherServers) {
 		return false, false
 	}
-	if next, asked := s.db.reader.Next(); !asked || !next.Same(q) {
-		return false, false
-	}
-	done, ok = s.db.reader.Take(rows, took)
+	done, ok = s.db.reader.Take(q, a, took)
 	if ok && !done && len(s.questions) == 0 {
 		s.askedSchema, s.db.asking = false, false
 	}
@@ -139,7 +127,7 @@ func (db *database) pauses(now time.Time) {
 
 // settled says whether a catalog that was just read, or found unchanged, can be taken for the present: nothing was sent
 // meanwhile that may have changed it. It is called with the database's lock held.
-func (db *database) settled(schema *catalog.Schema) bool {
+func (db *database) settled(schema catalog.Schema) bool {
 	blind := db.blind
 	db.blind = nil
 	for p := range blind {
@@ -151,12 +139,12 @@ func (db *database) settled(schema *catalog.Schema) bool {
 }
 
 // LearnedCatalog takes the whole description of the database's schema as the server gave it, or nil if it could not.
-func (s *Session) LearnedCatalog(rows []catalog.Row, now time.Time) {
+func (s *Session) LearnedCatalog(d catalog.Description, now time.Time) {
 	if !s.askedSchema {
 		return
 	}
 	s.askedSchema = false
-	if rows == nil || catalog.Check(rows) != nil || s.elsewhere() && !freshness.Off(freshness.OtherServers) {
+	if d == nil || s.elsewhere() && !freshness.Off(freshness.OtherServers) {
 		s.db.mu.Lock()
 		defer s.db.mu.Unlock()
 		s.db.reader.GiveUp()
@@ -164,12 +152,12 @@ func (s *Session) LearnedCatalog(rows []catalog.Row, now time.Time) {
 		s.db.askNext = now.Add(2 * time.Second)
 		return
 	}
-	s.db.learns(s.e, rows, nil, now)
+	s.db.learns(s.e, d, nil, now)
 }
 
 // learns takes the description of the schema at the end of a round, from what has been read in it or whole. It is
 // called by one at a time: who asks.
-func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader, now time.Time) {
+func (db *database) learns(e *Engine, whole catalog.Description, reader catalog.Reader, now time.Time) {
 	ended := false
 	defer func() {
 		if !ended { // a fault must not keep the others from reading it
@@ -179,21 +167,20 @@ func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader
 		}
 	}()
 	have := db.catalog.Load()
-	sorted := db.rows
-	if reader == nil || reader.Changed() || have == nil {
-		if reader != nil {
-			rows = reader.Rows()
-		}
-		sorted = slices.Clone(rows) // the server gives them in any order
-		catalog.Sort(sorted)
+	described := db.described
+	switch {
+	case reader == nil:
+		described = whole
+	case reader.Changed() || have == nil:
+		described = reader.Description()
 	}
 	// Made before the lock is taken, for which every session of the database may wait.
-	same := have != nil && slices.Equal(sorted, db.rows)
-	var schema *catalog.Schema
+	same := have != nil && described.Same(db.described)
+	var schema catalog.Schema
 	if same {
 		schema = have.read
 	} else {
-		schema = catalog.New(sorted, catalog.Parse{Facts: e.opts.Facts, Body: e.opts.Body})
+		schema = described.Schema()
 	}
 	db.mu.Lock()
 	defer db.mu.Unlock()
@@ -229,8 +216,8 @@ func (db *database) learns(e *Engine, rows []catalog.Row, reader *catalog.Reader
 		slices.Clone(db.openDefinitions()),
 		func(d *definition) bool { return !d.counts.Load() },
 	)
-	explained := have != nil && catalog.Explained(db.rows, sorted, concerned(counting), !have.grants.Valid())
-	db.rows = sorted
+	explained := have != nil && db.described.Explained(described, concerned(counting), !have.grants.Valid())
+	db.described = described
 	if reader != nil {
 		reader.Accept()
 	}

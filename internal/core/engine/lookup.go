@@ -6,6 +6,7 @@ import (
 	"math/bits"
 	"time"
 
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
@@ -110,7 +111,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	k = appendPart(k, r.Types)
 	k = appendPart(k, r.Bound)
 	s.key = k
-	early := s.InBlock() && s.isolation == repeatableRead && !freshness.Off(freshness.Isolation)
+	early := s.InBlock() && s.view() == dialect.FirstStatement && !freshness.Off(freshness.Isolation)
 	if e := s.e.store.Get(rule, k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) &&
 		(!early || e.Moment < s.blockAt) {
 		if !s.samples(rule) {

@@ -1,14 +1,12 @@
 package engine
 
 import (
-	"bytes"
 	"slices"
-	"strconv"
-	"strings"
 	"sync/atomic"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/statement"
 )
@@ -19,13 +17,14 @@ type shaped struct {
 	places  atomic.Pointer[places]
 }
 
-// places says for each of the pattern's pins where, in statements of one shape, its values stand. Mixed are the
-// parameters of these statements that are mentioned elsewhere, too, and of the pins in which each of the others is
-// mentioned.
+// places says for each of the pattern's pins where, in statements of one shape, its values stand. Numbers are those of
+// the parameters in the statement of the shape that was parsed, and mixed those of them that are mentioned elsewhere,
+// too; of says of each of the others in which pins it is mentioned.
 type places struct {
-	pins  [][]place
-	mixed []int
-	of    map[int][]int
+	pins    [][]place
+	numbers []int32
+	mixed   []int
+	of      map[int][]int
 }
 
 // place is that of one value: the number of its placeholder, and what the statement makes of what stands there.
@@ -97,25 +96,26 @@ func (r *resolution) narrow(p *Pattern) {
 	}
 }
 
-// Parameter is one bound value as the protocol sent it.
-type Parameter struct {
-	Value        []byte
-	Null, Binary bool
-	// Type is that of the parameter, or NoType where it was not declared and the statement decides; Array says that it
-	// is an array of it. Other is set for a type that is none of these.
-	Type         freshness.Type
-	Array, Other bool
-}
-
 // values reads the values of a statement's pins.
 type values struct {
-	e            *Engine
+	read         *dialect.Values
 	scan         *statement.Scan
 	text         []byte
 	at           *places
 	types, bound []byte
 	utf8         bool
 	pinTypes     []freshness.Type // of the pattern's pins
+	alike        bool             // its parameters have the numbers that they have in the statement that was parsed
+}
+
+// numbers appends the numbers of a statement's parameters, in the order they stand.
+func numbers(out []int32, scan *statement.Scan) []int32 {
+	for _, l := range scan.Literals {
+		if l.Kind == statement.Parameter {
+			out = append(out, l.Number)
+		}
+	}
+	return out
 }
 
 // values prepares for reading those of a statement; it is nil where they are not known.
@@ -124,17 +124,19 @@ func (s *Session) values(r *Request, pins []freshness.Type) *values {
 		return nil
 	}
 	s.again.Read(r.Exact)
-	at := s.e.placesOf(r.Pattern, &s.again, r.Exact)
+	at := s.e.placesOf(r.Pattern, s.db.dialect, &s.again, r.Exact)
 	if at == nil {
 		return nil
 	}
-	return &values{s.e, &s.again, r.Exact, at, r.Types, r.Bound, s.utf8 && !s.setting, pins}
+	var few [16]int32
+	alike := slices.Equal(numbers(few[:0], &s.again), at.numbers)
+	return &values{&s.db.dialect.Values, &s.again, r.Exact, at, r.Types, r.Bound, s.utf8 && !s.setting, pins, alike}
 }
 
 // placesOf gives the places of a pattern's pins in statements of the shape that was just read. The first statement of a
 // shape is parsed for it.
-func (e *Engine) placesOf(p *Pattern, scan *statement.Scan, text []byte) *places {
-	x := e.patterns.shaped(scan.Shape)
+func (e *Engine) placesOf(p *Pattern, d *dialect.Dialect, scan *statement.Scan, text []byte) *places {
+	x := e.patterns.shaped(scan.Syntax, scan.Shape)
 	if x == nil || x.pattern != p {
 		return nil
 	}
@@ -146,7 +148,7 @@ func (e *Engine) placesOf(p *Pattern, scan *statement.Scan, text []byte) *places
 	}
 	at := &places{}
 	x.places.Store(at)
-	f := e.opts.Facts(string(text))
+	f := d.Facts(scan.Syntax, string(text))
 	if len(f.Pins) != len(p.Facts.Pins) {
 		return nil
 	}
@@ -170,7 +172,7 @@ func (e *Engine) placesOf(p *Pattern, scan *statement.Scan, text []byte) *places
 			}
 		}
 	}
-	at = &places{pins, f.Mixed, map[int][]int{}}
+	at = &places{pins, numbers(nil, scan), f.Mixed, map[int][]int{}}
 	for i, pin := range f.Pins {
 		for _, v := range pin.Values {
 			if v.Parameter > 0 {
@@ -210,28 +212,21 @@ func (v *values) of(pin int, t freshness.Type) (hashes []uint64, ok bool) {
 	return slices.Compact(hashes), true
 }
 
-// casts are the types of a cast that leave a value what it is among those compared alike.
-var casts = map[string]freshness.Type{
-	"int2": freshness.Integer, "int4": freshness.Integer, "int8": freshness.Integer,
-	"text": freshness.Text, "varchar": freshness.Text, "uuid": freshness.UUID, "date": freshness.Date,
-}
-
 func (v *values) literal(l statement.Literal, at *place, t freshness.Type) ([]uint64, bool) {
 	array := at.Array
 	if at.Cast != "" {
-		if casts[strings.TrimSuffix(at.Cast, "[]")] != t {
+		if v.read.Casts[at.Cast] != t {
 			return nil, false
 		}
 	}
 	token := v.text[l.Start:l.End]
 	switch l.Kind {
 	case statement.Parameter:
-		n, err := strconv.Atoi(string(token[1:]))
-		if err != nil || v.e.opts.Parameter == nil || at.Negative {
+		if v.read.Argument == nil || at.Negative || l.Number == 0 {
 			return nil, false
 		}
-		p, ok := v.e.opts.Parameter(v.types, v.bound, n)
-		if ok && p.Type == freshness.NoType && v.mixed(n, t) && !freshness.Off(freshness.MixedTypes) {
+		p, ok := v.read.Argument(v.types, v.bound, int(l.Number))
+		if ok && p.Type == freshness.NoType && v.mixed(l.Number, at, t) && !freshness.Off(freshness.MixedTypes) {
 			return nil, false
 		}
 		if !ok || p.Other || p.Type != freshness.NoType && p.Type != t || p.Array && !array {
@@ -240,7 +235,8 @@ func (v *values) literal(l statement.Literal, at *place, t freshness.Type) ([]ui
 		if p.Null {
 			return nil, true // which nothing is equal to
 		}
-		return v.hash(p.Value, p.Binary, array, t)
+		p.UTF8 = v.utf8
+		return v.hash(p.Written, array, t)
 	case statement.Number:
 		if t != freshness.Integer || array {
 			return nil, false
@@ -248,44 +244,45 @@ func (v *values) literal(l statement.Literal, at *place, t freshness.Type) ([]ui
 		if at.Negative {
 			token = append([]byte("-"), token...)
 		}
-		return v.hash(token, false, false, t)
+		return v.hash(dialect.Written{Bytes: token, UTF8: v.utf8}, false, t)
 	default:
-		n := len(token)
-		if n < 2 || token[0] != '\'' || token[n-1] != '\'' || at.Negative {
+		text, ok := v.read.Unquote(token)
+		if !ok || at.Negative {
 			return nil, false // in another notation
 		}
-		return v.hash(bytes.ReplaceAll(token[1:n-1], []byte("''"), []byte("'")), false, array, t)
+		return v.hash(dialect.Written{Bytes: text, UTF8: v.utf8}, array, t)
 	}
 }
 
 // mixed says whether it is not certain that a parameter whose type is not declared is taken for one that is compared as
-// t: another mention may decide.
-func (v *values) mixed(parameter int, t freshness.Type) bool {
-	return slices.Contains(v.at.mixed, parameter) ||
-		slices.ContainsFunc(v.at.of[parameter], func(pin int) bool { return v.pinTypes[pin] != t })
+// t: another mention may decide. Statements of one shape may mention their parameters in other places, or more often.
+func (v *values) mixed(parameter int32, at *place, t freshness.Type) bool {
+	if !v.alike {
+		mentions := 0
+		for _, l := range v.scan.Literals {
+			if l.Number == parameter {
+				mentions++
+			}
+		}
+		return mentions != 1 || slices.Contains(v.at.mixed, at.Parameter)
+	}
+	return slices.Contains(v.at.mixed, int(parameter)) ||
+		slices.ContainsFunc(v.at.of[int(parameter)], func(pin int) bool { return v.pinTypes[pin] != t })
 }
 
-func (v *values) hash(value []byte, binary, array bool, t freshness.Type) (hashes []uint64, ok bool) {
-	each := [][]byte{value}
+func (v *values) hash(w dialect.Written, array bool, t freshness.Type) (hashes []uint64, ok bool) {
+	each := [][]byte{w.Bytes}
 	if array {
-		if each, ok = elements(value, binary, mostValues); !ok {
+		if each, ok = v.read.Elements(w, mostValues); !ok {
 			return nil, false
 		}
 	}
-	for _, b := range each {
-		var h uint64
-		switch {
-		case binary:
-			h, ok = t.HashBinary(b, v.utf8)
-		case v.utf8:
-			h, ok = t.HashUTF8(b)
-		default:
-			h, ok = t.Hash(b)
-		}
+	for _, w.Bytes = range each {
+		value, ok := v.read.Read(w, t)
 		if !ok {
 			return nil, false
 		}
-		hashes = append(hashes, h)
+		hashes = append(hashes, value.Hash())
 	}
 	return hashes, true
 }

@@ -73,6 +73,8 @@ type Sampled struct {
 	// was not gathered.
 	Was   *store.Entry
 	Reply []byte
+	// SameRows says whether two replies hold the same rows; nil where that cannot be said.
+	SameRows func(a, b []byte) bool
 	// Steady is set if nothing changed while it was fetched, as far as is known, and AnyRows if the same rows may give
 	// another result.
 	Steady, AnyRows bool

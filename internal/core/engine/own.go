@@ -20,7 +20,7 @@ func (s *Session) acts(p *Pattern, exact []byte) *Pattern {
 			return q
 		}
 	case f.Kind == analysis.KindDo && len(exact) <= long:
-		if f := s.e.opts.Facts(string(exact)); f.Code != nil {
+		if f := s.db.dialect.Facts(s.scan.Syntax, string(exact)); f.Code != nil {
 			return p.doing(f.Code)
 		}
 	case len(f.Drops) > 0 && s.ownsAll(f.Drops):
@@ -105,7 +105,7 @@ func (s *Session) owns(names []string) bool {
 func (s *Session) ownsAll(names []analysis.Name) bool {
 	schema := s.db.current()
 	for _, n := range names {
-		if schema == nil || n.Schema != "" && n.Schema != "pg_temp" || !s.temp[n.Name] || schema.Has(n.Name) {
+		if schema == nil || !s.temp[n.Name] || !schema.Temporary(n) {
 			return false
 		}
 	}
@@ -148,7 +148,7 @@ func (s *Session) judge() {
 }
 
 // may says whether what is in doubt may do something.
-func (s *Session) may(schema *catalog.Schema, what func(*catalog.Resolved) bool) bool {
+func (s *Session) may(schema catalog.Schema, what func(*catalog.Resolved) bool) bool {
 	return slices.ContainsFunc(
 		s.unsure,
 		func(p *Pattern) bool { return what(schema.Resolve(p.Facts, catalog.Hints{})) },

@@ -8,15 +8,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
+	schema "jollylarder/internal/core/catalog/postgres"
+	"jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
 )
 
 // described is a schema that is described whole.
-var described = []catalog.Row{
+var described = []schema.Row{
 	{What: "builtin", OtherName: "i lower\nv lo_unlink\nv nextval"}, {What: "system", OtherName: "pg_catalog.pg_class"}, {What: "numbers", OtherName: "964 lo_unlink\n1574 nextval"},
 	{What: "relation", Schema: "public", Name: "berths", Flags: "r"}, {What: "columns", Schema: "public", Name: "berths", OtherName: "n id\nn n"}, {What: "key", Schema: "public", Name: "berths", Flags: "berths_pkey", OtherName: "id"},
 	{What: "function", Schema: "public", Name: "moves", Flags: "vf", OtherSchema: "plpgsql", OtherName: "create function moves() returns int language plpgsql as $$ begin update ports set n = n + 1; update berths set n = n + 1; return 1; end $$"},
@@ -26,24 +28,33 @@ var described = []catalog.Row{
 
 // quays makes an engine that keeps everything before a database that is described whole.
 func quays(t *testing.T) *Engine {
-	e, err := New(Options{Facts: facts.Facts, Body: facts.Body, Misuse: func(what string) { t.Error(what) }}, now)
+	e, err := New(Options{Dialect: postgres.Dialect, Misuse: func(what string) { t.Error(what) }}, now)
 	require.NoError(t, err)
 	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
 	return e
 }
 
 // client begins a session of which everything is known, in a role.
-func client(e *Engine, role string, rows []catalog.Row) *Session {
+// describe gives a description of rows that are in order.
+func describe(rows []schema.Row) catalog.Description {
+	d, err := schema.Describe(rows)
+	if err != nil {
+		panic(err)
+	}
+	return d
+}
+
+func client(e *Engine, role string, rows []schema.Row) *Session {
 	s := e.NewSession(Identity{Database: "skerrow", User: "ines", Application: "quay-boards"})
 	settle(s, role, "UTC", rows)
 	return s
 }
 
 // settle has a session's server answer what it is asked.
-func settle(s *Session, role, zone string, rows []catalog.Row) {
+func settle(s *Session, role, zone string, rows []schema.Row) {
 	s.Asking(NeedSettings|NeedCatalog, now)
-	s.Learned(Settings{Values: []string{zone}, Roles: []string{role}, Role: role, ReadCommitted: true})
-	s.LearnedCatalog(rows, now)
+	s.Learned(Settings{Values: []string{zone}, Roles: []string{role}, Role: role, Isolation: analysis.ReadCommitted})
+	s.LearnedCatalog(describe(rows), now)
 }
 
 // Each row: what a session sends, one after the other, and whether the last of it may have changed what another has been answered.

@@ -170,7 +170,7 @@ func (s *Session) appendParsed(key []byte, r *Request, d *Decision) ([]byte, rea
 	// The settings matter to its constants, and by the search path to what its names mean, and so to the types of its
 	// columns.
 	matter := func() bool {
-		return d.Pattern.Facts.Folds || d.resolved.schema.Ambiguous() || d.resolved.UsesOwn() || folds(r.Exact)
+		return d.Pattern.Facts.Folds || d.resolved.schema.Ambiguous() || d.resolved.UsesOwn || folds(r.Exact)
 	}
 	if (p.lost || p.count > 1 || p.generations[0] != s.generation) && matter() {
 		switch identity := s.identityOf(p); {

@@ -14,6 +14,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
@@ -24,8 +25,10 @@ import (
 
 // Pattern is one statement pattern: its text, what it does, and its numbers.
 type Pattern struct {
-	ID      statement.ID
-	Text    string
+	ID   statement.ID
+	Text string
+	// Syntax is how its statements are written; nil for what is not made of a statement's text.
+	Syntax  *statement.Syntax
 	Facts   *analysis.Facts
 	Numbers *ledger.Pattern
 	Inputs  *inputs.Pattern
@@ -44,7 +47,7 @@ type Pattern struct {
 // resolution is what a pattern does to one database under one state of its catalog.
 type resolution struct {
 	db     *database
-	schema *catalog.Schema
+	schema catalog.Schema
 	path   string
 	*catalog.Resolved
 	readings freshness.Readings
@@ -119,7 +122,7 @@ func (p *Pattern) in(e *Engine, db *database, path []string, pathKey string) *re
 // newResolution gives what a pattern does by a catalog, or without one, with the clocks of that.
 func newResolution(
 	db *database,
-	schema *catalog.Schema,
+	schema catalog.Schema,
 	pathKey string,
 	does *catalog.Resolved,
 	p *Pattern,
@@ -155,8 +158,7 @@ type patterns struct {
 	room  *Room
 	parts [32]struct {
 		sync.RWMutex
-		byShape map[string]*shaped
-		byLong  map[[sha256.Size]byte]*shaped
+		bySyntax map[*statement.Syntax]*shapes
 	}
 	byID  sync.Map // statement.ID to *Pattern
 	count atomic.Int64
@@ -168,71 +170,93 @@ type patterns struct {
 	overflow atomic.Pointer[Pattern]
 }
 
+// shapes are those of one syntax, long ones by their hash.
+type shapes struct {
+	short map[string]*shaped
+	long  map[[sha256.Size]byte]*shaped
+}
+
 // shapesEach bounds the shapes that are remembered, as so many times the number of patterns: bulk inserts have one for
 // every number of rows. A statement of a shape that is not remembered takes the long way each time.
 const shapesEach = 4
 
 var seed = maphash.MakeSeed()
 
-// find gives the pattern of a shape, or nil. It does not hold on to the shape.
-func (ps *patterns) find(shape []byte) *Pattern {
-	if x := ps.shaped(shape); x != nil {
+// find gives the pattern of a shape, or nil. It does not hold on to the shape. What is not made of a statement's text has
+// no syntax.
+func (ps *patterns) find(syntax *statement.Syntax, shape []byte) *Pattern {
+	if x := ps.shaped(syntax, shape); x != nil {
 		return x.pattern
 	}
 	return nil
 }
 
 // shaped gives what is known of a shape, or nil. It does not hold on to it.
-func (ps *patterns) shaped(shape []byte) *shaped {
+func (ps *patterns) shaped(syntax *statement.Syntax, shape []byte) *shaped {
 	part := &ps.parts[maphash.Bytes(seed, shape)%uint64(len(ps.parts))]
 	if len(shape) > longKey {
 		sum := sha256.Sum256(shape)
 		part.RLock()
 		defer part.RUnlock()
-		return part.byLong[sum]
+		if of := part.bySyntax[syntax]; of != nil {
+			return of.long[sum]
+		}
+		return nil
 	}
 	part.RLock()
-	x := part.byShape[string(shape)]
-	part.RUnlock()
-	return x
+	defer part.RUnlock()
+	if of := part.bySyntax[syntax]; of != nil {
+		return of.short[string(shape)]
+	}
+	return nil
 }
 
 // longKey is the length in bytes up to which texts and shapes are remembered whole. Of longer ones there is only a hash
 // that nobody can find another text for.
 const longKey = 1 << 10
 
-// key is a text, or the hash of a long one.
+// key is a text in a syntax, or the hash of a long one.
 type key struct {
-	text string
-	long [sha256.Size]byte
-	part uint8 // of the engine's patterns, where it is a shape's
+	syntax *statement.Syntax
+	text   string
+	long   [sha256.Size]byte
+	part   uint8 // of the engine's patterns, where it is a shape's
 }
 
-func keyOf(text []byte) key {
+func keyOf(syntax *statement.Syntax, text []byte) key {
 	if len(text) > longKey {
-		return key{long: sha256.Sum256(text)}
+		return key{syntax: syntax, long: sha256.Sum256(text)}
 	}
-	return key{text: string(text)}
+	return key{syntax: syntax, text: string(text)}
 }
 
 // bytes is what a key takes in a map, with what it leads to.
 func (k key) bytes() int64 { return int64(len(k.text)) + 160 }
 
 // known gives the pattern with this text, or nil, and remembers that the shape is of it, if there is room for that.
-func (ps *patterns) known(text, shape []byte, most int) *Pattern {
-	k := keyOf(text)
+func (ps *patterns) known(syntax *statement.Syntax, text, shape []byte, most int) *Pattern {
+	k := keyOf(syntax, text)
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
 	p := ps.byText[k]
 	if p != nil && ps.shapes < shapesEach*most {
-		ps.remember(p, shape)
+		ps.remember(p, syntax, shape)
 	}
 	return p
 }
 
+// also remembers that a shape is of a pattern which is no more than a name for such, if there is room for that.
+func (ps *patterns) also(p *Pattern, syntax *statement.Syntax, shape []byte, most int) {
+	ps.mu.Lock()
+	defer ps.mu.Unlock()
+	if ps.byText[p.key] == p && ps.shapes < shapesEach*most {
+		ps.remember(p, syntax, shape)
+	}
+}
+
 // remember is called with mu held.
-func (ps *patterns) remember(p *Pattern, shape []byte) {
-	k := keyOf(shape)
+func (ps *patterns) remember(p *Pattern, syntax *statement.Syntax, shape []byte) {
+	k := keyOf(syntax, shape)
 	k.part = uint8(maphash.Bytes(seed, shape) % uint64(len(ps.parts)))
 	if !ps.room.Take(k.bytes()) {
 		return // it takes the long way each time
@@ -240,17 +264,22 @@ func (ps *patterns) remember(p *Pattern, shape []byte) {
 	part := &ps.parts[k.part]
 	part.Lock()
 	defer part.Unlock()
-	if part.byShape == nil {
-		part.byShape, part.byLong = map[string]*shaped{}, map[[sha256.Size]byte]*shaped{}
+	of := part.bySyntax[syntax]
+	if of == nil {
+		of = &shapes{map[string]*shaped{}, map[[sha256.Size]byte]*shaped{}}
+		if part.bySyntax == nil {
+			part.bySyntax = map[*statement.Syntax]*shapes{}
+		}
+		part.bySyntax[syntax] = of
 	}
-	if k.text == "" && part.byLong[k.long] != nil || k.text != "" && part.byShape[k.text] != nil {
+	if k.text == "" && of.long[k.long] != nil || k.text != "" && of.short[k.text] != nil {
 		ps.room.Give(k.bytes())
 		return
 	}
 	if k.text == "" && len(shape) > 0 {
-		part.byLong[k.long] = &shaped{pattern: p}
+		of.long[k.long] = &shaped{pattern: p}
 	} else {
-		part.byShape[k.text] = &shaped{pattern: p}
+		of.short[k.text] = &shaped{pattern: p}
 	}
 	p.shapes = append(p.shapes, k)
 	p.bytes += k.bytes()
@@ -259,8 +288,13 @@ func (ps *patterns) remember(p *Pattern, shape []byte) {
 
 // add puts a pattern in, unless another session was first; it gives the one that is in, or nil if there is no room for
 // it.
-func (ps *patterns) add(p *Pattern, text, shape []byte, numbers func() (*ledger.Pattern, *inputs.Pattern)) *Pattern {
-	k := keyOf(text)
+func (ps *patterns) add(
+	p *Pattern,
+	syntax *statement.Syntax,
+	text, shape []byte,
+	numbers func() (*ledger.Pattern, *inputs.Pattern),
+) *Pattern {
+	k := keyOf(syntax, text)
 	ps.mu.Lock()
 	defer ps.mu.Unlock()
 	if have := ps.byText[k]; have != nil {
@@ -275,7 +309,7 @@ func (ps *patterns) add(p *Pattern, text, shape []byte, numbers func() (*ledger.
 	}
 	p.Numbers, p.Inputs = numbers()
 	ps.byText[k] = p
-	ps.remember(p, shape)
+	ps.remember(p, syntax, shape)
 	ps.byID.Store(p.ID, p)
 	ps.count.Add(1)
 	return p
@@ -300,9 +334,9 @@ func (ps *patterns) remove(list []*Pattern) {
 			part := &ps.parts[k.part]
 			part.Lock()
 			if k.text == "" {
-				delete(part.byLong, k.long)
+				delete(part.bySyntax[k.syntax].long, k.long)
 			}
-			delete(part.byShape, k.text)
+			delete(part.bySyntax[k.syntax].short, k.text)
 			part.Unlock()
 		}
 		ps.shapes -= len(p.shapes)
@@ -341,41 +375,42 @@ func (e *Engine) Pattern(id statement.ID) *Pattern {
 
 // learnInTurn is learn, while no more than half of the processors are busy with the like: answering what is known comes
 // first.
-func (e *Engine) learnInTurn(shape, sql []byte) *Pattern {
+func (e *Engine) learnInTurn(syntax *statement.Syntax, d *dialect.Dialect, shape, sql []byte) *Pattern {
 	if len(sql) <= long { // else it has its turn already
 		e.reading <- struct{}{}
 		defer func() { <-e.reading }()
 	}
-	return e.learn(shape, sql)
+	return e.learn(syntax, d, shape, sql)
 }
 
 // learn makes a pattern of a statement seen for the first time; its text is parsed here and never again.
-func (e *Engine) learn(shape, sql []byte) *Pattern {
-	text := statement.Normalise(sql)
-	if p := e.patterns.known(text, shape, e.opts.MostPatterns); p != nil {
+func (e *Engine) learn(syntax *statement.Syntax, d *dialect.Dialect, shape, sql []byte) *Pattern {
+	text := syntax.Normalise(sql)
+	if p := e.patterns.known(syntax, text, shape, e.opts.MostPatterns); p != nil {
 		return p
 	}
-	facts := e.facts(text, sql)
+	facts := factsOf(syntax, d, text, sql)
 	if facts.Kind == analysis.KindUnknown {
 		// Where it is not understood it is not certain either what in it is a literal: so its text is not shown.
 		p := e.named(unread(text)+": "+facts.Reasons[0].String(), facts)
-		e.patterns.known([]byte(p.Text), shape, e.opts.MostPatterns)
+		e.patterns.also(p, syntax, shape, e.opts.MostPatterns)
 		return p
 	}
 	if int(e.patterns.count.Load()) >= e.opts.MostPatterns {
 		return e.rest(facts)
 	}
 	p := &Pattern{
-		ID:    statement.Name(text),
-		Text:  shortened(text),
-		Facts: facts,
-		clock: freshness.Clock{Name: patternClock},
-		own:   string(text) == showLast,
+		ID:     syntax.ID(text),
+		Text:   shortened(text),
+		Syntax: syntax,
+		Facts:  facts,
+		clock:  freshness.Clock{Name: patternClock},
+		own:    d.AsksForLast != "" && string(text) == d.AsksForLast,
 	}
 	if len(text) > longestPattern {
 		facts.Passes(reason.TooLong)
 	}
-	if known := e.patterns.add(p, text, shape, e.newNumbers); known != nil {
+	if known := e.patterns.add(p, syntax, text, shape, e.newNumbers); known != nil {
 		return known
 	}
 	return e.rest(facts)
@@ -438,14 +473,14 @@ func shortened(text []byte) string {
 // take long to parse, and says no more than its first row.
 const long = 16 << 10
 
-// facts reads what a statement does.
-func (e *Engine) facts(text, sql []byte) *analysis.Facts {
+// factsOf reads what a statement does.
+func factsOf(syntax *statement.Syntax, d *dialect.Dialect, text, sql []byte) *analysis.Facts {
 	if len(sql) > long {
-		if f := e.opts.Facts(statement.Parameterised(text)); f.Effect&analysis.Unknown == 0 {
+		if f := d.Facts(syntax, syntax.Parameterised(text)); f.Effect&analysis.Unknown == 0 {
 			return f
 		}
 	}
-	return e.opts.Facts(string(sql))
+	return d.Facts(syntax, string(sql))
 }
 
 // others stands for the patterns that are not told apart.

@@ -8,12 +8,6 @@ import (
 	"jollylarder/internal/core/statement"
 )
 
-// LastShown is what a client asks SHOW for, to learn what became of its last statement. It is answered here: no server
-// has a setting of the name.
-const LastShown = "jollylarder.last"
-
-const showLast = "show " + LastShown
-
 // Report is what became of a statement.
 type Report struct {
 	// Pattern is the statement's, or empty if the session has not asked anything yet.

@@ -9,9 +9,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
-	"jollylarder/internal/core/statement"
 )
 
 // Rules are worked out once for a pattern, a database and a caller, and change for all at once.
@@ -59,16 +59,16 @@ func manyRules(n int) *rules.Set {
 		r := rules.Rule{Name: fmt.Sprint("r", i), Verdict: rules.Keep, ControlSample: -1, TTL: time.Minute}
 		switch i % 3 {
 		case 0:
-			r.Pattern = statement.Of(fmt.Sprintf("select c%d from berths", i))
+			r.Pattern = postgres.Dialect.Syntax.Of(fmt.Sprintf("select c%d from berths", i))
 		case 1:
 			r.Text = fmt.Sprintf("select c%d from *", i)
 		default:
-			r.Pattern = statement.Of(read)
+			r.Pattern = postgres.Dialect.Syntax.Of(read)
 			r.When.Application = fmt.Sprint("app", i)
 		}
 		list = append(list, r)
 	}
-	return rules.NewSet(append(list, rules.Rule{Pattern: statement.Of(read), Verdict: rules.Keep, ControlSample: -1, TTL: time.Minute}))
+	return rules.NewSet(append(list, rules.Rule{Pattern: postgres.Dialect.Syntax.Of(read), Verdict: rules.Keep, ControlSample: -1, TTL: time.Minute}))
 }
 
 // Deciding with many rules takes what it takes with one.

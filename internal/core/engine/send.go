@@ -69,7 +69,7 @@ func (s *Session) send(d *Decision, now time.Time) {
 func (s *Session) sendsInBlock(d *Decision) {
 	f, res := d.does, d.resolved
 	if f.Effect&analysis.Begins != 0 {
-		s.isolation = s.isolationOf(f)
+		s.beginsBlock(f)
 		if s.state == Idle && !s.begun {
 			s.blockAt, s.snapped, s.snapping = s.e.moments.Add(1), false, false
 		}
@@ -99,16 +99,17 @@ func (s *Session) sendsSettings(d *Decision) {
 		}
 		s.setting = true
 		if s.InBlock() {
-			s.isolation = unknownIsolation
+			s.lostBlock()
 		}
 	}
 	if f.Effect&analysis.Patience != 0 {
 		s.hasty = true
 	}
 	if f.Effect&analysis.Isolates != 0 && s.InBlock() {
-		s.isolation, s.isolated = unknownIsolation, true
+		s.lostBlock()
+		s.isolated = true
 		if f.Kind == analysis.KindSet { // and not one of several statements
-			s.isolation = isolations[f.Isolation]
+			s.isolation = f.Isolation
 		}
 	}
 	if s.undoable && (f.Effect&(analysis.Commits|analysis.Ends) != 0 || f.Kind == analysis.KindSavepoint) {
@@ -226,9 +227,10 @@ func (s *Session) Ready(state TxState) {
 		s.collected.Clear()
 		s.blind, s.writes, s.repaths = nil, nil, false
 		s.leavesDefinitions()
-		s.isolation, s.isolated = unknownIsolation, false
+		s.lostBlock()
+		s.isolated = false
 	} else if s.state == Idle && !s.begun {
-		s.isolation = unknownIsolation
+		s.lostBlock()
 	}
 	if s.undoable && state == Idle { // what was sent in one breath is a transaction, too
 		s.ForgetSettings()
@@ -259,7 +261,7 @@ func (s *Session) leavesDefinitions() {
 // failed follows the failure of a block, which may have been that of setting its isolation.
 func (s *Session) failed(state TxState) {
 	if state == Failed && s.isolated {
-		s.isolation = unknownIsolation
+		s.lostBlock()
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 )
@@ -14,7 +15,7 @@ import (
 // knows has a session know its settings, and which server it is connected to.
 func knows(s *Session, server string) {
 	s.Asking(NeedSettings, now)
-	set := Settings{Values: []string{"UTC"}, ReadCommitted: true, Server: server}
+	set := Settings{Values: []string{"UTC"}, Isolation: analysis.ReadCommitted, Server: server}
 	s.Learned(set)
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
@@ -33,9 +34,8 @@ type Settings struct {
 	Values, Roles []string
 	// Role is the number of the role whose privileges count: its name may become another's.
 	Role string
-	// ReadCommitted and RepeatableRead say which transactions are unless they say otherwise; else they are
-	// SERIALIZABLE.
-	ReadCommitted, RepeatableRead bool
+	// Isolation is that of transactions which do not say otherwise; DefaultIsolation stands for one that is not known.
+	Isolation analysis.Isolation
 	// Path is the search path in effect: the schemas in which names without one are looked up.
 	Path []string
 	// Temporary says whether the session has temporary tables.
@@ -89,6 +89,7 @@ type Session struct {
 	lane          uint8
 	dice          uint64
 	hash          uint64 // of what all its inputs have in common
+	texts         *texts
 	scan          statement.Scan
 	again         statement.Scan // for what was read before
 	utf8          bool           // its client's encoding is UTF-8
@@ -122,22 +123,23 @@ type Session struct {
 	unfit       bool               // its answers about the catalog cannot be trusted
 	askedAt     time.Time
 
-	definitions []*definition   // that it is changing
-	writes      []write         // what it wrote, or may have, in the block
-	writesBy    *catalog.Schema // the catalog by which the first of that was resolved
-	writesAt    uint64          // and how many beginnings and ends of changed definitions there had been
-	repaths     bool            // it may have changed which schemas there are
-	askPaths    uint64          // what the database's count of such changes showed when settings were asked
-	pathsAt     uint64          // and when those were that are known
+	definitions []*definition  // that it is changing
+	writes      []write        // what it wrote, or may have, in the block
+	writesBy    catalog.Schema // the catalog by which the first of that was resolved
+	writesAt    uint64         // and how many beginnings and ends of changed definitions there had been
+	repaths     bool           // it may have changed which schemas there are
+	askPaths    uint64         // what the database's count of such changes showed when settings were asked
+	pathsAt     uint64         // and when those were that are known
 
 	state     TxState
-	isolation isolation
-	blockAt   uint64 // the engine's count of moments when the block began, or before
-	snapped   bool   // in the block something has been read or written, and has ended well
-	snapping  bool   // or is about to be
-	isolated  bool   // that was set within the block, which may turn out to have failed
-	begun     bool   // a BEGIN was sent since the last Ready
-	hasty     bool   // its statements may have less time by now than its settings say
+	isolation analysis.Isolation // of the block it is in; DefaultIsolation while that is not known
+	awaits    bool               // it is the session's own, which was asked for before the block began and is to arrive
+	blockAt   uint64             // the engine's count of moments when the block began, or before
+	snapped   bool               // in the block something has been read or written, and has ended well
+	snapping  bool               // or is about to be
+	isolated  bool               // that was set within the block, which may turn out to have failed
+	begun     bool               // a BEGIN was sent since the last Ready
+	hasty     bool               // its statements may have less time by now than its settings say
 
 	collected freshness.Change  // what it wrote and may not have committed
 	blind     []*Pattern        // what of that was sent while the catalog was not known
@@ -176,16 +178,6 @@ func (s *Session) runs(p *Pattern, o ledger.Outcome, why reason.Reason, since ti
 	s.running.Unlock()
 }
 
-type isolation uint8
-
-const (
-	unknownIsolation isolation = iota
-	byDefault                  // that of its settings, which were asked before the block began, and are to arrive
-	readCommitted
-	repeatableRead
-	serializable
-)
-
 // Running is a statement that is under way.
 type Running struct {
 	Identity
@@ -204,6 +196,7 @@ func (e *Engine) NewSession(id Identity) *Session {
 		server:     e.originServer(id.Origin),
 		generation: 1,
 	}
+	s.SetSyntax(s.db.dialect.Syntax)
 	s.lane = uint8(e.lanes.Add(1))
 	s.dice = uint64(s.e.lanes.Load()) * 0x9e3779b97f4a7c15 // short sessions would else all begin with the same throws
 	s.hash = maphash.String(seed, id.Origin+"\x00"+id.Database+"\x00"+id.User)
@@ -223,13 +216,21 @@ func (s *Session) SetApplication(name string) {
 	s.counts(name)
 }
 
+// databaseName gives that of the session's database, with its origin's before it.
+func (s *Session) databaseName() string {
+	if s.Origin == "" {
+		return s.Database
+	}
+	return s.Origin + "/" + s.Database
+}
+
 // counts has what the session does counted for an application.
 func (s *Session) counts(application string) {
 	if s.Own {
 		return
 	}
 	s.app = s.e.Ledger.Application(application)
-	s.who = s.e.Ledger.Caller(ledger.Caller{Application: application, User: s.User, Database: s.db.name})
+	s.who = s.e.Ledger.Caller(ledger.Caller{Application: application, User: s.User, Database: s.databaseName()})
 	s.host = s.Address
 	if at, err := netip.ParseAddrPort(s.Address); err == nil {
 		s.host = at.Addr().Unmap().String()
@@ -243,6 +244,14 @@ func (s *Session) Knows() bool { return len(s.identity) > 0 }
 
 // SetUTF8 says whether what the client sends is encoded in UTF-8.
 func (s *Session) SetUTF8(is bool) { s.utf8 = is }
+
+// SetSyntax says how what the client sends is written from now on: one of its dialect's syntaxes.
+func (s *Session) SetSyntax(syntax *statement.Syntax) {
+	if s.scan.Syntax != syntax {
+		s.scan.Syntax, s.again.Syntax = syntax, syntax
+		s.texts = s.e.textsOf(syntax)
+	}
+}
 
 // SetUnreadable notes that the session's statements cannot be split into tokens, and why; the zero Reason takes it
 // back.
@@ -357,13 +366,10 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 				}
 				s.db.round = round{
 					schemaAt: s.db.clocks.Schema.Changes(), schema: freshness.Readings{s.db.clocks.Schema}.Take(), grants: freshness.Readings{s.db.clocks.Grants}.Take(),
-					count: s.db.definitions.count.Load(), open: open, short: short, first: s.db.rows == nil,
+					count: s.db.definitions.count.Load(), open: open, short: short, first: s.db.described == nil,
 				}
 			}
 			s.questions = s.db.reader.Bundle()
-			if s.db.plain {
-				s.questions = []catalog.Question{{Kind: catalog.Plain}}
-			}
 		}
 		s.db.mu.Unlock()
 	}
@@ -374,38 +380,26 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 	return n
 }
 
-// isolationOf gives the isolation of a block that a statement begins.
-func (s *Session) isolationOf(f *analysis.Facts) isolation {
+// beginsBlock notes the isolation of a block that a statement begins, or may.
+func (s *Session) beginsBlock(f *analysis.Facts) {
+	s.isolation, s.awaits = analysis.DefaultIsolation, false
 	switch {
 	case s.state != Idle || s.begun || f.Kind != analysis.KindBegin:
-		return unknownIsolation // a BEGIN within a block changes nothing, and one among several cannot be told apart
+		// A BEGIN within a block changes nothing, and one among several cannot be told apart.
 	case f.Isolation != analysis.DefaultIsolation:
-		return isolations[f.Isolation]
+		s.isolation = f.Isolation
 	case len(s.identity) > 0:
-		return s.settings.isolation()
-	case s.asked == s.generation:
-		return byDefault
+		s.isolation = s.settings.Isolation
+	default:
+		s.awaits = s.asked == s.generation
 	}
-	return unknownIsolation
 }
 
-// isolation gives that of a block that does not say otherwise.
-func (s *Settings) isolation() isolation {
-	switch {
-	case s.ReadCommitted:
-		return readCommitted
-	case s.RepeatableRead:
-		return repeatableRead
-	}
-	return serializable
-}
+// lostBlock notes that it is not known of which isolation the block is.
+func (s *Session) lostBlock() { s.isolation, s.awaits = analysis.DefaultIsolation, false }
 
-// isolations are what statements ask for.
-var isolations = map[analysis.Isolation]isolation{
-	analysis.ReadCommitted:  readCommitted,
-	analysis.RepeatableRead: repeatableRead,
-	analysis.Serializable:   serializable,
-}
+// view says what a read in the present block sees.
+func (s *Session) view() dialect.View { return s.db.dialect.Views[s.isolation] }
 
 // appendPart adds a part to a key so that no two lists of parts make the same bytes.
 func appendPart(key, part []byte) []byte {

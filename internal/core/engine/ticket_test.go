@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 )
@@ -16,7 +16,7 @@ import (
 // misused makes an engine that keeps everything, and notes what its tickets are misused for.
 func misused(t require.TestingT, keeps bool) (*Engine, *Session, *[]string) {
 	var told []string
-	e, err := New(Options{Facts: facts.Facts, Body: facts.Body, Misuse: func(what string) { told = append(told, what) }, Settle: time.Minute}, now)
+	e, err := New(Options{Dialect: postgres.Dialect, Misuse: func(what string) { told = append(told, what) }, Settle: time.Minute}, now)
 	require.NoError(t, err)
 	if keeps {
 		e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))

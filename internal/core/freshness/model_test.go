@@ -68,7 +68,7 @@ func (w *world) ask(q query) (answer string, found bool) {
 	return answer, found
 }
 
-func hashOf(n int) uint64 { return hashInteger(int64(n)) }
+func hashOf(n int) uint64 { return IntegerValue(int64(n)).Hash() }
 
 // take stamps a query that is about to be sent. Its key is made when it is first needed.
 func (w *world) take(q query) Stamp {

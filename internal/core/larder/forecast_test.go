@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/forecast"
 	"jollylarder/internal/core/ledger"
@@ -65,7 +66,7 @@ func (h *harbour) run(e *Larder, length time.Duration) {
 }
 
 func keeping(ttl time.Duration) *rules.Set {
-	id := func(sql string) statement.ID { return statement.Of(fmt.Sprintf(sql, 1)) }
+	id := func(sql string) statement.ID { return postgres.Dialect.Syntax.Of(fmt.Sprintf(sql, 1)) }
 	return rules.NewSet([]rules.Rule{
 		{Name: "boards", Pattern: id(ofBoards), Verdict: rules.Keep, TTL: 10 * ttl},
 		{Name: "login", Pattern: id(ofLogin), Verdict: rules.Keep, TTL: ttl, When: rules.Conditions{Application: "booking-web"}},
@@ -116,7 +117,7 @@ func TestTheMemoryCurveComesTrue(t *testing.T) {
 		}
 		return float64(hits) / float64(calls)
 	}
-	set := rules.NewSet([]rules.Rule{{Pattern: statement.Of(fmt.Sprintf(ofLogin, 1)), Verdict: rules.Keep, ControlSample: -1}})
+	set := rules.NewSet([]rules.Rule{{Pattern: postgres.Dialect.Syntax.Of(fmt.Sprintf(ofLogin, 1)), Verdict: rules.Keep, ControlSample: -1}})
 	limits := []int64{2 << 20, 4 << 20, 9 << 20}
 	seen, s := begin(t, engine.Options{Memory: 1 << 20})
 	seen.SetRules(set)

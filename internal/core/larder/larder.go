@@ -22,10 +22,9 @@ type Larder struct {
 	Drops   *needless.Drops
 }
 
-// New makes a larder. Same says whether two replies hold the same rows, in whatever order; with nil control samples are
-// not compared. Now is the time it begins at.
-func New(opts engine.Options, same func(a, b []byte) bool, now time.Time) (*Larder, error) {
-	l := &Larder{Stream: stream.New(), Samples: sample.New(same), Drops: &needless.Drops{}}
+// New makes a larder. Now is the time it begins at.
+func New(opts engine.Options, now time.Time) (*Larder, error) {
+	l := &Larder{Stream: stream.New(), Samples: sample.New(), Drops: &needless.Drops{}}
 	opts.Ledger = ledger.New(now)
 	opts.Observers = append(opts.Observers, counting.New(opts.Ledger), l.Stream, l.Samples, l.Drops)
 	e, err := engine.New(opts, now)

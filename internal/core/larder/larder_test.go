@@ -7,8 +7,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
+	schema "jollylarder/internal/core/catalog/postgres"
+	"jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
@@ -25,24 +27,33 @@ var now = time.Unix(1_800_000_000, 0)
 
 // begin makes a larder, and a session of which everything is known.
 func begin(t testing.TB, opts engine.Options) (*Larder, *engine.Session) {
-	same := func(a, b []byte) bool { return string(a) == string(b) }
-	opts.Facts, opts.Misuse = facts.Facts, func(what string) { t.Error(what) }
-	l, err := New(opts, same, now)
+	kind := *postgres.Dialect
+	kind.SameRows = func(a, b []byte) bool { return string(a) == string(b) }
+	opts.Dialect, opts.Misuse = &kind, func(what string) { t.Error(what) }
+	l, err := New(opts, now)
 	require.NoError(t, err)
 	s := l.NewSession(engine.Identity{Database: "skerrow", User: "ines", Application: "quay-boards"})
 	learn(s)
 	return l, s
 }
 
+func describe(rows []schema.Row) catalog.Description {
+	d, err := schema.Describe(rows)
+	if err != nil {
+		panic(err)
+	}
+	return d
+}
+
 func learn(s *engine.Session) {
 	s.Asking(engine.NeedSettings|engine.NeedCatalog, now)
-	s.Learned(engine.Settings{Values: []string{"UTC"}, ReadCommitted: true})
-	s.LearnedCatalog([]catalog.Row{
+	s.Learned(engine.Settings{Values: []string{"UTC"}, Isolation: analysis.ReadCommitted})
+	s.LearnedCatalog(describe([]schema.Row{
 		{What: "relation", Schema: "public", Name: "berths", Flags: "r"},
 		{What: "relation", Schema: "public", Name: "ports", Flags: "r"},
 		{What: "columns", Schema: "public", Name: "berths", OtherName: "n id\n n"},
 		{What: "key", Schema: "public", Name: "berths", OtherName: "id"},
-	}, now)
+	}), now)
 }
 
 func decide(s *engine.Session, sql string) engine.Ticket {

@@ -4,9 +4,9 @@ import (
 	"testing"
 	"time"
 
-	"jollylarder/internal/core/reason"
-
 	"github.com/stretchr/testify/assert"
+
+	"jollylarder/internal/core/reason"
 )
 
 // What passed long ago is not told of the last hour, and what passed since is, whatever was before.

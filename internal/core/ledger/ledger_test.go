@@ -7,10 +7,10 @@ import (
 	"testing"
 	"time"
 
-	"jollylarder/internal/core/reason"
-
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
+
+	"jollylarder/internal/core/reason"
 )
 
 func TestPercentilesAreRightWithinAnEighth(t *testing.T) {

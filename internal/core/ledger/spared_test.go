@@ -5,9 +5,9 @@ import (
 	"testing"
 	"time"
 
-	"jollylarder/internal/core/reason"
-
 	"github.com/stretchr/testify/assert"
+
+	"jollylarder/internal/core/reason"
 )
 
 // The interval of the control samples holds what was truly spared, about as often as it says.

@@ -30,7 +30,6 @@ type Stale struct {
 // Samples is what the control samples have found. Make it with New.
 type Samples struct {
 	engine.Unmoved
-	same   func(a, b []byte) bool
 	engine *engine.Engine
 
 	mu       sync.Mutex
@@ -44,10 +43,9 @@ type Samples struct {
 // mostRemembered bounds the stale answers, and the suspects, that are remembered.
 const mostRemembered = 100
 
-// New makes what compares control samples. Same says whether two replies hold the same rows, in whatever order; with
-// nil nothing is compared.
-func New(same func(a, b []byte) bool) *Samples {
-	return &Samples{same: same, found: make(chan Stale, mostRemembered)}
+// New makes what compares control samples.
+func New() *Samples {
+	return &Samples{found: make(chan Stale, mostRemembered)}
 }
 
 // Attach says which engine is observed, before it has sessions.
@@ -59,11 +57,11 @@ func (s *Samples) Sampled(x *engine.Sampled) {
 		return
 	}
 	s.taken.Add(1)
-	if x.Reply == nil || x.Failed || s.same == nil {
+	if x.Reply == nil || x.Failed || x.SameRows == nil {
 		return
 	}
 	switch {
-	case s.same(x.Was.Reply, x.Reply):
+	case x.SameRows(x.Was.Reply, x.Reply):
 		s.equal.Add(1)
 	case !x.Was.Stamp.Valid() || !x.Steady:
 		s.explained.Add(1) // by a change through the larder

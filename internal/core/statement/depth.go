@@ -8,8 +8,8 @@ import "bytes"
 //
 // Tokens between two commas, or between AND and OR, can hold each other, and so can what stands in brackets and around
 // them; those on two sides of a comma cannot. Only chains of UNION and JOIN go on across a comma.
-func Depth(sql []byte) int {
-	l := lexer{src: sql}
+func (s *Syntax) Depth(sql []byte) int {
+	l := lexer{syn: s, src: sql}
 	levels := make([]depthLevel, 1, 16)
 	for {
 		kind, start := l.next()

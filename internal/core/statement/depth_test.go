@@ -1,10 +1,12 @@
-package statement
+package statement_test
 
 import (
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+
+	"jollylarder/internal/core/statement/postgres"
 )
 
 func TestDepth(t *testing.T) {
@@ -27,7 +29,7 @@ func TestDepth(t *testing.T) {
 		"select " + many("(") + "1" + many(")"):                                                        {1000, 2100},
 		"select " + many("["):                                                                          {1000, 2100}, many(")"): {0, 1001}, many("end "): {0, 1001},
 	} {
-		d := Depth([]byte(sql))
+		d := postgres.Syntax.Depth([]byte(sql))
 		assert.GreaterOrEqual(t, d, want[0], "%.60s", sql)
 		assert.LessOrEqual(t, d, want[1], "%.60s", sql)
 	}
@@ -36,8 +38,8 @@ func TestDepth(t *testing.T) {
 func FuzzDepth(f *testing.F) {
 	f.Add("select case when (a, [1], 'x') then 1 end union select $1 join b")
 	f.Fuzz(func(t *testing.T, sql string) {
-		d := Depth([]byte(sql))
+		d := postgres.Syntax.Depth([]byte(sql))
 		assert.True(t, d >= 0 && d <= 2*len(sql)+1)
-		assert.GreaterOrEqual(t, Depth([]byte("("+sql)), 0)
+		assert.GreaterOrEqual(t, postgres.Syntax.Depth([]byte("("+sql)), 0)
 	})
 }

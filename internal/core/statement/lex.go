@@ -1,9 +1,14 @@
 package statement
 
-import "bytes"
+import (
+	"bytes"
+	"strings"
+)
 
-// lexer splits the bytes of a statement into tokens, at the same places as the server's own scanner does.
+// lexer splits the bytes of a statement into tokens, at the same places as the server's own scanner does, as far as a
+// Syntax says where that is.
 type lexer struct {
+	syn *Syntax
 	src []byte
 	pos int // behind the token that was read last
 
@@ -40,30 +45,39 @@ func (l *lexer) next() (kind tokenKind, start int) {
 		return none, l.pos
 	}
 	c := l.src[l.pos]
-	if class[c] == space || c == '-' || c == '/' { // what may be blank or a comment
+	syn := l.syn
+	if syn.blank[c] {
 		if !l.skipBlank() {
 			return none, l.pos
 		}
 		c = l.src[l.pos]
 	}
 	start = l.pos
-	switch class[c] {
+	switch syn.class[c] {
 	case letter:
 		return l.wordOrPrefixed(c), start
 	case digit:
 		l.number()
 		return number, start
 	case operatorChar, operatorChar | unusualChar:
+		if c == '?' && syn.QuestionMark {
+			l.pos++
+			return parameter, start
+		}
 		l.operator()
 		return operator, start
 	}
 	l.pos++
+	if q := syn.quote[c]; q != nil {
+		l.quoted(q.Mark, q.Backslash)
+		return kindOf(q), start
+	}
 	switch c {
 	case ',':
 		return comma, start
 	case '.':
 		switch p := l.peek(0); {
-		case class[p] == digit:
+		case syn.class[p] == digit:
 			l.pos--
 			l.number()
 			return number, start
@@ -76,12 +90,6 @@ func (l *lexer) next() (kind tokenKind, start int) {
 		return opening, start
 	case ')', ']':
 		return closing, start
-	case '\'':
-		l.quoted('\'', false)
-		return text, start
-	case '"':
-		l.quoted('"', false)
-		return quoted, start
 	case '$':
 		return l.dollar(start), start
 	case ';':
@@ -98,6 +106,13 @@ func (l *lexer) next() (kind tokenKind, start int) {
 	return operator, start // NUL and other control bytes too: the server will refuse them, in its own words
 }
 
+func kindOf(q *Quote) tokenKind {
+	if q.Name {
+		return quoted
+	}
+	return text
+}
+
 func (l *lexer) peek(n int) byte {
 	if l.pos+n < len(l.src) {
 		return l.src[l.pos+n]
@@ -109,12 +124,12 @@ func (l *lexer) peek(n int) byte {
 func (l *lexer) skipBlank() bool {
 	for l.pos < len(l.src) {
 		switch c := l.src[l.pos]; {
-		case class[c] == space:
+		case l.syn.class[c] == space:
 			if c == '\n' || c == '\r' {
 				l.newline = true
 			}
 			l.pos++
-		case c == '-' && l.peek(1) == '-':
+		case c == '-' && l.dashes(l.pos), c == '#' && l.syn.HashComments:
 			l.newline = true
 			end := bytes.IndexAny(l.src[l.pos:], "\n\r")
 			if end < 0 {
@@ -131,13 +146,21 @@ func (l *lexer) skipBlank() bool {
 	return false
 }
 
+// dashes says whether two of them at a place begin a comment.
+func (l *lexer) dashes(pos int) bool {
+	if pos+1 >= len(l.src) || l.src[pos] != '-' || l.src[pos+1] != '-' {
+		return false
+	}
+	return !l.syn.DashNeedsBlank || pos+2 == len(l.src) || l.src[pos+2] <= ' '
+}
+
 // skipBlockComment passes over a comment, which may hold comments.
 func (l *lexer) skipBlockComment() {
 	l.commentStart = l.pos + 2
 	depth := 0
 	for l.pos < len(l.src) {
 		switch {
-		case l.src[l.pos] == '/' && l.peek(1) == '*':
+		case l.src[l.pos] == '/' && l.peek(1) == '*' && (depth == 0 || l.syn.NestedComments):
 			depth++
 			l.pos += 2
 		case l.src[l.pos] == '*' && l.peek(1) == '/':
@@ -154,37 +177,20 @@ func (l *lexer) skipBlockComment() {
 	l.commentEnd = 0 // it never ends: the server will refuse it
 }
 
-// wordOrPrefixed reads a name or keyword, or a literal with a letter before its quote.
+// wordOrPrefixed reads a name or keyword, or what has a letter before its quote.
 func (l *lexer) wordOrPrefixed(c byte) tokenKind {
-	switch l.peek(1) {
-	case '\'':
-		switch c {
-		case 'e', 'E':
-			l.pos += 2
-			l.quoted('\'', true)
-			return text
-		case 'b', 'B', 'x', 'X', 'n', 'N':
-			l.pos += 2
-			l.quoted('\'', false)
-			return text
+	for i := range l.syn.prefixes[c] {
+		p := &l.syn.prefixes[c][i]
+		n := len(p.Letters)
+		if n == 2 && l.peek(1) != p.Letters[1] || l.peek(n) != p.Mark {
+			continue
 		}
-	case '&':
-		if c != 'u' && c != 'U' {
-			break
-		}
-		switch l.peek(2) {
-		case '\'':
-			l.pos += 3
-			l.quoted('\'', false)
-			l.escapes = true // they are not decoded here, and may be changed by UESCAPE
-			return text
-		case '"':
-			l.pos += 3
-			l.quoted('"', false)
-			return quoted
-		}
+		l.pos += n + 1
+		l.quoted(p.Mark, p.Backslash)
+		l.escapes = l.escapes || p.Encoded && !p.Name
+		return kindOf(&p.Quote)
 	}
-	pos := l.pos
+	pos, wordChar := l.pos, &l.syn.wordChar
 	for pos < len(l.src) && wordChar[l.src[pos]] != 0 {
 		pos++
 	}
@@ -195,16 +201,18 @@ func (l *lexer) wordOrPrefixed(c byte) tokenKind {
 // number reads an integer, a decimal or an exponent. A word stuck to it is a token of its own: some servers refuse it,
 // for others "1from t" is "1 from t".
 func (l *lexer) number() {
+	class := &l.syn.class
 	if l.src[l.pos] == '0' {
-		switch l.peek(1) | 0x20 {
-		case 'x':
-			if hexDigit(l.peek(2)) {
-				for l.pos += 2; hexDigit(l.peek(0)); l.pos++ {
+		switch radix := l.peek(1) | 0x20; {
+		case strings.IndexByte(l.syn.Radixes, radix) < 0:
+		case radix == 'x':
+			if l.hexDigit(l.peek(2)) {
+				for l.pos += 2; l.hexDigit(l.peek(0)); l.pos++ {
 				}
 				return
 			}
-		case 'o', 'b':
-			if c := l.peek(2); class[c] == digit || c == '_' {
+		default:
+			if c := l.peek(2); class[c] == digit || c == '_' && l.syn.DigitGroups {
 				l.pos += 2
 				l.digits()
 				return
@@ -229,17 +237,18 @@ func (l *lexer) number() {
 }
 
 func (l *lexer) digits() {
+	class := &l.syn.class
 	for l.pos < len(l.src) {
 		c := l.src[l.pos]
-		if class[c] != digit && (c != '_' || class[l.peek(1)] != digit) {
+		if class[c] != digit && (c != '_' || !l.syn.DigitGroups || class[l.peek(1)] != digit) {
 			return
 		}
 		l.pos++
 	}
 }
 
-func hexDigit(c byte) bool {
-	return class[c] == digit || c|0x20 >= 'a' && c|0x20 <= 'f' || c == '_'
+func (l *lexer) hexDigit(c byte) bool {
+	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'f' || c == '_' && l.syn.DigitGroups
 }
 
 // quoted reads up to the closing quote, the opening one having been read; a doubled quote is a quote.
@@ -282,6 +291,7 @@ func (l *lexer) quoted(quote byte, backslash bool) {
 
 // dollar reads $1, $$text$$, $tag$text$tag$, or our own placeholder; the first dollar sign has been read.
 func (l *lexer) dollar(start int) tokenKind {
+	class := &l.syn.class
 	if class[l.peek(0)] == digit {
 		for class[l.peek(0)] == digit {
 			l.pos++
@@ -292,7 +302,7 @@ func (l *lexer) dollar(start int) tokenKind {
 	for tag < len(l.src) && class[l.src[tag]]&(letter|digit) != 0 {
 		tag++
 	}
-	if tag < len(l.src) && l.src[tag] == '$' {
+	if l.syn.DollarQuotes && tag < len(l.src) && l.src[tag] == '$' {
 		mark := l.src[start : tag+1]
 		body := tag + 1
 		end := bytes.Index(l.src[body:], mark)
@@ -309,12 +319,12 @@ func (l *lexer) dollar(start int) tokenKind {
 // operator reads an operator the way the server does: the longest run, cut before a comment, and without + or - at
 // its end unless it also holds a character that standard SQL operators do not.
 func (l *lexer) operator() {
-	start := l.pos
+	start, class := l.pos, &l.syn.class
 	unusual := false
 	for l.pos < len(l.src) {
 		c := l.src[l.pos]
 		if class[c]&operatorChar == 0 ||
-			l.pos > start && (c == '-' && l.peek(1) == '-' || c == '/' && l.peek(1) == '*') {
+			l.pos > start && (l.dashes(l.pos) || c == '/' && l.peek(1) == '*') {
 			break
 		}
 		if class[c]&unusualChar != 0 {

@@ -3,7 +3,7 @@ package statement
 import "crypto/sha256"
 
 // ID is the name of a pattern: three words of two syllables, as in "bado-kife-ruma", fit for saying and typing.
-// It is made from the pattern's text alone, so that it is the same on every run and machine. About 2.6e11 names exist.
+// It is made from the pattern's text and its syntax alone, so that it is the same on every run and machine. About 2.6e11 names exist.
 type ID string
 
 const (
@@ -11,9 +11,17 @@ const (
 	vowels     = "aeiou"
 )
 
-// Name gives the ID of a pattern's normalised text.
-func Name(pattern []byte) ID {
-	sum := sha256.Sum256(pattern)
+// ID gives the ID of a pattern's normalised text.
+func (s *Syntax) ID(pattern []byte) ID {
+	if s.Name == "" {
+		return Name(pattern)
+	}
+	return Name(append([]byte(s.Name+"\x00"), pattern...))
+}
+
+// Name gives the ID of what is of no syntax, and stands among patterns.
+func Name(text []byte) ID {
+	sum := sha256.Sum256(text)
 	var n uint64
 	for _, b := range sum[:8] {
 		n = n<<8 | uint64(b)
@@ -30,7 +38,7 @@ func Name(pattern []byte) ID {
 }
 
 // Of gives the ID of the pattern that a statement belongs to.
-func Of(sql string) ID { return Name(Normalise([]byte(sql))) }
+func (s *Syntax) Of(sql string) ID { return s.ID(s.Normalise([]byte(sql))) }
 
 // ValidID says whether text is written like an ID.
 func ValidID(text string) bool {

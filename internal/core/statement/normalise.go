@@ -15,12 +15,16 @@ const Repeat = ".."
 // Normalise gives the text of the pattern that a statement belongs to: unquoted names and keywords in lower case, one
 // blank between tokens, no comments, literals and parameters as Placeholder, lists of them as one with Repeat.
 // It is what people read and what a pattern's ID is made of; the way of a known statement goes by its Shape.
-func Normalise(sql []byte) []byte {
-	n := normaliser{lex: lexer{src: sql}}
+func (s *Syntax) Normalise(sql []byte) []byte {
+	n := normaliser{lex: lexer{syn: s, src: sql}}
 	for {
 		kind, start := n.lex.next()
 		if kind == none {
-			return withoutSettings(trimEnd(n.out))
+			text := trimEnd(n.out)
+			if s.Conceal != nil {
+				text = s.Conceal(text)
+			}
+			return text
 		}
 		n.token(kind, start)
 	}
@@ -85,10 +89,7 @@ func (n *normaliser) emit(kind tokenKind, start int) {
 	n.separate(kind)
 	at := len(n.out)
 	if kind == word {
-		n.out = slices.Grow(n.out, len(tok))
-		for _, c := range tok {
-			n.out = append(n.out, wordChar[c])
-		}
+		n.out = n.lex.syn.appendWord(slices.Grow(n.out, len(tok)), tok)
 	} else {
 		n.out = append(n.out, tok...)
 	}
@@ -112,8 +113,8 @@ func (n *normaliser) emit(kind tokenKind, start int) {
 
 // literal adds a placeholder.
 func (n *normaliser) literal(kind tokenKind) {
-	if kind == text && n.last == text && n.lex.newline {
-		return // the server joins two strings when a line break stands between
+	if kind == text && n.last == text && n.lex.syn.joins(n.lex.newline) {
+		return // the server joins the two
 	}
 	if kind == number && n.foldSign() {
 		n.last, n.lastStart = kind, len(n.out)-1
@@ -141,9 +142,9 @@ func (n *normaliser) foldSign() bool {
 	end := before[len(before)-1]
 	switch {
 	case end == '(' || end == ',' || end == '[':
-	case class[end]&operatorChar != 0:
-	case class[end]&letter != 0:
-		if !reserved(lastWord(before)) {
+	case n.lex.syn.class[end]&operatorChar != 0:
+	case n.lex.syn.class[end]&letter != 0:
+		if !n.lex.syn.Reserved(n.lex.syn.lastWord(before)) {
 			return false
 		}
 	default:
@@ -252,9 +253,9 @@ func trimEnd(b []byte) []byte {
 	return b
 }
 
-func lastWord(b []byte) []byte {
+func (s *Syntax) lastWord(b []byte) []byte {
 	i := len(b)
-	for i > 0 && wordChar[b[i-1]] != 0 {
+	for i > 0 && s.wordChar[b[i-1]] != 0 {
 		i--
 	}
 	return b[i:]
@@ -272,8 +273,8 @@ func query(b []byte) bool {
 
 // Parameterised gives the text of a pattern as SQL that a server's grammar accepts: a parameter in the place of every
 // literal, and lists and rows that may repeat once.
-func Parameterised(text []byte) string {
-	lex := lexer{src: text}
+func (s *Syntax) Parameterised(text []byte) string {
+	lex := lexer{syn: s, src: text}
 	var out []byte
 	for {
 		kind, start := lex.next()

@@ -23,11 +23,16 @@ type Literal struct {
 	Joined bool
 	// Place is the number of its placeholder in the shape, from 0: the same for all of a list.
 	Place int32
+	// Number is that of a parameter, from 1, as it is written, or as it is counted where it is a question mark. It is 0
+	// for what is none.
+	Number int32
 }
 
-// Scan is what reading one statement gave. Its zero value is ready; it is meant to be used again and again,
-// since its buffers are kept: what it holds is valid until the next Read. It is not safe for concurrent use.
+// Scan is what reading one statement gave. It needs a Syntax, and is meant to be used again and again, since its
+// buffers are kept: what it holds is valid until the next Read. It is not safe for concurrent use.
 type Scan struct {
+	// Syntax says how the statement is written.
+	Syntax *Syntax
 	// Exact is the statement with unquoted names and keywords in lower case, one blank between tokens, no comments,
 	// and every literal as it was written. Two statements with the same Exact are the same statement to the server.
 	Exact []byte
@@ -53,11 +58,14 @@ func (s *Scan) Read(sql []byte) {
 	if cap(s.Exact) < 2*len(sql)+2 {
 		s.Exact = make([]byte, 2*len(sql)+2)
 	}
-	s.Literals, s.MayMeanNow, s.lex = s.Literals[:0], false, lexer{src: sql}
+	syn := s.Syntax
+	s.Literals, s.MayMeanNow, s.lex = s.Literals[:0], false, lexer{syn: syn, src: sql}
+	class, wordChar := &syn.class, &syn.wordChar
 	sh := shaper{out: s.Shape[:0]}
 	l := &s.lex
 	out := s.Exact[:cap(s.Exact)]
 	n := 0 // bytes in out
+	marks := int32(0)
 	last := none
 	for {
 		pos := l.pos
@@ -65,7 +73,7 @@ func (s *Scan) Read(sql []byte) {
 			pos++
 		}
 		// Then it is mostly a word.
-		if pos+1 < len(sql) && class[sql[pos]] == letter && sql[pos+1] != '\'' && sql[pos+1] != '&' {
+		if pos+1 < len(sql) && class[sql[pos]] == letter && !syn.behindPrefix[sql[pos+1]] {
 			// What is stuck to a number stays so: only some servers accept it.
 			if n > 0 && (pos > l.pos || last != number && last != parameter) {
 				out[n] = ' '
@@ -81,6 +89,9 @@ func (s *Scan) Read(sql []byte) {
 				}
 				dst[i] = c
 			}
+			if syn.Keyword != nil {
+				syn.fold(dst[:i])
+			}
 			n += i
 			l.pos, last = pos+i, word
 			continue
@@ -92,7 +103,7 @@ func (s *Scan) Read(sql []byte) {
 			break
 		}
 		tok := sql[start:l.pos]
-		joined := kind == text && last == text && l.newline
+		joined := kind == text && last == text && syn.joins(l.newline)
 		switch {
 		case n == 0, kind == word && start == behind && (last == number || last == parameter):
 		case joined: // the server joins the two
@@ -105,10 +116,11 @@ func (s *Scan) Read(sql []byte) {
 		at := n
 		switch {
 		case kind == word: // one at the end, or before an ampersand
-			for _, c := range tok {
-				out[n] = wordChar[c]
-				n++
+			for i, c := range tok {
+				out[n+i] = wordChar[c]
 			}
+			syn.fold(out[n : n+len(tok)])
+			n += len(tok)
 		case len(tok) == 1:
 			out[n] = tok[0]
 			n++
@@ -117,13 +129,17 @@ func (s *Scan) Read(sql []byte) {
 		}
 		switch kind {
 		case text:
-			s.MayMeanNow = s.MayMeanNow || last == text || mayMeanNow(tok)
+			s.MayMeanNow = s.MayMeanNow || last == text || syn.MayMeanNow(tok)
 			fallthrough
 		case number, parameter:
-			s.Literals = append(
-				s.Literals,
-				Literal{Start: start, End: l.pos, Kind: Kind(kind - number), Joined: joined, Place: sh.places},
-			)
+			lit := Literal{Start: start, End: l.pos, Kind: Kind(kind - number), Joined: joined, Place: sh.places}
+			if kind == parameter {
+				marks++
+				if lit.Number = marks; tok[0] == '$' {
+					lit.Number = numbered(tok[1:])
+				}
+			}
+			s.Literals = append(s.Literals, lit)
 			if joined {
 				sh.copied, sh.end = n, n
 			} else {
@@ -145,6 +161,17 @@ func (s *Scan) Read(sql []byte) {
 	if l.commentEnd > 0 {
 		s.Comment = sql[l.commentStart:l.commentEnd]
 	}
+}
+
+// numbered reads the number of a parameter; 0 for one that is too large, or is none.
+func numbered(digits []byte) (n int32) {
+	if len(digits) > 9 {
+		return 0
+	}
+	for _, c := range digits {
+		n = 10*n + int32(c-'0')
+	}
+	return n
 }
 
 // shaper makes a statement's shape of its exact text: it hears of every token but words and the like, which it finds

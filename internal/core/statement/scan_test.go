@@ -1,4 +1,4 @@
-package statement
+package statement_test
 
 import (
 	"fmt"
@@ -7,18 +7,21 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
+
+	"jollylarder/internal/core/statement"
+	"jollylarder/internal/core/statement/postgres"
 )
 
-func pattern(sql string) string { return string(Normalise([]byte(sql))) }
+func pattern(sql string) string { return string(postgres.Syntax.Normalise([]byte(sql))) }
 
 func shape(sql string) string {
-	var s Scan
+	s := statement.Scan{Syntax: postgres.Syntax}
 	s.Read([]byte(sql))
 	return string(s.Shape)
 }
 
 func exact(sql string) string {
-	var s Scan
+	s := statement.Scan{Syntax: postgres.Syntax}
 	s.Read([]byte(sql))
 	return string(s.Exact)
 }
@@ -101,17 +104,17 @@ func TestWordsThatMeanNow(t *testing.T) {
 		"select 'known'": false, "select 'nowhere'": false, "select 'Tod'": false, `select E'it\'s\n'`: false,
 		"select now": false, "select 'todays'": false,
 	} {
-		var s Scan
+		s := statement.Scan{Syntax: postgres.Syntax}
 		s.Read([]byte(sql))
 		assert.Equal(t, want, s.MayMeanNow, sql)
 	}
 }
 
 func TestIDsAreStableAndSpeakable(t *testing.T) {
-	assert.Equal(t, ID("duho-fovu-laje"), Name([]byte("select $")), "an ID must never change: rules are written with it")
-	assert.True(t, ValidID("bado-kife-ruma"))
+	assert.Equal(t, statement.ID("duho-fovu-laje"), statement.Name([]byte("select $")), "an ID must never change: rules are written with it")
+	assert.True(t, statement.ValidID("bado-kife-ruma"))
 	for _, bad := range []string{"", "bado", "bado-kife-rumA", "abdo-kife-ruma", "bado_kife-ruma", "bado-kife-ruma-"} {
-		assert.False(t, ValidID(bad), bad)
+		assert.False(t, statement.ValidID(bad), bad)
 	}
 }
 
@@ -139,14 +142,14 @@ func FuzzScan(f *testing.F) {
 	f.Add([]byte("select * from t where a in (1, -2) and b = 'it''s' -- c"))
 	f.Add([]byte("insert into t values ($1, E'\\''), (1,2)"))
 	f.Fuzz(func(t *testing.T, sql []byte) {
-		var s Scan
+		s := statement.Scan{Syntax: postgres.Syntax}
 		s.Read(sql)
 		for _, l := range s.Literals {
 			assert.True(t, l.Start < l.End && l.End <= len(sql))
 		}
 		assert.LessOrEqual(t, len(s.Exact), 2*len(sql)+2)
 		assert.LessOrEqual(t, len(s.Shape), 2*len(s.Exact)+1)
-		assert.LessOrEqual(t, len(Normalise(sql)), 4*len(sql)+2)
+		assert.LessOrEqual(t, len(postgres.Syntax.Normalise(sql)), 4*len(sql)+2)
 	})
 }
 
@@ -156,7 +159,7 @@ func BenchmarkScan(b *testing.B) {
 	for _, times := range []int{1, 10, 100} { // linear in length
 		text := []byte(strings.Repeat(sql, times))
 		b.Run(fmt.Sprintf("%d bytes", len(text)), func(b *testing.B) {
-			var s Scan
+			s := statement.Scan{Syntax: postgres.Syntax}
 			s.Read(text)
 			b.ReportAllocs()
 			b.SetBytes(int64(len(text)))

@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgproto3"
 
+	schema "jollylarder/internal/core/catalog/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/fault"
 )
@@ -86,7 +87,7 @@ func (s *session) ask(need engine.Need) {
 		switch {
 		case n == engine.NeedCatalog:
 			for _, q := range s.eng.CatalogQuestions() {
-				list = append(list, catalogQuestion(q, majorVersion(s.parameters["server_version"])))
+				list = append(list, catalogQuestion(q.(schema.Question), majorVersion(s.parameters["server_version"])))
 			}
 		case s.plainSettings:
 			list = []string{plainSettingsQuery}

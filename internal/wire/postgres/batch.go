@@ -7,7 +7,7 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
-	"jollylarder/internal/core/statement"
+	syntax "jollylarder/internal/core/statement/postgres"
 	"jollylarder/internal/fault"
 )
 
@@ -476,7 +476,7 @@ func boundMayMeanNow(b []byte) bool {
 		if l < 0 {
 			continue
 		}
-		if len(b) < l || statement.MayMeanNow(b[:l]) {
+		if len(b) < l || syntax.Syntax.MayMeanNow(b[:l]) {
 			return true
 		}
 		b = b[l:]

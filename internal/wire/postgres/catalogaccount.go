@@ -9,7 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"jollylarder/internal/core/catalog"
+	schema "jollylarder/internal/core/catalog/postgres"
 	"jollylarder/internal/core/engine"
 )
 
@@ -61,15 +61,19 @@ func (s *session) readParts(c *pgconn.PgConn) error {
 		ctx, cancel := context.WithTimeout(s.server.running(), s.settings.ConnectTime)
 		rows, err := askCatalog(ctx, c, q)
 		if refused := (*pgconn.PgError)(nil); errors.As(err, &refused) && lacking(refused.Code) &&
-			q.Kind != catalog.Plain {
-			rows, err = askCatalog(ctx, c, catalog.Question{Kind: catalog.Plain})
+			q.Kind != schema.Plain {
+			rows, err = askCatalog(ctx, c, schema.Question{Kind: schema.Plain})
 			cancel()
+			if err != nil {
+				return err
+			}
+			whole, err := schema.Describe(rows)
 			if err != nil {
 				return err
 			}
 			s.mu.Lock()
 			defer s.mu.Unlock()
-			s.eng.LearnedCatalog(rows, s.server.now())
+			s.eng.LearnedCatalog(whole, s.server.now())
 			return nil
 		}
 		cancel()
@@ -84,18 +88,18 @@ func (s *session) readParts(c *pgconn.PgConn) error {
 	return nil
 }
 
-func (s *session) nextCatalogQuestion() (q catalog.Question, ok bool) {
+func (s *session) nextCatalogQuestion() (q schema.Question, ok bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	list := s.eng.CatalogQuestions()
 	if len(list) == 0 {
 		return q, false
 	}
-	return list[0], true
+	return list[0].(schema.Question), true
 }
 
 // learnsPart hands on the answer to a question about the catalog, and says whether another is to be asked.
-func (s *session) learnsPart(rows []catalog.Row) (end func(time.Time), more bool) {
+func (s *session) learnsPart(rows []schema.Row) (end func(time.Time), more bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := s.server.now()

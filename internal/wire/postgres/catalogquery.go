@@ -7,10 +7,10 @@ import (
 	"strconv"
 	"strings"
 
-	"jollylarder/internal/core/catalog"
+	schema "jollylarder/internal/core/catalog/postgres"
 )
 
-// A PostgreSQL server is asked for its schema in parts: rows of six text columns, as in catalog.Row. The questions name
+// A PostgreSQL server is asked for its schema in parts: rows of six text columns, as in schema.Row. The questions name
 // every system table and function in full and need no privilege.
 //
 // They run with a client's search path and privileges, so nothing in them may be anybody's but the server's: each
@@ -262,28 +262,28 @@ union all
 select 'event', '', '', '', '', e.evtname from pg_catalog.pg_event_trigger e where e.evtenabled <> 'D'`
 
 // restMarks give a text each that is another after anything has changed that is about no range of relations.
-var restMarks = map[catalog.Kind]string{
-	catalog.Functions: `pg_catalog.concat_ws(' ',
+var restMarks = map[schema.Kind]string{
+	schema.Functions: `pg_catalog.concat_ws(' ',
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid >= '16384'),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_aggregate where aggfnoid::oid >= '16384'))`,
-	catalog.Types: `pg_catalog.concat_ws(' ',
+	schema.Types: `pg_catalog.concat_ws(' ',
   (select pg_catalog.concat(count(*), '/', sum(t.xmin::text::bigint)) from pg_catalog.pg_type t where t.oid >= '16384' and t.typrelid = '0' and not (t.typtype = 'b' and t.typcategory = 'A')),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_constraint where contypid <> '0'),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid >= '16384'))`,
-	catalog.Operators: `pg_catalog.concat_ws(' ',
+	schema.Operators: `pg_catalog.concat_ws(' ',
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_operator where oid >= '16384'),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_cast),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_amproc where oid >= '16384'),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_type where oid >= '16384' and typtype = 'd'),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid >= '16384'))`,
-	catalog.BuiltIns: `(select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid < '16384')`,
-	catalog.Rights: `pg_catalog.concat_ws(' ',
+	schema.BuiltIns: `(select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid < '16384')`,
+	schema.Rights: `pg_catalog.concat_ws(' ',
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid < '16384'),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_type where oid < '16384'),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_namespace where nspname::text !~ '^pg_(toast_)?temp_'::text),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_foreign_server),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_event_trigger))`,
-	catalog.Readers: `pg_catalog.concat_ws(' ',
+	schema.Readers: `pg_catalog.concat_ws(' ',
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_namespace where nspname::text !~ '^pg_(toast_)?temp_'::text),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_auth_members),
   (select pg_catalog.md5(pg_catalog.string_agg(pg_catalog.concat(o.oid, o.rolname, o.rolsuper, o.rolinherit, o.rolbypassrls), ' ' order by o.oid)) from pg_catalog.pg_roles o))`,
@@ -305,8 +305,8 @@ union all
 select 'path', '', pg_catalog.current_setting('search_path', true), '', '', ''`
 
 // catalogQuestion gives the SQL of a question to a server of a major version, or 0 for one that is not known.
-func catalogQuestion(q catalog.Question, version int) string {
-	if q.Kind == catalog.Plain {
+func catalogQuestion(q schema.Question, version int) string {
+	if q.Kind == schema.Plain {
 		return plainCatalogQuery
 	}
 	number := func(n uint32) string { return "'" + strconv.FormatUint(uint64(n), 10) + "'" }
@@ -341,9 +341,9 @@ func catalogQuestion(q catalog.Question, version int) string {
 }
 
 // markRow adds the mark of what is asked for.
-func markRow(kind catalog.Kind) string {
+func markRow(kind schema.Kind) string {
 	mark, ok := restMarks[kind]
-	if kind == catalog.Relations {
+	if kind == schema.Relations {
 		mark, ok = relationMark, true
 	}
 	if !ok {
@@ -352,9 +352,9 @@ func markRow(kind catalog.Kind) string {
 	return "\nunion all\nselect 'mark', '', '', '', '', " + mark
 }
 
-var catalogQueries = map[catalog.Kind]string{
-	catalog.Spans: spansQuery, catalog.Marks: marksQuery, catalog.Relations: relationsQuery, catalog.Links: linksQuery, catalog.Texts: textsQuery, catalog.Readers: readersQuery,
-	catalog.Functions: functionsQuery, catalog.Types: typesQuery, catalog.Operators: operatorsQuery, catalog.BuiltIns: builtInsQuery, catalog.Rights: rightsQuery, catalog.RestMarks: restMarksQuery,
+var catalogQueries = map[schema.Kind]string{
+	schema.Spans: spansQuery, schema.Marks: marksQuery, schema.Relations: relationsQuery, schema.Links: linksQuery, schema.Texts: textsQuery, schema.Readers: readersQuery,
+	schema.Functions: functionsQuery, schema.Types: typesQuery, schema.Operators: operatorsQuery, schema.BuiltIns: builtInsQuery, schema.Rights: rightsQuery, schema.RestMarks: restMarksQuery,
 }
 
 // majorVersion reads that of a server from what it says of itself, or gives 0.
@@ -369,8 +369,8 @@ func majorVersion(said string) int {
 
 // catalogRows reads the answer to either catalog query. It is strange if it is no such answer, or came over a session
 // whose functions and operators may not be the server's own.
-func catalogRows(rows [][]string) (out []catalog.Row, strange bool) {
-	out = make([]catalog.Row, 0, len(rows))
+func catalogRows(rows [][]string) (out []schema.Row, strange bool) {
+	out = make([]schema.Row, 0, len(rows))
 	for _, r := range rows {
 		if len(r) != 6 || r[0] == "path" && strangePath(r[2]) {
 			return nil, true
@@ -378,7 +378,7 @@ func catalogRows(rows [][]string) (out []catalog.Row, strange bool) {
 		if r[0] != "path" {
 			out = append(
 				out,
-				catalog.Row{What: r[0], Schema: r[1], Name: r[2], Flags: r[3], OtherSchema: r[4], OtherName: r[5]},
+				schema.Row{What: r[0], Schema: r[1], Name: r[2], Flags: r[3], OtherSchema: r[4], OtherName: r[5]},
 			)
 		}
 	}

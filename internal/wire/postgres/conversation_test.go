@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	facts "jollylarder/internal/core/analysis/postgres"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/reason"
 )
@@ -29,7 +29,7 @@ type talk struct {
 
 func newTalk(t require.TestingT) *talk {
 	k := &talk{conversation: &conversation{}, t: t, now: time.Unix(1_800_000_000, 0)}
-	e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Misuse: func(what string) { k.misused = append(k.misused, what) }}, k.now)
+	e, err := engine.New(engine.Options{Dialect: dialect.Dialect, Misuse: func(what string) { k.misused = append(k.misused, what) }}, k.now)
 	require.NoError(t, err)
 	k.eng = e.NewSession(engine.Identity{Database: "skerrow", User: "ines"})
 	return k

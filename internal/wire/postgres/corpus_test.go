@@ -58,13 +58,13 @@ func effects(f *analysis.Facts, r *catalog.Resolved) string {
 }
 
 // hidden makes the schema with every kind of hidden dependency and reads its catalog as the larder does.
-func hidden(t *testing.T) (*larder, *catalog.Schema) {
+func hidden(t *testing.T) (*larder, catalog.Schema) {
 	l := newLarder(t, hiddenSchema)
 	c := connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
 	described, path, err := wire.Describe(ctx, c.PgConn())
 	require.NoError(t, err)
 	require.Equal(t, publicPath.Path, path)
-	return l, catalog.New(described, catalog.Parse{Facts: facts.Facts, Body: facts.Body})
+	return l, described.Schema()
 }
 
 var publicPath = catalog.Hints{Path: []string{"pg_catalog", "public"}}

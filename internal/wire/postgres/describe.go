@@ -10,11 +10,12 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"jollylarder/internal/core/catalog"
+	schema "jollylarder/internal/core/catalog/postgres"
 )
 
 // Describe asks a server over a connection of one's own for its schema's description, and for the search path in effect
 // there. A server that cannot describe its schema whole is asked for what it has.
-func Describe(ctx context.Context, c *pgconn.PgConn) (rows []catalog.Row, path []string, err error) {
+func Describe(ctx context.Context, c *pgconn.PgConn) (d catalog.Description, path []string, err error) {
 	answer, err := ask(ctx, c, "select pg_catalog.array_to_string(current_schemas(true), pg_catalog.chr(10))")
 	if err != nil {
 		return nil, nil, fmt.Errorf("asking for the search path: %w", err)
@@ -22,30 +23,33 @@ func Describe(ctx context.Context, c *pgconn.PgConn) (rows []catalog.Row, path [
 	if len(answer) == 1 && len(answer[0]) == 1 {
 		path = strings.Split(answer[0][0], "\n")
 	}
-	var reader catalog.Reader
+	var reader schema.Reader
 	reader.Begin()
 	for {
 		q, more := reader.Next()
 		if !more {
-			return reader.Rows(), path, nil
+			return reader.Description(), path, nil
 		}
 		began := time.Now()
 		rows, err := askCatalog(ctx, c, q)
 		if refused := (*pgconn.PgError)(nil); errors.As(err, &refused) && lacking(refused.Code) {
-			rows, err = askCatalog(ctx, c, catalog.Question{Kind: catalog.Plain})
-			return rows, path, err
+			if rows, err = askCatalog(ctx, c, schema.Question{Kind: schema.Plain}); err != nil {
+				return nil, nil, err
+			}
+			d, err := schema.Describe(rows)
+			return d, path, err
 		}
 		if err != nil {
 			return nil, nil, err
 		}
-		if _, ok := reader.Take(rows, time.Since(began)); !ok {
+		if _, ok := reader.Take(q, rows, time.Since(began)); !ok {
 			return nil, nil, fmt.Errorf("reading the catalog: the answer about %s is not understood", q.Kind)
 		}
 	}
 }
 
 // askCatalog asks one question about the catalog.
-func askCatalog(ctx context.Context, c *pgconn.PgConn, q catalog.Question) ([]catalog.Row, error) {
+func askCatalog(ctx context.Context, c *pgconn.PgConn, q schema.Question) ([]schema.Row, error) {
 	answer, err := ask(ctx, c, catalogQuestion(q, majorVersion(c.ParameterStatus("server_version"))))
 	if err != nil {
 		return nil, fmt.Errorf("reading the catalog: %w", err)

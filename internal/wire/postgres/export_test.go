@@ -3,7 +3,7 @@ package postgres
 import (
 	"fmt"
 
-	"jollylarder/internal/core/catalog"
+	schema "jollylarder/internal/core/catalog/postgres"
 )
 
 // SettingNames are the settings in keys, for tests.
@@ -13,7 +13,7 @@ var SettingNames = settingNames
 var Questions = func() map[string]string {
 	all := map[string]string{"settings": settingsQuery, "plain settings": plainSettingsQuery, "plain catalog": plainCatalogQuery, "names": namesQuery, "nothing": anyQuery}
 	for kind := range catalogQueries {
-		all[fmt.Sprint("catalog, ", kind)] = catalogQuestion(catalog.Question{Kind: kind, To: 1<<32 - 1, Most: 20, Ranges: [][2]uint32{{0, 20000}, {20001, 1<<32 - 1}}}, 0)
+		all[fmt.Sprint("catalog, ", kind)] = catalogQuestion(schema.Question{Kind: kind, To: 1<<32 - 1, Most: 20, Ranges: [][2]uint32{{0, 20000}, {20001, 1<<32 - 1}}}, 0)
 	}
 	return all
 }()

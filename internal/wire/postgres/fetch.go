@@ -17,9 +17,6 @@ import (
 	"jollylarder/internal/core/engine"
 )
 
-// KeySettings is how many settings of a session are in its keys: engine.Options.Values for this protocol.
-var KeySettings = 1 + len(settingNames)
-
 // Fetcher asks ahead for what clients will ask: results that a write dropped, and those remembered from before. It is a
 // client of the larder like any other, on an account of its own, so that all that is promised of results holds for
 // these too; one at a time, and most of the time at rest, so that it is never in the way of clients.

@@ -16,7 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/core/analysis"
-	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/dialect"
+	"jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/freshness"
 	core "jollylarder/internal/core/larder"
@@ -33,12 +34,16 @@ func init() { freshness.FewestCounters = 1 << 16 }
 
 var ctx = context.Background()
 
-// readFacts has a fault at statements that hold a certain word.
-func readFacts(sql string) *analysis.Facts {
-	if strings.Contains(sql, "'a fault'") {
-		return nil
+// faulty has a fault at statements that hold a certain word.
+func faulty() *dialect.Dialect {
+	d := *postgres.Dialect
+	d.Facts = func(syntax *statement.Syntax, sql string) *analysis.Facts {
+		if strings.Contains(sql, "'a fault'") {
+			return nil
+		}
+		return postgres.Dialect.Facts(syntax, sql)
 	}
-	return facts.Facts(sql)
+	return &d
 }
 
 // server is the PostgreSQL that all tests of this package share; each has a database of its own on it.
@@ -97,7 +102,7 @@ func newLarder(t testing.TB, setup ...string) *larder {
 }
 
 func (l *larder) serve(origin string) {
-	e, err := core.New(engine.Options{Facts: readFacts, Body: facts.Body, Values: wire.KeySettings, Parameter: wire.Parameter, Settle: time.Second, CatalogAge: l.age, Misuse: func(what string) { l.t.Error(what) }}, wire.SameRows, time.Now())
+	e, err := core.New(engine.Options{Dialect: faulty(), Settle: time.Second, CatalogAge: l.age, Misuse: func(what string) { l.t.Error(what) }}, time.Now())
 	require.NoError(l.t, err)
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(l.t, err)
@@ -149,7 +154,7 @@ func (l *larder) keep(sql ...string) {
 	l.engine.SetRules(rules.NewSet(list))
 }
 
-func patternOf(sql string) statement.ID { return statement.Of(sql) }
+func patternOf(sql string) statement.ID { return postgres.Dialect.Syntax.Of(sql) }
 
 // outcomes waits for the end of n statements of a pattern and gives what became of them.
 func (l *larder) outcomes(sql string, n int) []stream.Event {

@@ -62,7 +62,7 @@ func newSecured(t *testing.T) *secured {
 
 // larder starts one before the database, and gives its address.
 func (s *secured) larder(origin, listen string, set wire.Settings) string {
-	e, err := engine.New(engine.Options{Facts: readFacts}, time.Now())
+	e, err := engine.New(engine.Options{Dialect: faulty()}, time.Now())
 	require.NoError(s.t, err)
 	ln, err := net.Listen(wire.Network(listen), listen)
 	require.NoError(s.t, err)

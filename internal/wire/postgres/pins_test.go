@@ -9,10 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"jollylarder/internal/core/engine"
-	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
-	wire "jollylarder/internal/wire/postgres"
 )
 
 const pinSchema = `
@@ -192,19 +189,4 @@ func TestBoundPins(t *testing.T) {
 			}
 		})
 	}
-}
-
-func FuzzParameter(f *testing.F) {
-	f.Add([]byte("\x00\x01\x00\x00\x00\x17"), []byte("\x00\x01\x00\x01\x00\x01\x00\x00\x00\x04\x00\x00\x00\x05\x00\x00"), 1)
-	f.Add([]byte("\x00\x00"), []byte("\x00\x00\x00\x02\xff\xff\xff\xff\x00\x00\x00\x01x"), 2)
-	f.Fuzz(func(t *testing.T, types, bound []byte, n int) {
-		p, ok := wire.Parameter(types, bound, n)
-		if ok && !p.Null && len(p.Value) > len(bound) {
-			t.Fatal(p)
-		}
-		if p.Binary {
-			freshness.Integer.HashBinary(p.Value, true)
-		}
-		_ = engine.Parameter(p)
-	})
 }

@@ -7,7 +7,9 @@ import (
 	"strings"
 	"time"
 
-	analysis "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/analysis"
+	facts "jollylarder/internal/core/analysis/postgres"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/reason"
@@ -84,7 +86,7 @@ union all
 select 'path', '', pg_catalog.current_setting('search_path', true), '', '', ''`
 
 // settingNames are the settings that are part of every key.
-var settingNames = analysis.ResultSettings
+var settingNames = facts.ResultSettings
 
 // settingsQuery asks a session for the settings above and what else a decision rests on. A setting that the server
 // does not have is null.
@@ -94,7 +96,7 @@ var settingsQuery = func() string {
 		"pg_catalog.current_setting('default_transaction_isolation', true), pg_catalog.current_setting('standard_conforming_strings', true), " +
 		"case when pg_catalog.pg_my_temp_schema() = '0' then '0' else (select count(*) from pg_catalog.pg_class where relnamespace = pg_catalog.pg_my_temp_schema()) end, " +
 		"pg_catalog.array_to_string(pg_catalog.current_schemas(true), pg_catalog.chr(10)), current_user, session_user, " +
-		"pg_catalog.current_setting('" + engine.OptOut + "', true), pg_catalog.current_setting('statement_timeout', true), " +
+		"pg_catalog.current_setting('" + dialect.OptOut + "', true), pg_catalog.current_setting('statement_timeout', true), " +
 		"(select r.oid from pg_catalog.pg_roles r where r.rolname = current_user), (select r.oid from pg_catalog.pg_roles r where r.rolname = session_user), " + serverIdentity)
 	for _, n := range settingNames {
 		fmt.Fprintf(&q, ", pg_catalog.current_setting('%s', true)", n)
@@ -128,16 +130,15 @@ func settings(rows [][]string) (engine.Settings, bool) {
 		r[8], r[9] = "", ""
 	}
 	s := engine.Settings{
-		Values:         append([]string{r[3]}, r[otherSettings:]...),
-		Roles:          []string{r[4] + " " + r[8], r[5] + " " + r[9]}, // names can become other roles'
-		Role:           r[8],
-		Server:         r[10],
-		Path:           strings.Split(r[3], "\n"),
-		ReadCommitted:  r[0] == "read committed" || r[0] == "read uncommitted",
-		RepeatableRead: r[0] == "repeatable read",
-		Temporary:      r[2] != "0",
-		LeftOut:        r[6] == "off",
-		Patience:       patience(r[7]),
+		Values:    append([]string{r[3]}, r[otherSettings:]...),
+		Roles:     []string{r[4] + " " + r[8], r[5] + " " + r[9]}, // names can become other roles'
+		Role:      r[8],
+		Server:    r[10],
+		Path:      strings.Split(r[3], "\n"),
+		Isolation: isolations[r[0]],
+		Temporary: r[2] != "0",
+		LeftOut:   r[6] == "off",
+		Patience:  patience(r[7]),
 	}
 	if strangePath(r[otherSettings]) {
 		s.Path, s.Role = nil, "" // what was answered may be anybody's word
@@ -150,6 +151,12 @@ func settings(rows [][]string) (engine.Settings, bool) {
 		s.Strange = reason.Backslashes
 	}
 	return s, true
+}
+
+// isolations are the server's, by the names it gives them. One that is not here is not known.
+var isolations = map[string]analysis.Isolation{
+	"read uncommitted": analysis.ReadCommitted, "read committed": analysis.ReadCommitted,
+	"repeatable read": analysis.RepeatableRead, "serializable": analysis.Serializable,
 }
 
 // mostSettings is how many bytes the settings in keys may have together: they are part of every key, and remembered for

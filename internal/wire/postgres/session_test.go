@@ -12,11 +12,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	facts "jollylarder/internal/core/analysis/postgres"
-	"jollylarder/internal/core/catalog"
+	schema "jollylarder/internal/core/catalog/postgres"
+	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/rules"
-	"jollylarder/internal/core/statement"
 )
 
 // faults is a log that remembers faults of the larder's own.
@@ -62,9 +61,9 @@ func FuzzSession(f *testing.F) {
 			default:
 			}
 		}
-		e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body, Misuse: misused}, time.Now())
+		e, err := engine.New(engine.Options{Dialect: dialect.Dialect, Misuse: misused}, time.Now())
 		require.NoError(t, err)
-		e.SetRules(rules.NewSet([]rules.Rule{{Pattern: statement.Of("select n from berths where id = 1"), Verdict: rules.Keep, TTL: time.Minute}}))
+		e.SetRules(rules.NewSet([]rules.Rule{{Pattern: dialect.Dialect.Syntax.Of("select n from berths where id = 1"), Verdict: rules.Keep, TTL: time.Minute}}))
 		theirs, mine := net.Pipe()
 		server, far := net.Pipe()
 		srv := &Server{Engine: e, Origin: "origin:5432", Log: slog.New(faults{slog.DiscardHandler, seen}),
@@ -126,7 +125,7 @@ func FuzzLogin(f *testing.F) {
 // The larder's own questions go in front of all that a client says, or wait until it rests: in a transaction that has just begun,
 // one query would be one too many for what must come before any.
 func TestQuestionsAreNotPutIntoAClientsTransaction(t *testing.T) {
-	e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body}, time.Now())
+	e, err := engine.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
 	require.NoError(t, err)
 	far, near := net.Pipe()
 	defer far.Close()
@@ -189,12 +188,14 @@ func TestWhatEndsASession(t *testing.T) {
 		}, "the client ended it"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			e, err := engine.New(engine.Options{Facts: facts.Facts, Body: facts.Body}, time.Now())
+			e, err := engine.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
 			require.NoError(t, err)
 			defer e.Close()
 			reader := e.NewSession(engine.Identity{Database: "ines", User: "ines"}) // so that nothing is asked
 			reader.Asking(engine.NeedCatalog, time.Now())
-			reader.LearnedCatalog([]catalog.Row{{What: "relation", Schema: "public", Name: "berths", Flags: "r"}}, time.Now())
+			described, err := schema.Describe([]schema.Row{{What: "relation", Schema: "public", Name: "berths", Flags: "r"}})
+			require.NoError(t, err)
+			reader.LearnedCatalog(described, time.Now())
 			seen := make(chan string, 10)
 			theirs, mine := net.Pipe()
 			server, far := net.Pipe()

@@ -13,7 +13,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/analysis/postgres/grammar"
-	"jollylarder/internal/core/statement"
+	syntax "jollylarder/internal/core/statement/postgres"
 )
 
 // Body says what a function or procedure does, from the CREATE FUNCTION statement that the server gives of it, or what
@@ -74,7 +74,7 @@ func Body(definition string) (*analysis.Facts, error) {
 		}
 	case strings.EqualFold(language, "plpgsql"):
 		r.plans = true
-		if firstValueOfRecord.Match(statement.Normalise([]byte(source))) {
+		if firstValueOfRecord.Match(syntax.Syntax.Normalise([]byte(source))) {
 			return nil, errors.New("it gives a record a first value, which is not followed")
 		}
 		if t := create.ReturnType; t != nil && dateTypes[qualified(t.Names).Name] {

@@ -10,7 +10,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/analysis/postgres/grammar"
-	"jollylarder/internal/core/statement"
+	syntax "jollylarder/internal/core/statement/postgres"
 )
 
 func names(list []analysis.Name) string {
@@ -170,10 +170,10 @@ func TestLongStatementsAreReadByTheirPattern(t *testing.T) {
 	sql := "insert into t (a, b) values " + strings.Repeat("(1, 'x'), ", 300_000) + "(2, 'y')"
 	require.Greater(t, len(sql), grammar.Longest)
 	assert.NotZero(t, Facts(sql).Effect&analysis.Unknown)
-	f := Facts(statement.Parameterised(statement.Normalise([]byte(sql))))
+	f := Facts(syntax.Syntax.Parameterised(syntax.Syntax.Normalise([]byte(sql))))
 	assert.Equal(t, "t", written(f.Writes))
 	assert.Zero(t, f.Effect)
-	f = Facts(statement.Parameterised(statement.Normalise([]byte("select a[1], b::varchar, -5 from t where a in (1, 2) and b = 'x' and (c, d) in ((1, 2), (3, 4)) limit 3"))))
+	f = Facts(syntax.Syntax.Parameterised(syntax.Syntax.Normalise([]byte("select a[1], b::varchar, -5 from t where a in (1, 2) and b = 'x' and (c, d) in ((1, 2), (3, 4)) limit 3"))))
 	assert.Equal(t, "t", names(f.Reads))
 	assert.True(t, f.Plain(), f.Reasons)
 }

@@ -9,7 +9,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/reason"
-	"jollylarder/internal/core/statement"
+	syntax "jollylarder/internal/core/statement/postgres"
 )
 
 // The walk visits every node of an expression. Each kind of node that the grammar makes has a case below, or makes its
@@ -35,7 +35,7 @@ func (r *reader) walk(n *pg.Node) {
 		// A date, a time, an interval or an amount of money is not written without a digit, nor is null in an array
 		// without braces.
 		f.Remembers = f.Remembers || r.plans && strings.ContainsAny(x.AConst.GetSval().GetSval(), "0123456789{")
-		if s := x.AConst.GetSval(); s != nil && r.body && !freshness.Off(freshness.NowInBodies) && statement.MayMeanNow([]byte(s.Sval)) {
+		if s := x.AConst.GetSval(); s != nil && r.body && !freshness.Off(freshness.NowInBodies) && syntax.Syntax.MayMeanNow([]byte(s.Sval)) {
 			f.Passes(reason.TextMayMeanTime)
 		}
 	case *pg.Node_ParamRef:

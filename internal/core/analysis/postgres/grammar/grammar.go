@@ -25,14 +25,14 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 	"google.golang.org/protobuf/proto"
 
-	"jollylarder/internal/core/statement"
+	syntax "jollylarder/internal/core/statement/postgres"
 )
 
 const (
 	// Longest is the longest text that is read, in bytes. The trees of a text take some hundred times its length of
 	// memory.
 	Longest = 256 << 10
-	// Deepest is how deep a text may be, as statement.Depth has it. What the library takes to write a tree down grows
+	// Deepest is how deep a text may be, as statement.Syntax.Depth has it. What the library takes to write a tree down grows
 	// with the square of its depth. Stack does not rest on this.
 	Deepest = 5000
 	// Stack is the size of the thread's stack in bytes. It is address space alone until it is used.
@@ -81,7 +81,7 @@ func read(kind int, text string) (C.grammar_result, error) {
 	if len(text) > Longest {
 		return C.grammar_result{}, ErrLong
 	}
-	if statement.Depth([]byte(text)) > Deepest {
+	if syntax.Syntax.Depth([]byte(text)) > Deepest {
 		return C.grammar_result{}, ErrDeep
 	}
 	if len(text) > short {

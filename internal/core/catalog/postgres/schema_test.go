@@ -1,4 +1,4 @@
-package catalog
+package postgres
 
 import (
 	"testing"
@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/catalog"
 )
 
 var harbour = New([]Row{
@@ -24,9 +25,9 @@ var harbour = New([]Row{
 	{What: "function", Name: "lower", Flags: "v"},
 	{What: "operator", Name: "<->", Flags: "i"},
 	{What: "operator", Name: "~~~", Flags: "s"},
-}, Parse{Facts: facts.Facts, Body: facts.Body})
+})
 
-func resolve(sql string) *Resolved { return harbour.Resolve(facts.Facts(sql), Hints{}) }
+func resolve(sql string) *catalog.Resolved { return harbour.Resolve(facts.Facts(sql), catalog.Hints{}) }
 
 func TestNamesAndCascades(t *testing.T) {
 	r := resolve("select * from ports")
@@ -75,9 +76,9 @@ func TestWhatMayDoMore(t *testing.T) {
 }
 
 func TestWithoutACatalogNothingIsKept(t *testing.T) {
-	r := Unread(facts.Facts("select * from ports"))
+	r := catalog.Unread(facts.Facts("select * from ports"))
 	assert.NotEmpty(t, r.Reasons)
 	assert.True(t, r.Everything, "it may be a view that calls anything")
-	assert.False(t, Unread(facts.Facts("show time zone")).Everything)
-	assert.True(t, Unread(facts.Facts("insert into ports values (1)")).Everything)
+	assert.False(t, catalog.Unread(facts.Facts("show time zone")).Everything)
+	assert.True(t, catalog.Unread(facts.Facts("insert into ports values (1)")).Everything)
 }

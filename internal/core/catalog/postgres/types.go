@@ -1,4 +1,4 @@
-package catalog
+package postgres
 
 import (
 	"slices"
@@ -195,6 +195,6 @@ func (r *resolver) maybeCalled(x *analysis.Field, how []string, way reason.Way) 
 		r.passes(way.Function(x.Name), reason.UnknownDependence, "")
 	case volatility == 'v':
 		r.passes(way.Function(x.Name), reason.MayDoAnything, "")
-		r.out.anything()
+		r.out.Anything()
 	}
 }

@@ -1,4 +1,4 @@
-package statement
+package postgres
 
 import (
 	"testing"
@@ -22,6 +22,6 @@ func TestPatternsHaveNoValuesOfSettings(t *testing.T) {
 		"update t set a = b":                                  "update t set a = b",
 		"select a from t where a = b":                         "select a from t where a = b",
 	} {
-		assert.Equal(t, want, string(Normalise([]byte(sql))), sql)
+		assert.Equal(t, want, string(Syntax.Normalise([]byte(sql))), sql)
 	}
 }

@@ -1,15 +1,18 @@
-package engine
+package postgres
 
 import (
 	"bytes"
 	"encoding/binary"
+
+	"jollylarder/internal/core/dialect"
 )
 
 // elements splits an array of one dimension as PostgreSQL sends it, binary or as text, into so many elements at most.
 // It is false for any other, and for one with elements that are null, quoted, or may mean something else. Source:
 // array_recv and array_in in the server's arrayfuncs.c.
-func elements(b []byte, isBinary bool, most int) (out [][]byte, ok bool) {
-	if !isBinary {
+func elements(w dialect.Written, most int) (out [][]byte, ok bool) {
+	b := w.Bytes
+	if !w.Binary {
 		return textElements(b, most)
 	}
 	if len(b) < 12 {

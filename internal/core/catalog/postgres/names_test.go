@@ -1,4 +1,4 @@
-package catalog
+package postgres
 
 import (
 	"slices"
@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/reason"
 )
 
@@ -22,10 +23,10 @@ var quay = New([]Row{
 	{What: "relation", Schema: "public", Name: "pg_own", Flags: "r"}, {What: "columns", Schema: "public", Name: "pg_own", OtherName: "n id"},
 	{What: "key", Schema: "public", Name: "boats", OtherName: "id"}, {What: "key", Schema: "public", Name: "berths", OtherName: "id"},
 	{What: "function", Schema: "public", Name: "weigh", Flags: "sf", OtherSchema: "sql", OtherName: "create function weigh(boats) returns int language sql stable as 'select 1 from berths'"},
-}, Parse{Facts: facts.Facts, Body: facts.Body})
+})
 
 // needed says which columns of which tables are needed, and which are pinned, in one line.
-func needed(r *Resolved) string {
+func needed(r *catalog.Resolved) string {
 	var out []string
 	for _, t := range r.Reads {
 		name := strings.TrimPrefix(t, "public.")
@@ -106,7 +107,7 @@ func TestWhatNamesMean(t *testing.T) {
 		"select 1 from boats where id = 5 union select 1 from boats":                                 "boats(id)",
 		"select id from pg_own where id = 5":                                                         "pg_own by id",
 	} {
-		r := quay.Resolve(facts.Facts(sql), Hints{Path: []string{"pg_catalog", "public"}})
+		r := quay.Resolve(facts.Facts(sql), catalog.Hints{Path: []string{"pg_catalog", "public"}})
 		assert.Equal(t, want, needed(r), sql)
 	}
 }
@@ -122,7 +123,7 @@ func TestWhatFieldsAre(t *testing.T) {
 		"select max(at) at time zone 'UTC' from boats": "", "select (at + interval '1 day') at time zone 'UTC' from boats": "", "select lower(name) at time zone 'UTC' from boats": "at a time zone",
 		"select relname from pg_class": "", "select id from pg_own": "", "select 1 from information_schema.own": "does not name", "select 1 from pg_catalog.own": "does not name",
 	} {
-		r := quay.Resolve(facts.Facts(sql), Hints{Path: []string{"pg_catalog", "public"}})
+		r := quay.Resolve(facts.Facts(sql), catalog.Hints{Path: []string{"pg_catalog", "public"}})
 		if why == "" {
 			assert.Empty(t, r.Reasons, sql)
 		} else {
@@ -136,7 +137,7 @@ func TestTablesThatAreMissing(t *testing.T) {
 	for sql, missing := range map[string]string{
 		"insert into mine values (1)": "mine", "update pg_temp.mine set a = 1": "mine", "delete from other.mine": "", "insert into boats select 1": "", "with w as (delete from mine returning *) insert into boats (id) select 1 from w": "mine",
 	} {
-		r := quay.Resolve(facts.Facts(sql), Hints{})
+		r := quay.Resolve(facts.Facts(sql), catalog.Hints{})
 		assert.Equal(t, missing, strings.Join(r.Missing, " "), sql)
 		if missing != "" {
 			assert.True(t, r.Everything, sql)

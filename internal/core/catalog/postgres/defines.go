@@ -1,56 +1,16 @@
-package catalog
+package postgres
 
 import (
 	"slices"
-	"strings"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/catalog"
 )
-
-// Defined is a change of definitions that concerns what has some names, and nothing else.
-type Defined struct {
-	// Names are those of relations, without their schemas.
-	Names []string
-	Quiet analysis.Quiet
-	// Same is set when rows, columns and keys stay what they are: what only reads is not concerned.
-	Same bool
-	// Unknown is set when the catalog does not name the first of them.
-	Unknown bool
-	// All is set for one that concerns everything.
-	All bool
-}
-
-// Concerns says whether something of a name may be among what it changes: also what the server makes for a relation
-// under names of its own, and the types of its rows.
-func (d *Defined) Concerns(name string) bool {
-	if d.All {
-		return true
-	}
-	bare := strings.TrimLeft(name, "_")
-	return slices.ContainsFunc(d.Names, func(n string) bool {
-		return name == n || bare == strings.TrimLeft(n, "_") || strings.HasPrefix(name, n+"_")
-	})
-}
-
-// Among says what changes of definitions mean for what was resolved before them: touched is set when some of them
-// concern what it names or came to, and quiet says what may happen then. Writes says whether it may write.
-func (o *Resolved) Among(list []*Defined, writes bool) (touched bool, quiet analysis.Quiet) {
-	quiet = analysis.QuietAll
-	for _, d := range list {
-		if d.Same && !writes {
-			continue
-		}
-		if d.All || slices.ContainsFunc(o.Names, d.Concerns) {
-			touched, quiet = true, min(quiet, d.Quiet)
-		}
-	}
-	return touched, quiet
-}
 
 // defines takes in the definitions that a statement changes.
 func (r *resolver) defines(f *analysis.Facts, how []string) {
-	if how != nil || !r.s.Whole { // that of a function, which others may run at any time
-		r.out.anything()
+	if how != nil || !r.s.whole { // that of a function, which others may run at any time
+		r.out.Anything()
 		return
 	}
 	for i := range f.Defines {
@@ -59,7 +19,7 @@ func (r *resolver) defines(f *analysis.Facts, how []string) {
 			r.definesIndexes(d)
 			continue
 		}
-		def := &Defined{Quiet: d.Quiet, Same: d.Same}
+		def := &catalog.Defined{Quiet: d.Quiet, Same: d.Same}
 		if d.Quiet == analysis.Loud {
 			def.Quiet, def.Unknown = r.s.quiet(d.Names[0].Name, false), len(r.s.relations[d.Names[0].Name]) == 0
 		}
@@ -73,7 +33,7 @@ func (r *resolver) defines(f *analysis.Facts, how []string) {
 				r.redefines(rel, d)
 			}
 			if !d.Same && r.s.typedBy(n.Name) { // values of its rows' type stand elsewhere
-				r.out.anything()
+				r.out.Anything()
 			}
 		}
 		r.out.Defines = append(r.out.Defines, def)
@@ -119,7 +79,7 @@ func (r *resolver) redefines(rel *relation, d *analysis.Definition) {
 			if !slices.ContainsFunc(fn.bodies, func(b *body) bool { return !b.inert() }) {
 				continue
 			}
-			r.out.anything()
+			r.out.Anything()
 		}
 	}
 	if d.Same {
@@ -129,7 +89,7 @@ func (r *resolver) redefines(rel *relation, d *analysis.Definition) {
 	behind := newResolver(r.s, nil)
 	behind.readRelation(rel, nil, "")
 	if len(behind.out.Reads) == 0 && rel.kind != 'S' {
-		r.out.anything()
+		r.out.Anything()
 	}
 	for other := range behind.read {
 		if slices.Contains(behind.out.Reads, other.full()) {
@@ -146,7 +106,7 @@ func (r *resolver) definesIndexes(d *analysis.Definition) {
 			for _, rel := range list {
 				if slices.Contains(rel.keyNames, n.Name) {
 					r.redefines(rel, d)
-					r.out.Defines = append(r.out.Defines, &Defined{Names: []string{rel.name}, Quiet: analysis.QuietAll})
+					r.out.Defines = append(r.out.Defines, &catalog.Defined{Names: []string{rel.name}, Quiet: analysis.QuietAll})
 				}
 			}
 		}

@@ -1,9 +1,10 @@
-package catalog
+package postgres
 
 import (
 	"strings"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/reason"
 )
 
@@ -28,7 +29,7 @@ func (r *resolver) callName(n analysis.Name, how []string, way reason.Way) {
 		r.passes(way.Calls().Function(n.Name), reason.UnknownDependence, "")
 	case 'v':
 		r.passes(way.Calls().Function(n.Name), reason.MayDoAnything, "")
-		r.out.anything()
+		r.out.Anything()
 	default:
 		r.unknownFunction(n, way)
 	}
@@ -40,7 +41,7 @@ func (r *resolver) unknownFunction(n analysis.Name, way reason.Way) {
 		return
 	}
 	r.passes(way.Calls().Function(n.Name), reason.UnknownTables, "")
-	r.out.anything()
+	r.out.Anything()
 }
 
 // call follows a function of the database.
@@ -62,13 +63,13 @@ func (r *resolver) call(fn *function, how []string, way reason.Way) {
 	through := then(how, "through the function "+fn.name+"()")
 	if len(fn.bodies) == 0 {
 		r.passes(way.Function(fn.name), reason.UnknownTables, "")
-		r.out.anything()
+		r.out.Anything()
 	}
 	for _, b := range fn.bodies {
 		switch {
 		case b.kind == 'a': // made of others
 		case b.language == "sql" || b.language == "plpgsql":
-			f, err := b.definition(r.s.parse)
+			f, err := b.definition()
 			if err != nil {
 				r.passes(way.Function(fn.name), reason.UnknownBody, err.Error())
 				r.mayWrite(b.volatility)
@@ -111,7 +112,7 @@ var rowTriggers = map[string]bool{
 }
 
 // declared takes in what the DBA said.
-func (r *resolver) declared(d Declaration, how []string) {
+func (r *resolver) declared(d catalog.Declaration, how []string) {
 	for _, name := range d.Reads {
 		for _, rel := range r.declaredTables(name) {
 			r.readRelation(rel, how, "")
@@ -133,7 +134,7 @@ func (r *resolver) declaredTables(name string) []*relation {
 	meant := r.s.meant(n, nil)
 	if len(meant) == 0 {
 		r.passes("", reason.DeclaredNotNamed, name)
-		r.out.anything()
+		r.out.Anything()
 	}
 	return meant
 }

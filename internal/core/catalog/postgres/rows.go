@@ -1,13 +1,38 @@
-package catalog
+package postgres
 
 import (
 	"cmp"
 	"slices"
 	"strings"
+
+	"jollylarder/internal/core/catalog"
 )
 
-// Sort puts a description's rows in the order in which descriptions are compared.
-func Sort(rows []Row) { slices.SortFunc(rows, compare) }
+// description is a schema's rows, sorted.
+type description []Row
+
+// Describe gives a description of the rows that a server gave, in any order, if nothing is wrong with them.
+func Describe(rows []Row) (catalog.Description, error) {
+	if err := Check(rows); err != nil {
+		return nil, err
+	}
+	return described(rows), nil
+}
+
+func described(rows []Row) description {
+	d := slices.Clone(rows)
+	slices.SortFunc(d, compare)
+	return d
+}
+
+// Same implements catalog.Description.
+func (d description) Same(o catalog.Description) bool {
+	other, ok := o.(description)
+	return ok && slices.Equal(d, other)
+}
+
+// Schema implements catalog.Description.
+func (d description) Schema() catalog.Schema { return New(d) }
 
 func compare(a, b Row) int {
 	return cmp.Or(
@@ -20,11 +45,15 @@ func compare(a, b Row) int {
 	)
 }
 
-// Explained says whether two descriptions, both sorted, differ only in what some changes of definitions concern, and,
-// if grants is set, in who may read what.
-func Explained(before, after []Row, list []*Defined, grants bool) bool {
+// Explained implements catalog.Description.
+func (d description) Explained(o catalog.Description, list []*catalog.Defined, grants bool) bool {
+	before := d
+	after, ok := o.(description)
+	if !ok {
+		return false
+	}
 	sequences, others := map[string]bool{}, map[string]bool{}
-	for _, rows := range [][]Row{before, after} {
+	for _, rows := range []description{before, after} {
 		for _, r := range rows {
 			if r.What == "relation" {
 				map[bool]map[string]bool{true: sequences, false: others}[strings.HasPrefix(r.Flags, "S")][r.Name] = true
@@ -37,7 +66,7 @@ func Explained(before, after []Row, list []*Defined, grants bool) bool {
 	concerned := func(name string, same bool) bool {
 		return slices.ContainsFunc(
 			list,
-			func(d *Defined) bool { return (same || !d.Same) && slices.Contains(d.Names, name) },
+			func(d *catalog.Defined) bool { return (same || !d.Same) && slices.Contains(d.Names, name) },
 		)
 	}
 	explained := func(r Row) bool {
@@ -97,7 +126,7 @@ func Explained(before, after []Row, list []*Defined, grants bool) bool {
 }
 
 // readersOf gives who may read each relation, by its schema and name.
-func readersOf(rows []Row) map[string]string {
+func readersOf(rows description) map[string]string {
 	readers, out := map[string]string{}, map[string]string{}
 	for _, r := range rows {
 		if r.What == "readers" {

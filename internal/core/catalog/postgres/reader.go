@@ -1,4 +1,4 @@
-package catalog
+package postgres
 
 import (
 	"maps"
@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"jollylarder/internal/core/catalog"
 )
 
 // A schema of ten thousand tables takes seconds to be described. So it is read in parts, each of which takes a few
@@ -62,6 +64,9 @@ type part struct {
 
 // Reader reads a schema in parts. Its zero value has read nothing.
 type Reader struct {
+	// Plainly has it ask for everything at once, of a server that cannot tell of parts.
+	Plainly bool
+
 	relations []*part // in the order of their numbers; the last one goes to the end
 	functions []*part
 	rest      map[Kind]*part
@@ -87,16 +92,20 @@ const (
 	fewParts     = 16 // whose marks are always asked for: that is one short question
 )
 
-// Begin begins a round of questions, after which the description is that of a moment since. One that is begun for some
-// changes of definitions alone asks no more than what these concern, where there is much. What is new comes last:
-// numbers count up. Where they have begun anew, the next whole round finds it.
-func (r *Reader) Begin(list ...*Defined) {
+// Begin implements catalog.Reader. A round for some changes of definitions alone asks no more than what these concern,
+// where there is much. What is new comes last: numbers count up. Where they have begun anew, the next whole round finds
+// it.
+func (r *Reader) Begin(list ...*catalog.Defined) {
 	r.queue, r.fresh, r.renamed, r.again, r.round = nil, map[Kind]string{}, false, false, true
 	if r.size == 0 {
 		r.size = 2 * smallestPart
 	}
 	if r.rest == nil {
 		r.rest = map[Kind]*part{}
+	}
+	if r.Plainly {
+		r.queue = []Question{{Kind: Plain}}
+		return
 	}
 	if len(list) == 0 || len(r.rest) == 0 {
 		r.queue, list = append(r.queue, Question{Kind: RestMarks}), nil
@@ -133,10 +142,10 @@ func (r *Reader) Begin(list ...*Defined) {
 }
 
 // concerned says whether a part holds something that changes of definitions concern.
-func (p *part) concerned(list []*Defined) bool {
+func (p *part) concerned(list []*catalog.Defined) bool {
 	return slices.ContainsFunc(p.rows[Relations], func(row Row) bool {
 		return row.What == "relation" &&
-			slices.ContainsFunc(list, func(d *Defined) bool { return d.Concerns(row.Name) })
+			slices.ContainsFunc(list, func(d *catalog.Defined) bool { return d.Concerns(row.Name) })
 	})
 }
 
@@ -148,8 +157,8 @@ func (r *Reader) Next() (Question, bool) {
 	return r.queue[0], true
 }
 
-// Bundle gives the next questions that are short and do not rest on each other's answers, which may be asked in one go.
-func (r *Reader) Bundle() (list []Question) {
+// Bundle implements catalog.Reader. Only short questions are asked in one go.
+func (r *Reader) Bundle() (list []catalog.Question) {
 	for _, q := range r.queue {
 		short := q.Kind == RestMarks || q.Kind == Marks || q.Kind == Spans
 		if len(list) == mostAtOnce || len(list) > 0 && !short {
@@ -166,10 +175,10 @@ func (r *Reader) Bundle() (list []Question) {
 // mostAtOnce bounds the questions that are asked in one go.
 const mostAtOnce = 3
 
-// InRound says whether a round has begun and not ended.
+// InRound implements catalog.Reader.
 func (r *Reader) InRound() bool { return r.round }
 
-// GiveUp ends a round that cannot be finished. What was to be read is read in the next.
+// GiveUp implements catalog.Reader.
 func (r *Reader) GiveUp() {
 	for _, q := range r.queue {
 		switch q.Kind {
@@ -192,9 +201,19 @@ func (r *Reader) GiveUp() {
 // unknownRoles is no mark of roles.
 const unknownRoles = "unknown"
 
-// Take takes the answer to the question that Next gave, and how long it took. It says whether the round has ended, and
-// is false for an answer that is none.
-func (r *Reader) Take(rows []Row, took time.Duration) (ended, ok bool) {
+// Take implements catalog.Reader. Questions are of the type Question, and answers of []Row.
+func (r *Reader) Take(q catalog.Question, a catalog.Answer, took time.Duration) (ended, ok bool) {
+	asked, isOurs := q.(Question)
+	next, there := r.Next()
+	rows, isRows := a.([]Row)
+	if !isOurs || !there || !next.Same(asked) || !isRows || rows == nil || Check(rows) != nil {
+		return false, false
+	}
+	return r.take(rows, took)
+}
+
+// take takes the answer to the question that Next gave.
+func (r *Reader) take(rows []Row, took time.Duration) (ended, ok bool) {
 	if len(r.queue) == 0 {
 		return false, false
 	}
@@ -216,6 +235,10 @@ func (r *Reader) Take(rows []Row, took time.Duration) (ended, ok bool) {
 		})
 	}
 	switch q.Kind {
+	case Plain:
+		old := r.rest[Plain]
+		r.changed = r.changed || old == nil || !slices.Equal(old.rows[Plain], rows)
+		r.rest[Plain], ok = &part{read: true, rows: map[Kind][]Row{Plain: rows}}, true
 	case RestMarks:
 		ok = r.restMarks(rows)
 	case Marks:
@@ -524,13 +547,16 @@ func lacks(before, after []Row) bool {
 	return slices.ContainsFunc(before, func(row Row) bool { return !is[full{row.What, row.Schema, row.Name}] })
 }
 
-// Changed says whether something was read anew since Accept was called.
+// Changed implements catalog.Reader.
 func (r *Reader) Changed() bool { return r.changed }
 
-// Accept notes that what Rows gave has been taken over.
+// Accept implements catalog.Reader.
 func (r *Reader) Accept() { r.changed = false }
 
-// Rows gives the description.
+// Description implements catalog.Reader.
+func (r *Reader) Description() catalog.Description { return described(r.Rows()) }
+
+// Rows gives the description as its rows.
 func (r *Reader) Rows() (out []Row) {
 	readers := map[string]bool{}
 	type full struct{ schema, name string }

@@ -1,6 +1,10 @@
-package statement
+package postgres
 
-import "bytes"
+import (
+	"bytes"
+
+	"jollylarder/internal/core/statement"
+)
 
 // withoutSettings takes the value of a setting out of a normalised text, and puts a placeholder there. Values of
 // settings may be written without quotes, and may be secrets: SET app.token = abc, ALTER ROLE r SET app.token TO abc.
@@ -35,7 +39,7 @@ func withoutSettings(text []byte) []byte {
 			end--
 		}
 	}
-	out := append(append([]byte{}, text[:at]...), Placeholder...)
+	out := append(append([]byte{}, text[:at]...), statement.Placeholder...)
 	if behind := text[end:]; len(bytes.Trim(behind, " ;\n")) > 0 { // several statements in one string
 		i := bytes.IndexByte(behind, ';') + 1
 		for i < len(behind) && (behind[i] == ' ' || behind[i] == '\n') {

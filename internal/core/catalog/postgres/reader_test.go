@@ -1,4 +1,4 @@
-package catalog
+package postgres
 
 import (
 	"fmt"
@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"jollylarder/internal/core/catalog"
 )
 
 // served is a schema as a server has it: relations by number, each with a version of what its mark is made of.
@@ -148,10 +150,10 @@ func (s *served) described() []Row {
 		q, more := r.Next()
 		if !more {
 			out := r.Rows()
-			Sort(out)
+			slices.SortFunc(out, compare)
 			return out
 		}
-		r.Take(s.answer(q), time.Millisecond)
+		r.take(s.answer(q), time.Millisecond)
 	}
 }
 
@@ -233,7 +235,7 @@ func TestAReaderFollowsEveryChange(t *testing.T) {
 				if rapid.IntRange(0, 4).Draw(t, "changes within") == 0 {
 					s.change(t)
 				}
-				_, ok := r.Take(s.answer(q), rapid.SampledFrom([]time.Duration{time.Microsecond, 20 * time.Millisecond}).Draw(t, "took"))
+				_, ok := r.take(s.answer(q), rapid.SampledFrom([]time.Duration{time.Microsecond, 20 * time.Millisecond}).Draw(t, "took"))
 				require.True(t, ok)
 				if i == upTo {
 					r.GiveUp()
@@ -250,11 +252,11 @@ func TestAReaderFollowsEveryChange(t *testing.T) {
 			if !more {
 				break
 			}
-			_, ok := r.Take(s.answer(q), time.Millisecond)
+			_, ok := r.take(s.answer(q), time.Millisecond)
 			require.True(t, ok)
 		}
 		got := r.Rows()
-		Sort(got)
+		slices.SortFunc(got, compare)
 		want, have := used(s.described()), used(got)
 		for _, row := range want {
 			require.Contains(t, []bool{slices.Contains(have, row)}, true, "it lacks %v", row)
@@ -299,7 +301,7 @@ func TestAReaderAsksOnlyWhatHasChanged(t *testing.T) {
 	for i := range 2000 {
 		s.relations[uint32(16384+i)] = &servedRelation{name: fmt.Sprint("t", i), columns: []string{"id"}, written: i}
 	}
-	round := func(r *Reader, list ...*Defined) (n int) {
+	round := func(r *Reader, list ...*catalog.Defined) (n int) {
 		r.Begin(list...)
 		for {
 			q, more := r.Next()
@@ -307,7 +309,7 @@ func TestAReaderAsksOnlyWhatHasChanged(t *testing.T) {
 				return n
 			}
 			n++
-			_, ok := r.Take(s.answer(q), 2*time.Millisecond)
+			_, ok := r.take(s.answer(q), 2*time.Millisecond)
 			require.True(t, ok)
 		}
 	}
@@ -317,15 +319,15 @@ func TestAReaderAsksOnlyWhatHasChanged(t *testing.T) {
 	assert.Less(t, round(&r), 20, "nothing has changed: marks alone")
 	assert.False(t, r.Changed())
 	s.relations[17000].written, s.relations[17000].columns = 5000, []string{"id", "more"}
-	assert.LessOrEqual(t, round(&r, &Defined{Names: []string{"t616"}}), 5)
+	assert.LessOrEqual(t, round(&r, &catalog.Defined{Names: []string{"t616"}}), 5)
 	assert.True(t, r.Changed())
 	s.relations[30000] = &servedRelation{name: "new", columns: []string{"id"}, written: 5001}
-	assert.LessOrEqual(t, round(&r, &Defined{Names: []string{"new"}}), 3)
+	assert.LessOrEqual(t, round(&r, &catalog.Defined{Names: []string{"new"}}), 3)
 	rows := r.Rows()
-	Sort(rows)
+	slices.SortFunc(rows, compare)
 	assert.Equal(t, s.described(), rows)
 	r.Begin()
-	_, ok := r.Take(nil, 0)
+	_, ok := r.take(nil, 0)
 	assert.False(t, ok, "an answer that is none")
 	assert.False(t, r.InRound())
 }
@@ -352,12 +354,12 @@ func FuzzAnswers(f *testing.F) {
 				if _, more := r.Next(); !more {
 					break
 				}
-				if _, ok := r.Take(answers[i%len(answers)], time.Duration(i)*time.Millisecond); !ok || i > 2000 {
+				if _, ok := r.take(answers[i%len(answers)], time.Duration(i)*time.Millisecond); !ok || i > 2000 {
 					break
 				}
 				_ = r.Bundle()
 			}
-			New(r.Rows(), Parse{})
+			New(r.Rows())
 		}
 	})
 }

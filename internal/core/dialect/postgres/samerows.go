@@ -6,6 +6,9 @@ import (
 	"strconv"
 )
 
+// headerLen is how many bytes the type and length of a message take.
+const headerLen = 5
+
 // SameRows says whether two replies that were kept, or could have been, hold the same rows, in whatever order: a query
 // that names none may be answered in any.
 func SameRows(a, b []byte) bool {

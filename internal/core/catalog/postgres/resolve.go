@@ -1,100 +1,17 @@
-package catalog
+package postgres
 
 import (
 	"maps"
 	"slices"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/reason"
 )
 
-// Resolved is what a pattern does to one database. Tables are named in full: schema, dot, name.
-type Resolved struct {
-	// Reads are the tables whose change may change the result.
-	Reads []string
-	// Writes are the tables that the statement may change; when Everything is set it may change any.
-	Writes     []string
-	Everything bool
-	// How says for each table of Reads and Writes how that is known, from the statement inwards: through which view,
-	// function, trigger and so on. It is empty for a table that the statement names.
-	ReadHow, WrittenHow map[string][]string
-	// System is set when the result also rests on the system catalogs, and so on every definition.
-	System bool
-	// SystemChanges is set when the system catalogs may be others afterwards, but nothing that anybody else sees
-	// in his results; SchemaChanges when the schema itself may be.
-	SystemChanges, SchemaChanges bool
-	// Beyond is set when what it does may reach other databases of the server.
-	Beyond bool
-	// Settings is set when settings of the session may be others afterwards.
-	Settings bool
-	// Reasons says why the result is not kept; empty when it may be.
-	Reasons []reason.Reason
-	// Pins are the columns that are fixed to literals, as "schema.table.column", where it is known how their values are
-	// compared and the table is mentioned but once.
-	Pins []string
-	// ReadPins narrow the reading of tables in Reads, and WritePins the writing of tables in Writes, by the names of
-	// these.
-	ReadPins map[string]ReadPin
-	// ReadColumns are the columns that need to be known of tables in Reads, where not all need to be, and none of the
-	// rows is pinned.
-	ReadColumns map[string][]string
-	WritePins   map[string]WritePin
-	// Missing are tables that it writes and that the catalog does not name. IfOwn is what it does if all of them are
-	// temporary ones of its session's own, which do nothing more when they are written; it is nil if that makes no
-	// difference.
-	Missing []string
-	IfOwn   *Resolved
-	// Names are those of all relations, functions and types, without their schemas, that it names or came to, also of
-	// those that there are not: it may be resolved in another way only when something of such a name changes.
-	Names []string
-	// Defines are the changes of definitions that concern some names only.
-	Defines []*Defined
-	// Granted is set when privileges on tables in Writes may be others afterwards, and so what roles may read, but
-	// nothing else.
-	Granted bool
-	// PinTypes says of each of the facts' pins how its column is compared, as far as that is known.
-	PinTypes []freshness.Type
-	// Remembers is set when the result may rest on the settings that its session had before.
-	Remembers bool
-	// AnyRows is set when the same rows in its tables may give it another result.
-	AnyRows bool
-	// OfTime is set when all Reasons rest on the current time, and there are some.
-	OfTime bool
-
-	restricted bool // not everybody may use all that is the server's own
-	private    bool // the result may depend on who asks, whatever he may read
-	relation   map[*relation]bool
-}
-
-// SharedBy says whether a role, by its number, may be answered with what was fetched for another that SharedBy is true
-// of: what comes out does not depend on who asks, and the role may read every table and view it comes from.
-func (o *Resolved) SharedBy(role string) bool {
-	if (o.private || o.restricted) && !freshness.Off(freshness.AllPrivileges) || o.System || len(o.relation) == 0 {
-		return false
-	}
-	for rel := range o.relation {
-		if role == "" || !rel.readers[role] || rel.flags&rowSecurity != 0 {
-			return false
-		}
-	}
-	return true
-}
-
-// UsesOwn says whether functions or types of the database are called or named, which the search path decides about.
-func (o *Resolved) UsesOwn() bool { return o.private }
-
-// Hints is what is known beside the statement and the schema.
-type Hints struct {
-	// Path is the session's search path in effect, or nil where it is not known: then a name without schema stands for
-	// every table so named, which drops too much at worst.
-	Path []string
-	// Declared is what the DBA declared of this pattern, beyond what it is seen to do.
-	Declared Declaration
-}
-
 // Resolve widens facts by the schema.
-func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
+func (s *Schema) Resolve(f *analysis.Facts, h catalog.Hints) *catalog.Resolved {
 	r := newResolver(s, h.Path)
 	r.facts(f, nil, "")
 	r.out.Names = slices.Sorted(maps.Keys(r.names))
@@ -109,24 +26,39 @@ func (s *Schema) Resolve(f *analysis.Facts, h Hints) *Resolved {
 	slices.Sort(r.out.Writes)
 	r.out.OfTime = len(r.out.Reasons) > 0 &&
 		!slices.ContainsFunc(r.out.Reasons, func(x reason.Reason) bool { return !x.OfTime() })
-	r.out.private = r.out.private || len(r.called) > 0 // a function may ask who calls it
+	r.private = r.private || len(r.called) > 0 // a function may ask who calls it
+	r.out.UsesOwn = r.private
 	if len(r.out.Missing) > 0 {
 		without := *r.out
 		if !without.Everything {
 			r.out.IfOwn = &without
 		}
-		r.out.anything()
+		r.out.Anything()
 	}
-	r.out.Beyond = r.out.Beyond || r.out.SchemaChanges && (r.s.reaches || !r.s.Whole)
-	r.out.relation, r.out.restricted = r.read, r.s.restricted
+	r.out.Beyond = r.out.Beyond || r.out.SchemaChanges && (r.s.reaches || !r.s.whole)
+	if asks, read := r.private || r.s.restricted, r.read; !r.out.System && len(read) > 0 {
+		r.out.MayShare = func(role string) bool {
+			return !(asks && !freshness.Off(freshness.AllPrivileges)) && readableBy(read, role)
+		}
+	}
 	return r.out
+}
+
+// readableBy says whether a role, by its number, may read all of some relations, and gets the same rows as others.
+func readableBy(read map[*relation]bool, role string) bool {
+	for rel := range read {
+		if role == "" || !rel.readers[role] || rel.flags&rowSecurity != 0 {
+			return false
+		}
+	}
+	return true
 }
 
 func newResolver(s *Schema, path []string) *resolver {
 	return &resolver{
-		s: s, path: path, out: &Resolved{ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}, ReadPins: map[string]ReadPin{}, ReadColumns: map[string][]string{}, WritePins: map[string]WritePin{}},
+		s: s, path: path, out: &catalog.Resolved{ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}, ReadPins: map[string]catalog.ReadPin{}, ReadColumns: map[string][]string{}, WritePins: map[string]catalog.WritePin{}},
 		read: map[*relation]bool{}, again: map[*relation]bool{}, written: map[*relation]change{}, rewrite: map[*relation]bool{},
-		narrow: map[*relation]WritePin{}, called: map[*function]bool{}, checked: map[analysis.Name]bool{}, names: map[string]bool{},
+		narrow: map[*relation]catalog.WritePin{}, called: map[*function]bool{}, checked: map[analysis.Name]bool{}, names: map[string]bool{},
 	}
 }
 
@@ -134,16 +66,17 @@ func newResolver(s *Schema, path []string) *resolver {
 type resolver struct {
 	s    *Schema
 	path []string
-	out  *Resolved
+	out  *catalog.Resolved
 
 	read    map[*relation]bool
 	again   map[*relation]bool // reached in more ways than one
 	written map[*relation]change
 	rewrite map[*relation]bool // likewise
-	narrow  map[*relation]WritePin
+	narrow  map[*relation]catalog.WritePin
 	called  map[*function]bool
 	checked map[analysis.Name]bool // types
 	names   map[string]bool        // of all that was looked up or come to
+	private bool                   // the result may depend on who asks, whatever he may read
 }
 
 // named notes a name that was looked up or come to.
@@ -156,17 +89,12 @@ func (r *resolver) passes(way reason.Way, c reason.Code, detail string) {
 	r.reason(reason.About(c, detail).Behind(way))
 }
 
-// anything takes into account what is not known at all.
-func (o *Resolved) anything() {
-	o.Everything, o.SchemaChanges, o.Settings = true, true, true
-}
-
 // mayWrite takes into account a function of the given volatility of which nothing else is known: only a volatile one
 // can write, any can change a setting.
 func (r *resolver) mayWrite(volatility byte) {
 	r.out.Settings = true
 	if volatility != 'i' && volatility != 's' {
-		r.out.anything()
+		r.out.Anything()
 	}
 }
 
@@ -179,7 +107,7 @@ func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
 		r.reason(why.Behind(way))
 	}
 	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 {
-		r.out.anything()
+		r.out.Anything()
 	}
 	if f.Effect&analysis.Settings != 0 {
 		r.out.Settings = true
@@ -189,7 +117,7 @@ func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
 		r.definition()
 		r.out.SystemChanges = true
 	}
-	r.out.private = r.out.private || f.NamesUser
+	r.private = r.private || f.NamesUser
 	if len(f.Defines) > 0 {
 		r.defines(f, how)
 	}
@@ -205,7 +133,7 @@ func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
 	r.times(f, way)
 	r.out.AnyRows = r.out.AnyRows || f.AnyRows
 	r.out.Remembers = r.out.Remembers || f.Remembers && !freshness.Off(freshness.ParsedUnder)
-	r.out.private = r.out.private || f.Private || len(f.Types) > 0
+	r.private = r.private || f.Private || len(f.Types) > 0
 }
 
 // changes takes in what a statement writes, and to what it gives privileges.
@@ -214,8 +142,8 @@ func (r *resolver) changes(f *analysis.Facts, how []string) {
 		meant := r.s.meant(w.Name, r.path)
 		if len(meant) == 0 {
 			// A system table, a temporary one, or one made since the catalog was read.
-			if how != nil || r.s.isSystem(w.Name) || w.Schema != "" && w.Schema != "pg_temp" || !r.s.Whole {
-				r.out.anything()
+			if how != nil || r.s.isSystem(w.Name) || w.Schema != "" && w.Schema != "pg_temp" || !r.s.whole {
+				r.out.Anything()
 			} else {
 				r.out.Missing = append(r.out.Missing, w.Name.Name)
 			}
@@ -230,8 +158,8 @@ func (r *resolver) changes(f *analysis.Facts, how []string) {
 	}
 	for _, n := range f.Grants {
 		meant := r.s.meant(n, r.path)
-		if len(meant) == 0 || !r.s.Whole {
-			r.out.anything()
+		if len(meant) == 0 || !r.s.whole {
+			r.out.Anything()
 		}
 		for _, rel := range meant {
 			r.granted(rel, map[*relation]bool{})
@@ -270,12 +198,12 @@ func (r *resolver) calls(f *analysis.Facts, how []string, way reason.Way) {
 // times takes in what may depend on the present time, where that is a question of what kind a column is.
 func (r *resolver) times(f *analysis.Facts, way reason.Way) {
 	for _, c := range f.DateCasts {
-		if !r.kindOf(c, func(c *Column) bool { return c.Dated }) {
+		if !r.kindOf(c, func(c *column) bool { return c.Dated }) {
 			r.passes(way, reason.ColumnMayMeanTime, c.Path[len(c.Path)-1])
 		}
 	}
 	for _, c := range f.Shifted {
-		if !r.kindOf(c, func(c *Column) bool { return c.Stamp }) {
+		if !r.kindOf(c, func(c *column) bool { return c.Stamp }) {
 			r.passes(way, reason.ColumnZoneOfToday, c.Path[len(c.Path)-1])
 		}
 	}
@@ -298,14 +226,14 @@ func (r *resolver) granted(rel *relation, seen map[*relation]bool) {
 
 // definition takes into account that the functions that are called by definitions may do anything.
 func (r *resolver) definition() {
-	if r.s.events || !r.s.Whole {
-		r.out.anything()
+	if r.s.events || !r.s.whole {
+		r.out.Anything()
 	}
 }
 
 // system notes that a result rests on the system catalogs.
 func (r *resolver) system(why reason.Reason) {
-	if !r.s.Whole {
+	if !r.s.whole {
 		r.reason(why)
 		return
 	}
@@ -343,7 +271,7 @@ func (r *resolver) readRelation(rel *relation, how []string, way reason.Way) {
 	switch rel.kind {
 	case 'r', 'm', 'p':
 		r.add(&r.out.Reads, r.out.ReadHow, rel, how)
-		if rel.kind == 'p' && !r.s.Whole {
+		if rel.kind == 'p' && !r.s.whole {
 			say(reason.UnknownParts)
 		}
 	case 'v':
@@ -358,7 +286,7 @@ func (r *resolver) readRelation(rel *relation, how []string, way reason.Way) {
 	default:
 		say(reason.NoPlainTable)
 	}
-	if rel.flags&rowSecurity != 0 && len(rel.policies) == 0 && !r.s.Whole {
+	if rel.flags&rowSecurity != 0 && len(rel.policies) == 0 && !r.s.whole {
 		say(reason.UnknownRowSecurity)
 	}
 	if rel.flags&timeTZ != 0 {
@@ -367,13 +295,13 @@ func (r *resolver) readRelation(rel *relation, how []string, way reason.Way) {
 	if rel.flags&inherits != 0 {
 		say(reason.SharesRows)
 	}
-	if rel.flags&hasRules != 0 && !r.s.Whole {
+	if rel.flags&hasRules != 0 && !r.s.whole {
 		say(reason.HasRewriteRules)
 	}
-	if !r.s.Whole && (rel.kind == 'v' || rel.flags&rowSecurity != 0) {
+	if !r.s.whole && (rel.kind == 'v' || rel.flags&rowSecurity != 0) {
 		r.out.Settings = r.out.Settings || r.s.readChanges
 		if r.s.readWrites {
-			r.out.anything()
+			r.out.Anything()
 		}
 	}
 	for _, child := range rel.children {
@@ -383,7 +311,7 @@ func (r *resolver) readRelation(rel *relation, how []string, way reason.Way) {
 		r.recorded(
 			rel,
 			byView,
-			rel.view.query(r.s.parse),
+			rel.view.query(),
 			then(how, "through the view "+rel.full()),
 			way.View(rel.full()),
 		)
@@ -391,7 +319,7 @@ func (r *resolver) readRelation(rel *relation, how []string, way reason.Way) {
 	if rel.flags&rowSecurity != 0 {
 		way = way.RowSecurity(rel.full())
 		for _, t := range rel.policies {
-			r.recorded(rel, byPolicy, t.query(r.s.parse), then(how, "through the row security of "+rel.full()), way)
+			r.recorded(rel, byPolicy, t.query(), then(how, "through the row security of "+rel.full()), way)
 		}
 	}
 }

@@ -1,46 +1,16 @@
-package catalog
+package postgres
 
 import (
 	"slices"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
 )
 
-// ReadPin says by which columns the reading of a table is narrowed to some of its rows.
-type ReadPin struct {
-	// Columns are sorted by name; Unique says that no two rows have equal values in them.
-	Columns []PinColumn
-	Unique  bool
-}
-
-// PinColumn is a column whose values stand where one of the statement's pins says.
-type PinColumn struct {
-	Name string
-	Type freshness.Type
-	Pin  int // in Facts.Pins
-}
-
-// WritePin says what is known of the rows of a table that a statement writes: all of them have, before and after, one
-// of the values of each of its columns.
-type WritePin struct {
-	Columns []WrittenColumn
-	// Adds is set when it only adds rows.
-	Adds bool
-	// Sets are the columns that an update assigns, if that is all it does.
-	Sets []string
-}
-
-// WrittenColumn is a column of which the values before and after are known: those of both pins together.
-type WrittenColumn struct {
-	Name string
-	Type freshness.Type
-	Pins []int // in Facts.Pins
-}
-
 // pins works out by what the statement's own pins narrow what it reads.
 func (r *resolver) pins(f *analysis.Facts) {
-	found := map[*relation][]PinColumn{}
+	found := map[*relation][]catalog.PinColumn{}
 	if r.s.equality { // values may be compared in a way of this database's own
 		f = withoutPins(f)
 		clear(r.narrow)
@@ -59,7 +29,7 @@ func (r *resolver) pins(f *analysis.Facts) {
 			r.out.Pins = append(r.out.Pins, pin)
 		}
 		if p.Of == analysis.PinOfRead && r.alike(p, c.Type) {
-			found[rel] = append(found[rel], PinColumn{c.Name, c.Type, i})
+			found[rel] = append(found[rel], catalog.PinColumn{Name: c.Name, Type: c.Type, Pin: i})
 		}
 	}
 	slices.Sort(r.out.Pins)
@@ -80,7 +50,7 @@ func (r *resolver) alike(p analysis.Pin, t freshness.Type) bool {
 		return true
 	}
 	for _, v := range p.Via {
-		if !r.kindOf(v, func(c *Column) bool { return c.Type == t }) {
+		if !r.kindOf(v, func(c *column) bool { return c.Type == t }) {
 			return false
 		}
 	}
@@ -98,7 +68,7 @@ var systemColumns = []string{"ctid", "xmin", "xmax", "cmin", "cmax", "tableoid"}
 
 // readColumns works out which columns of the tables that a statement names it needs to know.
 func (r *resolver) readColumns(f *analysis.Facts) {
-	if !r.s.Whole {
+	if !r.s.whole {
 		return
 	}
 	need := r.needs(f)
@@ -144,7 +114,7 @@ func (r *resolver) readColumns(f *analysis.Facts) {
 }
 
 // pinRead narrows the reading of a table, and that of its parts.
-func (r *resolver) pinRead(rel *relation, pin ReadPin, alone bool) {
+func (r *resolver) pinRead(rel *relation, pin catalog.ReadPin, alone bool) {
 	if r.again[rel] || !r.read[rel] {
 		return
 	}
@@ -164,29 +134,29 @@ func (r *resolver) pinRead(rel *relation, pin ReadPin, alone bool) {
 
 // best chooses by which of the pinned columns rows are told apart: by one that is unique, or by several that are
 // together, or else by the one that stands first.
-func (r *relation) best(columns []PinColumn) (pin ReadPin) {
+func (r *relation) best(columns []catalog.PinColumn) (pin catalog.ReadPin) {
 	var best []string
 	for _, key := range r.uniqueKeys {
 		all := !slices.ContainsFunc(key, func(name string) bool {
-			return !slices.ContainsFunc(columns, func(c PinColumn) bool { return c.Name == name })
+			return !slices.ContainsFunc(columns, func(c catalog.PinColumn) bool { return c.Name == name })
 		})
 		if all && (best == nil || len(key) < len(best)) {
 			best = key
 		}
 	}
 	if best == nil {
-		return ReadPin{Columns: columns[:1]}
+		return catalog.ReadPin{Columns: columns[:1]}
 	}
 	pin.Unique = true
 	for _, name := range slices.Sorted(slices.Values(best)) {
-		i := slices.IndexFunc(columns, func(c PinColumn) bool { return c.Name == name })
+		i := slices.IndexFunc(columns, func(c catalog.PinColumn) bool { return c.Name == name })
 		pin.Columns = append(pin.Columns, columns[i])
 	}
 	return pin
 }
 
 // pinned finds the table and the column that a pin means: a table that is mentioned but once.
-func (r *resolver) pinned(f *analysis.Facts, p analysis.Pin) (*relation, *Column) {
+func (r *resolver) pinned(f *analysis.Facts, p analysis.Pin) (*relation, *column) {
 	table, column := p.Table, p.Column
 	if p.Ref != nil {
 		item, name := r.pinColumn(p.Ref)
@@ -223,11 +193,11 @@ func (r *resolver) anyColumn(f *analysis.Facts, ref *analysis.Ref) (*analysis.It
 
 // narrowed gives what a statement's pins say of the rows that it writes, or nil where they say nothing: of a table that
 // it writes in more ways than one, or that a name may not mean alone.
-func (r *resolver) narrowed(f *analysis.Facts, w analysis.Write, rel *relation) *WritePin {
+func (r *resolver) narrowed(f *analysis.Facts, w analysis.Write, rel *relation) *catalog.WritePin {
 	if slices.Contains(f.Rewritten, w.Name) || w.Events&analysis.Truncate != 0 || len(rel.rules) > 0 {
 		return nil
 	}
-	pin := &WritePin{Adds: w.Events == analysis.Insert}
+	pin := &catalog.WritePin{Adds: w.Events == analysis.Insert}
 	if w.Events == analysis.Update && len(rel.children) == 0 && !rel.part { // or a row may go to another part
 		pin.Sets = slices.Clone(w.Sets)
 		for _, c := range rel.columns {
@@ -237,7 +207,7 @@ func (r *resolver) narrowed(f *analysis.Facts, w analysis.Write, rel *relation) 
 		}
 	}
 	for _, c := range rel.columns {
-		written := WrittenColumn{Name: c.Name, Type: c.Type}
+		written := catalog.WrittenColumn{Name: c.Name, Type: c.Type}
 		assigned := w.Events&analysis.Update != 0 && slices.Contains(w.Sets, c.Name)
 		known, new := false, false
 		for i, p := range f.Pins {
@@ -274,14 +244,14 @@ func (r *resolver) narrowed(f *analysis.Facts, w analysis.Write, rel *relation) 
 	return pin
 }
 
-// of gives what holds of the rows of one table on the way: a trigger may write others than the statement says.
-func (p *WritePin) of(rel *relation, events analysis.Events) WritePin {
+// pinOf gives what holds of the rows of one table on the way: a trigger may write others than the statement says.
+func pinOf(p *catalog.WritePin, rel *relation, events analysis.Events) catalog.WritePin {
 	for _, t := range rel.triggers {
 		if t.rewrites && t.events&events != 0 {
-			return WritePin{Adds: p.Adds}
+			return catalog.WritePin{Adds: p.Adds}
 		}
 	}
-	out := WritePin{Adds: p.Adds, Sets: p.Sets}
+	out := catalog.WritePin{Adds: p.Adds, Sets: p.Sets}
 	for _, w := range p.Columns {
 		if c := rel.column(w.Name); c != nil && c.Type == w.Type {
 			out.Columns = append(out.Columns, w)
@@ -290,7 +260,7 @@ func (p *WritePin) of(rel *relation, events analysis.Events) WritePin {
 	return out
 }
 
-func (r *relation) column(name string) *Column {
+func (r *relation) column(name string) *column {
 	for i := range r.columns {
 		if r.columns[i].Name == name {
 			return &r.columns[i]
@@ -300,11 +270,11 @@ func (r *relation) column(name string) *Column {
 }
 
 // PinColumns gives the columns of a table whose values are told apart.
-func (s *Schema) PinColumns(schema, table string) (out []Column) {
+func (s *Schema) PinColumns(schema, table string) (out []catalog.Column) {
 	if rel := s.find(fullName{schema, table}); rel != nil {
 		for _, c := range rel.columns {
 			if c.Type != freshness.NoType {
-				out = append(out, c)
+				out = append(out, catalog.Column{Name: c.Name, Type: c.Type})
 			}
 		}
 	}

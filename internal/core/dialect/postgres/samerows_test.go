@@ -7,6 +7,11 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
+// frame appends a message of a type.
+func frame(to []byte, kind byte, body []byte) []byte {
+	return append(binary.BigEndian.AppendUint32(append(to, kind), uint32(len(body)+4)), body...)
+}
+
 // row gives a DataRow message of texts.
 func row(values ...string) []byte {
 	b := binary.BigEndian.AppendUint16(nil, uint16(len(values)))

@@ -1,4 +1,4 @@
-package catalog
+package postgres
 
 import (
 	"slices"
@@ -92,7 +92,7 @@ func (r *resolver) columnOf(i *analysis.Item, name string) (c itemColumn, h has)
 		if rel.columns == nil {
 			return c, maybe
 		}
-		at := slices.IndexFunc(rel.columns, func(x Column) bool { return x.Name == name })
+		at := slices.IndexFunc(rel.columns, func(x column) bool { return x.Name == name })
 		if at >= len(i.Renamed) && at >= 0 { // the first ones have other names here
 			have++
 		}
@@ -240,7 +240,7 @@ func (r *resolver) pinColumn(ref *analysis.Ref) (*analysis.Item, string) {
 }
 
 // kindOf says whether all columns that a name can mean are, in every table that can be meant, of a kind.
-func (r *resolver) kindOf(ref *analysis.Ref, is func(*Column) bool) bool {
+func (r *resolver) kindOf(ref *analysis.Ref, is func(*column) bool) bool {
 	item, name := r.tableColumn(ref)
 	if item == nil {
 		return false

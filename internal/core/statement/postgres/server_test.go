@@ -1,4 +1,4 @@
-package statement
+package postgres
 
 import (
 	"strings"
@@ -6,6 +6,8 @@ import (
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 	"github.com/stretchr/testify/assert"
+
+	"jollylarder/internal/core/statement"
 )
 
 // serverLiterals gives where the server's own scanner finds literals and parameters.
@@ -25,7 +27,7 @@ func serverLiterals(t *testing.T, sql string) (spans [][2]int) {
 
 // splitsLikeTheServer checks one statement that the server's grammar accepts.
 func splitsLikeTheServer(t *testing.T, sql string) {
-	var s Scan
+	s := statement.Scan{Syntax: Syntax}
 	s.Read([]byte(sql))
 	var ours [][2]int
 	want := serverLiterals(t, sql)
@@ -41,12 +43,12 @@ func splitsLikeTheServer(t *testing.T, sql string) {
 		ours = append(ours, [2]int{start, l.End})
 	}
 	assert.Equal(t, want, ours, "%q", sql)
-	p := Normalise([]byte(sql))
-	assert.Equal(t, string(p), string(Normalise(p)), "the pattern of a pattern's text is itself: %q", sql)
+	p := Syntax.Normalise([]byte(sql))
+	assert.Equal(t, string(p), string(Syntax.Normalise(p)), "the pattern of a pattern's text is itself: %q", sql)
 	exact := string(s.Exact)
 	s.Read([]byte(exact))
 	assert.Equal(t, exact, string(s.Exact), "%q", sql)
-	assert.Equal(t, string(p), string(Normalise([]byte(exact))), "%q", sql)
+	assert.Equal(t, string(p), string(Syntax.Normalise([]byte(exact))), "%q", sql)
 }
 
 var serverSamples = []string{

@@ -1,9 +1,10 @@
-package catalog
+package postgres
 
 import (
 	"slices"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/reason"
 )
@@ -13,7 +14,7 @@ type change struct {
 	events  analysis.Events
 	sets    []string // the columns that an update assigns, or nil where they are not known
 	cascade bool     // TRUNCATE ... CASCADE
-	narrow  *WritePin
+	narrow  *catalog.WritePin
 }
 
 // assigns says whether an update may assign one of some columns; no columns stand for any.
@@ -69,7 +70,7 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 	if _, again := r.written[rel]; again || c.narrow == nil {
 		r.rewritten(rel)
 	} else {
-		r.narrow[rel] = c.narrow.of(rel, events)
+		r.narrow[rel] = pinOf(c.narrow, rel, events)
 	}
 	if r.seen(rel, c) {
 		return
@@ -78,9 +79,9 @@ func (r *resolver) write(rel *relation, c change, how []string) {
 	switch rel.kind {
 	case 'r', 'm', 'p', 'v':
 	default:
-		r.out.anything()
+		r.out.Anything()
 	}
-	if !r.s.Whole {
+	if !r.s.whole {
 		r.writesUnseen(rel, c.cascade)
 	}
 	if freshness.Off(freshness.Hidden) {
@@ -126,9 +127,9 @@ func (r *resolver) writesByTriggers(rel *relation, events analysis.Events, how [
 			continue
 		}
 		through := then(how, "through a rule on "+rel.full())
-		f, err := t.definition(r.s.parse)
+		f, err := t.definition()
 		if err != nil {
-			r.out.anything()
+			r.out.Anything()
 			continue
 		}
 		for _, part := range rel.parts[byRule] { // what it only reads is taken to be written, too
@@ -148,7 +149,7 @@ func (r *resolver) writesByParts(rel *relation, events analysis.Events, how []st
 		r.recorded(
 			rel,
 			byView,
-			rel.view.query(r.s.parse),
+			rel.view.query(),
 			then(how, "for the contents of "+rel.full()),
 			reason.Way("").Refresh(rel.full()),
 		)
@@ -186,11 +187,11 @@ func (r *resolver) writesByParts(rel *relation, events analysis.Events, how []st
 func (r *resolver) writesUnseen(rel *relation, cascade bool) {
 	switch {
 	case cascade:
-		r.out.anything() // not every reference is known
+		r.out.Anything() // not every reference is known
 	case rel.kind == 'r' && rel.flags&(triggers|calling|hasRules|inherits) == 0:
 	case rel.kind == 'r' && (rel.flags == triggers || rel.flags == triggers|functional):
 		r.out.Everything, r.out.Settings = true, true // its triggers write, but define nothing
 	default:
-		r.out.anything()
+		r.out.Anything()
 	}
 }

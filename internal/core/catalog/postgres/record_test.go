@@ -1,4 +1,4 @@
-package catalog
+package postgres
 
 import (
 	"testing"
@@ -33,7 +33,7 @@ func TestWhatRowsSay(t *testing.T) {
 		{row("view", "", "select 1"), viewRecord{ports, "select 1"}},
 		{row("policy", "", "true, true"), policyRecord{ports, "true, true"}},
 		{row("rule", "4", "create rule"), ruleRecord{ports, analysis.Delete, "create rule"}},
-		{row("columns", "", "ni id\ndo at\nh tide\ng made\n name with blanks\nno-blank"), columnsRecord{ports, []Column{
+		{row("columns", "", "ni id\ndo at\nh tide\ng made\n name with blanks\nno-blank"), columnsRecord{ports, []column{
 			{Name: "id", Type: freshness.Integer, Identity: true}, {Name: "at", Dated: true, Stamp: true, Odd: true}, {Name: "tide", Dated: true},
 			{Name: "made", Generated: true}, {Name: "name with blanks"},
 		}}},
@@ -88,6 +88,6 @@ func TestAnyRowsMakeASchema(t *testing.T) {
 		}
 		assert.NoError(t, Check(sound))
 		assert.Equal(t, len(sound) == len(rows), Check(rows) == nil)
-		assert.Equal(t, New(sound, Parse{}).Tables(), New(rows, Parse{}).Tables())
+		assert.Equal(t, New(sound).Tables(), New(rows).Tables())
 	})
 }

@@ -1,4 +1,4 @@
-package catalog
+package postgres
 
 import (
 	"errors"
@@ -105,7 +105,7 @@ type (
 	}
 	columnsRecord struct {
 		of   fullName
-		list []Column
+		list []column
 	}
 	// keyRecord is a unique key.
 	keyRecord struct {
@@ -357,13 +357,13 @@ func (r Row) readOther(at, other fullName) (record, error) {
 }
 
 // readColumns reads a line for each column: its flags and its name.
-func readColumns(text string) (list []Column) {
+func readColumns(text string) (list []column) {
 	for line := range strings.SplitSeq(text, "\n") {
 		letters, name, ok := strings.Cut(line, " ")
 		if !ok {
 			continue
 		}
-		c := Column{Name: name}
+		c := column{Name: name}
 		for _, letter := range letters {
 			switch letter {
 			case 'n':
