@@ -27,6 +27,7 @@ test: lint
 	$(GO) test -count=1 -p 1 -timeout 20m ./...
 	$(GO) test -count=1 -tags faults -timeout 10m -run Fault ./internal/wire/postgres
 	$(GO) test -count=1 -p 1 -tags safeguards -timeout 15m -run 'Safeguard|Cause|TheServerKnowsOfWholeRows' $(SAFEGUARDED)
+	$(GO) test -count=1 -tags safeguards -timeout 15m -run ConformanceWithoutASafeguard ./internal/wire/postgres
 
 # What tests switch safeguards off in, which only a build of their own can.
 SAFEGUARDED = ./internal/core/freshness ./internal/core/engine ./internal/freshcheck

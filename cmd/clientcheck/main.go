@@ -28,6 +28,7 @@ import (
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/stream"
 	"jollylarder/internal/privatepg"
+	"jollylarder/internal/wire/link"
 	wire "jollylarder/internal/wire/postgres"
 )
 
@@ -147,7 +148,7 @@ func (b *bench) larder(origin string) (*larder, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &larder{engine: e, address: ln.Addr().String(), ended: make(chan struct{}), ln: ln, srv: &wire.Server{Engine: e.Engine, Origin: origin}, watch: e.Stream.Watch(false, true)}
+	l := &larder{engine: e, address: ln.Addr().String(), ended: make(chan struct{}), ln: ln, srv: wire.New(link.Options{Engine: e.Engine, Origin: origin}), watch: e.Stream.Watch(false, true)}
 	go func() { _ = l.srv.Serve(ln) }()
 	go func() {
 		tick := time.NewTicker(10 * time.Millisecond)

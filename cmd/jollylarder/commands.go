@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"jollylarder/internal/control/client"
 	"jollylarder/internal/daemon"
 	"jollylarder/internal/demo"
+	"jollylarder/internal/protocol"
 )
 
 func root() *cobra.Command {
@@ -128,7 +130,8 @@ as a server elsewhere would.`,
 	}
 	behind = background(c)
 	f := c.Flags()
-	f.StringVar(&cfg.Origin, "origin", "", "URL of a real PostgreSQL server; a database "+demo.Database+" is made there and removed at the end")
+	f.StringVar(&cfg.Protocol, "protocol", "", "protocol of the stand-in: "+strings.Join(protocol.Names(), " or ")+" (default "+protocol.All[0].Name+")")
+	f.StringVar(&cfg.Origin, "origin", "", "URL of a real server; a database "+demo.Database+" is made there and removed at the end")
 	f.StringVar(&cfg.Listen, "listen", "", "address for the larder (default: a free port)")
 	f.Uint64Var(&cfg.Seed, "seed", 1, "seed for data, traffic and delays")
 	f.DurationVar(&cfg.Distance, "distance", 1500*time.Microsecond, "typical time on the network to the stand-in")

@@ -10,19 +10,16 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/spf13/cobra"
 
 	"jollylarder/internal/control/client"
-	"jollylarder/internal/core/analysis/postgres/grammar"
-	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/explain"
-	wire "jollylarder/internal/wire/postgres"
+	"jollylarder/internal/protocol"
 )
 
 func explainCommand() *cobra.Command {
-	var origin, rulesFile string
+	var origin, name, rulesFile string
 	var asJSON bool
 	var to *toLarder
 	c := &cobra.Command{
@@ -39,7 +36,7 @@ were hits in the last hour, why the others passed, and what one setting or rule 
 		RunE: func(c *cobra.Command, args []string) error {
 			sql := args[0]
 			if sql == "-" {
-				text, err := io.ReadAll(io.LimitReader(os.Stdin, grammar.Longest+1))
+				text, err := io.ReadAll(io.LimitReader(os.Stdin, longestRead))
 				if err != nil {
 					return fmt.Errorf("reading the statement: %w", err)
 				}
@@ -61,16 +58,23 @@ were hits in the last hour, why the others passed, and what one setting or rule 
 					return fmt.Errorf("%s: %w", rulesFile, err)
 				}
 			}
+			kind, err := protocol.Named(name)
+			if err == nil && name == "" {
+				kind, err = protocol.OfURL(origin)
+			}
+			if err != nil {
+				return &usageError{err}
+			}
 			var db *explain.Database
 			if origin != "" {
 				ctx, stop := interrupted()
 				defer stop()
 				var err error
-				if db, err = describe(ctx, origin, set); err != nil {
+				if db, err = describe(ctx, kind, origin, set); err != nil {
 					return err
 				}
 			}
-			x := explain.Statement(sql, dialect.Dialect, db)
+			x := explain.Statement(sql, kind.Dialect, db)
 			if to.control != "" {
 				ctx, stop := interrupted()
 				defer stop()
@@ -92,10 +96,14 @@ were hits in the last hour, why the others passed, and what one setting or rule 
 	to = connecting(c)
 	f := c.Flags()
 	f.StringVar(&origin, "origin", "", "URL of the database whose catalog is asked, such as postgres://user@host/database")
+	f.StringVar(&name, "protocol", "", "protocol of the database, where its URL does not tell: "+strings.Join(protocol.Names(), ", "))
 	f.StringVar(&rulesFile, "rules", "", "rules file whose declarations count")
 	f.BoolVar(&asJSON, "json", false, "print JSON")
 	return c
 }
+
+// longestRead bounds what is read of a statement, in bytes: more than any grammar takes.
+const longestRead = 16 << 20
 
 // calls asks a larder what became of a pattern's calls; of one that it has not seen there are none.
 func calls(ctx context.Context, to *toLarder, id string) (*explain.Calls, error) {
@@ -119,15 +127,10 @@ func calls(ctx context.Context, to *toLarder, id string) (*explain.Calls, error)
 }
 
 // describe reads a database's catalog over a connection of its own.
-func describe(ctx context.Context, url string, set *rules.Set) (*explain.Database, error) {
+func describe(ctx context.Context, p *protocol.Protocol, url string, set *rules.Set) (*explain.Database, error) {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	conn, err := pgconn.Connect(ctx, url)
-	if err != nil {
-		return nil, fmt.Errorf("connecting to the database: %w", err)
-	}
-	defer conn.Close(ctx)
-	described, path, err := wire.Describe(ctx, conn)
+	described, path, err := p.Describe(ctx, url)
 	if err != nil {
 		return nil, err
 	}

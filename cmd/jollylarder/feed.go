@@ -8,10 +8,10 @@ import (
 	"io"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/spf13/cobra"
 
 	"jollylarder/internal/feed"
+	"jollylarder/internal/protocol"
 )
 
 func feedCommand() *cobra.Command {
@@ -25,15 +25,12 @@ what they will do, and do it with --yes.
 A slot that nobody follows keeps the server from removing its log, which in time fills its disk. When a larder is no longer
 used, run "feed remove".`,
 	}
-	c.AddCommand(feedPlanCommand("setup", "Show, and with --yes do, what a database needs to be followed", feed.SetUp),
-		feedPlanCommand("remove", "Show, and with --yes do, what undoes that",
-			func(ctx context.Context, c *pgconn.PgConn, _ string, n feed.Names) (feed.Plan, error) {
-				return feed.Remove(ctx, c, n)
-			}))
+	c.AddCommand(feedPlanCommand("setup", "Show, and with --yes do, what a database needs to be followed", feed.Planner.SetUp),
+		feedPlanCommand("remove", "Show, and with --yes do, what undoes that", feed.Planner.Remove))
 	return c
 }
 
-func feedPlanCommand(use, short string, plan func(context.Context, *pgconn.PgConn, string, feed.Names) (feed.Plan, error)) *cobra.Command {
+func feedPlanCommand(use, short string, plan func(feed.Planner, context.Context, feed.Names) (feed.Plan, error)) *cobra.Command {
 	var url, slot, publication, role string
 	var yes, asJSON bool
 	c := &cobra.Command{
@@ -45,19 +42,18 @@ func feedPlanCommand(use, short string, plan func(context.Context, *pgconn.PgCon
 			if url == "" {
 				return &usageError{errors.New("--database is missing: expected the URL of the database itself, not of the larder")}
 			}
-			cfg, err := pgconn.ParseConfig(url)
+			kind, err := protocol.OfURL(url)
 			if err != nil {
 				return &usageError{fmt.Errorf("--database: %w", err)}
 			}
-			cfg.RuntimeParams["search_path"] = "" // a superuser's connection is to call nothing of a user's
 			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 			defer cancel()
-			conn, err := pgconn.ConnectConfig(ctx, cfg)
+			planner, err := kind.Plan(ctx, url)
 			if err != nil {
-				return fmt.Errorf("connecting to the database: %w", err)
+				return fmt.Errorf("--database: %w", err)
 			}
-			defer conn.Close(ctx)
-			names := feed.UsualNames(cfg.Database)
+			defer planner.Close()
+			names := planner.UsualNames()
 			names.Role = role
 			if slot != "" {
 				names.Slot = slot
@@ -65,11 +61,11 @@ func feedPlanCommand(use, short string, plan func(context.Context, *pgconn.PgCon
 			if publication != "" {
 				names.Publication = publication
 			}
-			p, err := plan(ctx, conn, cfg.Database, names)
+			p, err := plan(planner, ctx, names)
 			if err != nil {
 				return err
 			}
-			return carryOut(ctx, c.OutOrStdout(), conn, p, cfg.Database, use == "setup", names, yes, asJSON)
+			return carryOut(ctx, c.OutOrStdout(), planner, p, use == "setup", names, yes, asJSON)
 		},
 	}
 	f := c.Flags()
@@ -83,11 +79,11 @@ func feedPlanCommand(use, short string, plan func(context.Context, *pgconn.PgCon
 }
 
 // carryOut shows a plan, and runs it if that is wanted and possible.
-func carryOut(ctx context.Context, w io.Writer, conn *pgconn.PgConn, p feed.Plan, database string, setup bool, n feed.Names, yes, asJSON bool) error {
+func carryOut(ctx context.Context, w io.Writer, planner feed.Planner, p feed.Plan, setup bool, n feed.Names, yes, asJSON bool) error {
 	done := false
 	var failed error
 	if yes && len(p.Obstacles) == 0 {
-		failed = p.Run(ctx, conn)
+		failed = planner.Run(ctx, p)
 		done = failed == nil
 	}
 	if asJSON {
@@ -126,11 +122,11 @@ func carryOut(ctx context.Context, w io.Writer, conn *pgconn.PgConn, p feed.Plan
 		if user == "" {
 			user = "a role that may replicate"
 		}
-		fmt.Fprintf(w, "\nFor the larder's configuration:\n\n[origin.feed]\nuser = %q\ndatabases = [%q]\n", user, database)
-		if n.Slot != feed.UsualNames(database).Slot {
+		fmt.Fprintf(w, "\nFor the larder's configuration:\n\n[origin.feed]\nuser = %q\ndatabases = [%q]\n", user, planner.Database())
+		if n.Slot != planner.UsualNames().Slot {
 			fmt.Fprintf(w, "slot = %q\n", n.Slot)
 		}
-		if n.Publication != feed.UsualNames(database).Publication {
+		if n.Publication != planner.UsualNames().Publication {
 			fmt.Fprintf(w, "publication = %q\n", n.Publication)
 		}
 	}

@@ -96,7 +96,7 @@ func record(ctx context.Context, client *client.Client, path, filter string, val
 		began := e.At.Add(-time.Duration(e.Took * float64(time.Millisecond)))
 		line := trial.Line{Session: e.Client, Application: e.Application, User: e.User, Database: e.Database, Pattern: e.Pattern, SQL: e.Text, Outcome: e.Outcome, Took: e.Took}
 		if values {
-			line.SQL, line.Parameters, line.Types = e.Statement, e.Parameters, e.Types
+			line.SQL, line.Protocol, line.Parameters, line.Types = e.Statement, e.Protocol, e.Parameters, e.Types
 		}
 		if failed = w.Add(began, line); failed != nil {
 			cancel()

@@ -22,13 +22,14 @@ import (
 	controlserver "jollylarder/internal/control/server"
 	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/daemon"
+	"jollylarder/internal/protocol"
 )
 
 // serveFlags are the flags of serve; each may also be given as a variable of the environment.
 type serveFlags struct {
-	config, origin, rules, state, control, memory, level, format, profile, metrics string
-	listen                                                                         []string
-	check                                                                          bool
+	config, origin, protocol, rules, state, control, memory, level, format, profile, metrics string
+	listen                                                                                   []string
+	check                                                                                    bool
 }
 
 const variablePrefix = "JOLLYLARDER_"
@@ -72,7 +73,8 @@ does not.`,
 	fs := c.Flags()
 	fs.StringVar(&f.config, "config", "", "configuration file (default: none)")
 	fs.StringSliceVar(&f.listen, "listen", nil, "address for the applications to connect to, or the path of a Unix socket (default 127.0.0.1:7432)")
-	fs.StringVar(&f.origin, "origin", "", "address of the PostgreSQL server, or the path of its Unix socket (default 127.0.0.1:5432)")
+	fs.StringVar(&f.origin, "origin", "", "address of the database server, or the path of its Unix socket (default: this machine, at the protocol's own port)")
+	fs.StringVar(&f.protocol, "protocol", "", "protocol that the database speaks: "+strings.Join(protocol.Names(), " or ")+" (default "+protocol.All[0].Name+")")
 	fs.StringVar(&f.rules, "rules", "", "rules file; made with the first rule if it is not there (default: rules are not kept)")
 	fs.StringVar(&f.state, "state", "", "directory for history, drafts and numbers (default: they end with the program)")
 	fs.StringVar(&f.control, "control", "", "path of the control socket for the terminal and for scripts (default: none)")
@@ -112,8 +114,15 @@ func (f *serveFlags) load(fs *pflag.FlagSet) (config.Config, error) {
 	if f.config != "" && o.Address == "" && !fs.Changed("origin") {
 		return c, fmt.Errorf("%s names no origin: expected an [[origin]] with address and listen, or --origin beside it", f.config)
 	}
-	if len(c.Origins) > 1 && (fs.Changed("listen") || fs.Changed("origin")) {
-		return c, fmt.Errorf("--listen and --origin are for one origin, and %s has %d: set them there", f.config, len(c.Origins))
+	if len(c.Origins) > 1 && (fs.Changed("listen") || fs.Changed("origin") || fs.Changed("protocol")) {
+		return c, fmt.Errorf("--listen, --origin and --protocol are for one origin, and %s has %d: set them there", f.config, len(c.Origins))
+	}
+	if fs.Changed("protocol") {
+		o.Protocol = f.protocol
+	}
+	kind, err := protocol.Named(o.Protocol)
+	if err != nil {
+		return c, fmt.Errorf("--protocol: %w", err)
 	}
 	if fs.Changed("listen") {
 		o.Listen = f.listen
@@ -123,7 +132,7 @@ func (f *serveFlags) load(fs *pflag.FlagSet) (config.Config, error) {
 	if fs.Changed("origin") {
 		o.Address = f.origin
 	} else if o.Address == "" {
-		o.Address = "127.0.0.1:5432"
+		o.Address = net.JoinHostPort("127.0.0.1", kind.Port)
 	}
 	for name, to := range map[string]*string{"rules": &c.Rules, "state": &c.State, "control": &c.Control, "profile": &c.Profile, "metrics": &c.Metrics, "log-level": &c.Log.Level, "log-format": &c.Log.Format} {
 		if fs.Changed(name) {

@@ -208,7 +208,7 @@ listen = [%q]
 	st, err := api.Status(ctx)
 	require.NoError(t, err)
 	require.Len(t, st.Origins, 2)
-	assert.Equal(t, control.Origin{Name: "south", Address: south, Listen: []string{b}, Clients: 1}, st.Origins[1])
+	assert.Equal(t, control.Origin{Name: "south", Protocol: "postgresql", Address: south, Listen: []string{b}, Clients: 1}, st.Origins[1])
 	_, err = other.Exec(ctx, "update ports set name = 'far south'")
 	require.NoError(t, err)
 	before := hits()

@@ -12,6 +12,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/protocol"
 	"jollylarder/internal/trial"
 	"jollylarder/internal/trial/load"
 )
@@ -87,7 +88,7 @@ func runTrial(c *cobra.Command, to *toLarder, f trialFlags) error {
 		if err != nil {
 			return err
 		}
-		list, leftOut, err := f.list()
+		list, leftOut, err := f.list(load.Protocol)
 		if err != nil {
 			return err
 		}
@@ -118,7 +119,11 @@ func (f *trialFlags) load(to *toLarder) (*load.Load, error) {
 	case f.timed && f.recording == "":
 		return nil, &usageError{errors.New("--timed goes with --recording")}
 	}
-	load := &load.Load{Direct: f.direct, Through: f.through, Clients: f.clients, Length: f.length, Rounds: f.rounds, Timed: f.timed, OptOut: engine.OptOutComment}
+	p, err := load.Protocol(f.direct, f.through)
+	if err != nil {
+		return nil, &usageError{err}
+	}
+	load := &load.Load{Protocol: p, Direct: f.direct, Through: f.through, Clients: f.clients, Length: f.length, Rounds: f.rounds, Timed: f.timed, OptOut: engine.OptOutComment}
 	if to.control != "" {
 		client, err := to.client()
 		if err != nil {
@@ -130,7 +135,7 @@ func (f *trialFlags) load(to *toLarder) (*load.Load, error) {
 }
 
 // list reads the statements.
-func (f *trialFlags) list() ([]trial.Statement, []string, error) {
+func (f *trialFlags) list(p *protocol.Protocol) ([]trial.Statement, []string, error) {
 	var list []trial.Statement
 	switch {
 	case f.recording != "":
@@ -153,11 +158,11 @@ func (f *trialFlags) list() ([]trial.Statement, []string, error) {
 		if err != nil {
 			return nil, nil, fmt.Errorf("--statements: %w", err)
 		}
-		if list, err = load.ReadFile(f.statements, string(text)); err != nil {
+		if list, err = load.ReadFile(f.statements, string(text), p); err != nil {
 			return nil, nil, err
 		}
 	}
-	out, leftOut, err := load.Sort(list, f.allowWrites)
+	out, leftOut, err := load.Sort(list, p, f.allowWrites)
 	if err != nil {
 		err = fmt.Errorf("%w (--allow-writes)", err)
 		if f.allowWrites {

@@ -13,6 +13,7 @@ import (
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/wire/link"
 	wire "jollylarder/internal/wire/postgres"
 )
 
@@ -28,7 +29,7 @@ func (b *bench) allocations() error {
 	if err != nil {
 		return err
 	}
-	srv := &wire.Server{Engine: e.Engine, Origin: b.direct}
+	srv := wire.New(link.Options{Engine: e.Engine, Origin: b.direct})
 	go func() { _ = srv.Serve(ln) }()
 	defer func() {
 		ln.Close()

@@ -4,6 +4,8 @@ package config
 import (
 	"crypto/tls"
 	"time"
+
+	"jollylarder/internal/protocol"
 )
 
 // Config is what a configuration says, with the defaults filled in.
@@ -56,6 +58,8 @@ type Log struct {
 type Origin struct {
 	// Name tells it apart in results, numbers and logs; it may be empty if there is only one.
 	Name string
+	// Protocol is the name of the one that it speaks.
+	Protocol string
 	// Address is host:port, or the path of a Unix socket.
 	Address string
 	// Listen are the addresses for clients: host:port, or paths of Unix sockets.
@@ -127,7 +131,7 @@ func Default() Config {
 
 func defaultOrigin() Origin {
 	return Origin{
-		StartTime: 30 * time.Second, ConnectTime: 30 * time.Second, LostTime: time.Minute,
+		Protocol: protocol.All[0].Name, StartTime: 30 * time.Second, ConnectTime: 30 * time.Second, LostTime: time.Minute,
 		LargestMessage: 1 << 30, UnchallengedLogins: "same-host",
 		Feed: Feed{Mode: "stream", Publication: "jolly_larder", LargestSlot: 1 << 30, PollEvery: time.Second},
 		TLS:  OriginTLS{Mode: "disable"}, Clients: ClientTLS{TLS: "off", Minimum: tls.VersionTLS12},

@@ -18,6 +18,7 @@ import (
 
 	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/core/tomlproblem"
+	"jollylarder/internal/protocol"
 )
 
 // The file as it is written. Every key is described in docs/configuration.md.
@@ -53,6 +54,7 @@ type logTOML struct {
 
 type originTOML struct {
 	Name               *string        `toml:"name"`
+	Protocol           *string        `toml:"protocol"`
 	Address            *string        `toml:"address"`
 	Listen             []string       `toml:"listen"`
 	Connections        *int64         `toml:"connections"`
@@ -427,6 +429,7 @@ func (r *reader) origin(key string, f *originTOML, named bool) Origin {
 	case f.Name != nil && !originName.MatchString(o.Name):
 		r.wrong(at("name"), "name = %q: expected up to 40 letters, digits, _ or -", o.Name)
 	}
+	r.text(at("protocol"), f.Protocol, &o.Protocol, protocol.Names()...)
 	switch {
 	case f.Address == nil:
 		r.wrong(key, `the origin has no address: expected address = "host:port", or the path of a Unix socket`)

@@ -91,10 +91,11 @@ type Status struct {
 
 // Origin is one database server that the larder stands before.
 type Origin struct {
-	Name    string   `json:"name,omitempty"`
-	Address string   `json:"address"`
-	Listen  []string `json:"listen"`
-	Clients int      `json:"clients"`
+	Name     string   `json:"name,omitempty"`
+	Protocol string   `json:"protocol"`
+	Address  string   `json:"address"`
+	Listen   []string `json:"listen"`
+	Clients  int      `json:"clients"`
 }
 
 // Feed is how the changes of one database are followed, whoever makes them.
@@ -343,9 +344,11 @@ type Event struct {
 	// Statement and Values are the statement with its literals and its parameters, only if values were asked for.
 	Statement string   `json:"statement,omitempty"`
 	Values    []string `json:"values,omitempty"`
-	// Parameters are the same as they were sent, and Types their types as declared: what a recording needs.
+	// Parameters are the same as they were sent, Types the names of their types as declared, and Protocol how they were
+	// sent: what a recording needs.
 	Parameters []trial.Parameter `json:"parameters,omitempty"`
-	Types      []uint32          `json:"types,omitempty"`
+	Types      []string          `json:"types,omitempty"`
+	Protocol   string            `json:"protocol,omitempty"`
 	Table      string            `json:"table,omitempty"`
 	Count      uint64            `json:"count,omitempty"` // results dropped, or events left out
 }

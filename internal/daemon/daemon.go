@@ -16,14 +16,13 @@ import (
 	"jollylarder/internal/config"
 	"jollylarder/internal/control"
 	controlserver "jollylarder/internal/control/server"
-	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/feed"
 	"jollylarder/internal/lock"
+	"jollylarder/internal/protocol"
 	"jollylarder/internal/state"
-	"jollylarder/internal/trial"
-	wire "jollylarder/internal/wire/postgres"
+	"jollylarder/internal/wire/link"
 )
 
 // Version is this program's.
@@ -49,8 +48,8 @@ type Larder struct {
 	rollups   rollups
 	collector collector
 	held      []func() // release its locks
-	fetch     []*wire.Fetcher
-	feeds     []*feed.Follower
+	fetch     []fetching
+	feeds     []following
 
 	mu  sync.Mutex // of cfg
 	cfg config.Config
@@ -66,9 +65,22 @@ type Larder struct {
 
 // origin is one database server with its listeners.
 type origin struct {
-	server    *wire.Server
+	protocol  *protocol.Protocol
+	server    link.Server
 	listeners []net.Listener
 }
+
+// fetching is what fetches ahead for an origin, and following what follows one of its databases.
+type (
+	fetching struct {
+		origin string
+		link.Fetcher
+	}
+	following struct {
+		origin, database string
+		feed.Follower
+	}
+)
 
 // Check says what is wrong with a configuration, its rules and certificates, without opening anything.
 func Check(cfg config.Config) error {
@@ -92,8 +104,10 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("nothing was started: %w", err)
 	}
-	e, err := larder.New(engine.Options{Dialect: dialect.Dialect, Memory: cfg.Memory, Overhead: cfg.Overhead, Largest: int(cfg.LargestResult),
-		Misuse: func(what string) { l.log.Error("a fault in the larder, without an effect", "fault", what) }}, time.Now())
+	e, err := larder.New(engine.Options{
+		Dialects: dialects(sets), Memory: cfg.Memory, Overhead: cfg.Overhead, Largest: int(cfg.LargestResult),
+		Misuse: func(what string) { l.log.Error("a fault in the larder, without an effect", "fault", what) },
+	}, time.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -151,10 +165,11 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 }
 
 // listen opens what clients connect to.
-func (l *Larder) listen(sets []*wire.Settings) error {
+func (l *Larder) listen(sets []originSettings) error {
 	for i, o := range l.cfg.Origins {
-		x := &origin{server: &wire.Server{Engine: l.engine.Engine, Name: o.Name, Origin: o.Address, Log: l.log}}
-		x.server.Configure(*sets[i])
+		x := &origin{protocol: sets[i].protocol}
+		x.server = x.protocol.New(link.Options{Engine: l.engine.Engine, Name: o.Name, Origin: o.Address, Log: l.log})
+		x.server.Configure(sets[i].Settings)
 		for _, address := range o.Listen {
 			ln, err := listen(address)
 			if err != nil {
@@ -169,14 +184,14 @@ func (l *Larder) listen(sets []*wire.Settings) error {
 }
 
 // serve begins to serve clients, and to fetch ahead where the configuration says so.
-func (l *Larder) serve(sets []*wire.Settings) {
+func (l *Larder) serve(sets []originSettings) {
 	for i, o := range l.origins {
 		for _, ln := range o.listeners {
 			l.wg.Go(func() { l.complain(o.server.Serve(ln)) })
 		}
 		if a := sets[i].Fetch; a != nil {
-			f := &wire.Fetcher{Server: o.server, Account: *a}
-			l.fetch = append(l.fetch, f)
+			f := o.protocol.Fetch(o.server, *a)
+			l.fetch = append(l.fetch, fetching{l.cfg.Origins[i].Name, f})
 			ctx, stop := context.WithCancel(context.Background())
 			l.close = append(l.close, stop)
 			l.wg.Go(func() { f.Run(ctx) })
@@ -289,17 +304,19 @@ func (l *Larder) ShowsValues() bool {
 	return l.cfg.ShowValues
 }
 
-// Values implements controlserver.Larder.
-func (l *Larder) Values(bound []byte) []string { return wire.Values(bound) }
-
-// Parameters implements controlserver.Larder.
-func (l *Larder) Parameters(types, bound []byte) ([]trial.Parameter, []uint32) {
-	values, binary, declared := wire.Parameters(types, bound)
-	out := make([]trial.Parameter, len(values))
-	for i := range values {
-		out[i] = trial.Parameter{Value: values[i], Binary: binary[i]}
+// Render implements controlserver.Larder.
+func (l *Larder) Render(origin string, types, bound []byte, event *control.Event) {
+	for i := range l.cfg.Origins { // which do not change
+		if l.cfg.Origins[i].Name != origin {
+			continue
+		}
+		p := l.origins[i].protocol
+		event.Protocol = p.Name
+		if len(bound) > 0 {
+			r := p.Render(types, bound)
+			event.Values, event.Parameters, event.Types = r.Values, r.Parameters, r.Types
+		}
 	}
-	return out, declared
 }
 
 // Describe implements controlserver.Larder.
@@ -308,12 +325,13 @@ func (l *Larder) Describe(s *control.Status) {
 	defer l.mu.Unlock()
 	s.ShowsValues, s.KeepsValues = l.cfg.ShowValues, l.cfg.KeepValues
 	for _, f := range l.fetch {
-		s.Fetching = append(s.Fetching, control.Fetch{Origin: f.Server.Name, Done: f.Done.Load(), Failed: f.Failed.Load(), Why: f.Why()})
+		done, failed, why := f.Counts()
+		s.Fetching = append(s.Fetching, control.Fetch{Origin: f.origin, Done: done, Failed: failed, Why: why})
 	}
 	for _, f := range l.feeds {
 		x := f.Status()
 		out := control.Feed{
-			Origin: f.Origin, Database: f.Database, Mode: string(x.Mode), Problem: x.Problem, LagMS: ms(x.Lag),
+			Origin: f.origin, Database: f.database, Mode: string(x.Mode), Problem: x.Problem, LagMS: ms(x.Lag),
 			Held: x.Held, Bound: x.Bound, Transactions: x.Transactions, Rows: x.Rows, Gaps: x.Gaps, Polled: x.Polled,
 		}
 		if !x.At.IsZero() {
@@ -328,7 +346,7 @@ func (l *Larder) Describe(s *control.Status) {
 	var listen, address []string
 	for i, o := range l.origins {
 		cfg := l.cfg.Origins[i]
-		out := control.Origin{Name: cfg.Name, Address: cfg.Address, Clients: o.server.Clients()}
+		out := control.Origin{Name: cfg.Name, Protocol: o.protocol.Name, Address: cfg.Address, Clients: o.server.Clients()}
 		for _, ln := range o.listeners {
 			out.Listen = append(out.Listen, ln.Addr().String())
 		}

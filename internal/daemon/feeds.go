@@ -4,8 +4,6 @@ import (
 	"context"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
-
 	"jollylarder/internal/feed"
 )
 
@@ -18,19 +16,11 @@ func (l *Larder) followChanges() {
 			continue // which was looked at before
 		}
 		for _, database := range o.Feed.Databases {
-			server := l.origins[i].server
-			slot := o.Feed.Slot
-			if slot == "" {
-				slot = feed.UsualNames(database).Slot
-			}
-			f := &feed.Follower{
+			f := l.origins[i].protocol.Follow(l.origins[i].server, *a, feed.Options{
 				Feed: l.engine.Feed(o.Name, database), Origin: o.Name, Database: database, Mode: feed.Mode(o.Feed.Mode),
-				Slot: slot, Publication: o.Feed.Publication, LargestSlot: o.Feed.LargestSlot, PollEvery: o.Feed.PollEvery, Log: l.log,
-				Connect: func(ctx context.Context, parameters map[string]string) (*pgconn.PgConn, error) {
-					return server.Connect(ctx, *a, database, parameters)
-				},
-			}
-			l.feeds = append(l.feeds, f)
+				Slot: o.Feed.Slot, Publication: o.Feed.Publication, LargestSlot: o.Feed.LargestSlot, PollEvery: o.Feed.PollEvery, Log: l.log,
+			})
+			l.feeds = append(l.feeds, following{o.Name, database, f})
 			ctx, stop := context.WithCancel(context.Background())
 			l.close = append(l.close, stop)
 			l.wg.Go(func() { f.Run(ctx) })

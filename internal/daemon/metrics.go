@@ -50,8 +50,8 @@ func (l *Larder) measuredFeeds() (out []metrics.Feed) {
 		out = append(
 			out,
 			metrics.Feed{
-				Origin:    f.Origin,
-				Database:  f.Database,
+				Origin:    f.origin,
+				Database:  f.database,
 				Lag:       x.Lag,
 				Known:     !x.At.IsZero(),
 				Following: x.Mode == feed.Stream || x.Mode == feed.Poll,

@@ -47,7 +47,7 @@ func (l *Larder) Reload(cfg config.Config) error {
 	cfg.Control, cfg.LargestResult, cfg.Profile, cfg.Overhead = l.cfg.Control, l.cfg.LargestResult, l.cfg.Profile, l.cfg.Overhead
 	cfg.State, cfg.ControlTCP, cfg.Metrics, cfg.Rules = l.cfg.State, l.cfg.ControlTCP, l.cfg.Metrics, l.cfg.Rules
 	for i, o := range l.origins {
-		o.server.Configure(*sets[i])
+		o.server.Configure(sets[i].Settings)
 	}
 	if cfg.Memory != l.cfg.Memory {
 		l.engine.SetLimit(cfg.Memory)
@@ -64,9 +64,9 @@ func (l *Larder) sameOrigins(cfg config.Config) error {
 	}
 	for i, o := range cfg.Origins {
 		have := l.cfg.Origins[i]
-		if o.Name != have.Name || o.Address != have.Address || !slices.Equal(o.Listen, have.Listen) {
+		if o.Name != have.Name || o.Protocol != have.Protocol || o.Address != have.Address || !slices.Equal(o.Listen, have.Listen) {
 			return fmt.Errorf(
-				"name, address or listen of origin %q cannot be changed while the larder runs: restart it",
+				"name, protocol, address or listen of origin %q cannot be changed while the larder runs: restart it",
 				have.Name,
 			)
 		}

@@ -10,12 +10,30 @@ import (
 	"strings"
 
 	"jollylarder/internal/config"
-	wire "jollylarder/internal/wire/postgres"
+	"jollylarder/internal/core/dialect"
+	"jollylarder/internal/protocol"
+	"jollylarder/internal/wire/link"
 )
 
-// settings makes the wire's settings of every origin, reading certificates and keys. All that is wrong is said at once.
-func settings(cfg config.Config) ([]*wire.Settings, error) {
-	var all []*wire.Settings
+// originSettings are the settings of one origin.
+type originSettings struct {
+	name     string
+	protocol *protocol.Protocol
+	link.Settings
+}
+
+// dialects gives those of all origins, by name.
+func dialects(sets []originSettings) map[string]*dialect.Dialect {
+	out := map[string]*dialect.Dialect{}
+	for _, s := range sets {
+		out[s.name] = s.protocol.Dialect
+	}
+	return out
+}
+
+// settings makes the settings of every origin, reading certificates and keys. All that is wrong is said at once.
+func settings(cfg config.Config) ([]originSettings, error) {
+	var all []originSettings
 	var problems []error
 	if len(cfg.Origins) == 0 {
 		return nil, errors.New("there is no origin to stand before: set --origin, or [[origin]] in the configuration")
@@ -37,15 +55,16 @@ func settings(cfg config.Config) ([]*wire.Settings, error) {
 		if len(o.Listen) == 0 {
 			wrong("--listen, or listen", errors.New("there is nothing to listen on"))
 		}
-		s := &wire.Settings{
-			Unchallenged: wire.Unchallenged(
+		s := link.Settings{
+			Unchallenged: link.Unchallenged(
 				o.UnchallengedLogins,
 			), MaxConnections: o.Connections, StartTime: o.StartTime,
 			ConnectTime: o.ConnectTime, IdleTime: o.IdleTime, LostTime: o.LostTime, LargestMessage: int(o.LargestMessage) + 1,
 			RequireTLS: o.Clients.TLS == "required",
 		}
-		var err error
-		s.ClientTLS, err = clientTLS(o.Clients)
+		kind, err := protocol.Named(o.Protocol)
+		wrong("protocol", err)
+		s.ClientTLS, err = clientTLS(o.Clients, kind)
 		wrong("TLS from clients", err)
 		s.OriginTLS, err = originTLS(o)
 		wrong("TLS to the database", err)
@@ -55,16 +74,16 @@ func settings(cfg config.Config) ([]*wire.Settings, error) {
 		wrong("the account for fetching ahead", err)
 		_, err = account(o.Feed.User, o.Feed.Password)
 		wrong("the account for the change feed", err)
-		all = append(all, s)
+		all = append(all, originSettings{o.Name, kind, s})
 	}
 	return all, errors.Join(problems...)
 }
 
-func account(user, passwordFile string) (*wire.Account, error) {
+func account(user, passwordFile string) (*link.Account, error) {
 	if user == "" {
 		return nil, nil
 	}
-	a := &wire.Account{User: user}
+	a := &link.Account{User: user}
 	if passwordFile != "" {
 		text, err := os.ReadFile(passwordFile)
 		if err != nil {
@@ -120,7 +139,7 @@ func (l *Larder) serveControlTCP(cfg config.Config) error {
 	return nil
 }
 
-func clientTLS(c config.ClientTLS) (*tls.Config, error) {
+func clientTLS(c config.ClientTLS, kind *protocol.Protocol) (*tls.Config, error) {
 	if c.TLS == "off" || c.TLS == "" {
 		return nil, nil
 	}
@@ -128,7 +147,10 @@ func clientTLS(c config.ClientTLS) (*tls.Config, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: c.Minimum, NextProtos: []string{wire.ALPN}}
+	t := &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: c.Minimum}
+	if kind != nil && kind.ALPN != "" {
+		t.NextProtos = []string{kind.ALPN}
+	}
 	if c.CA != "" {
 		if t.ClientCAs, err = authorities(c.CA); err != nil {
 			return nil, err
@@ -161,7 +183,7 @@ func originTLS(o config.Origin) (*tls.Config, error) {
 	if host == "" {
 		host, _, _ = net.SplitHostPort(o.Address)
 	}
-	return wire.OriginTLS(wire.TLSMode(o.TLS.Mode), host, roots, own), nil
+	return link.TLS(link.Mode(o.TLS.Mode), host, roots, own), nil
 }
 
 func authorities(path string) (*x509.CertPool, error) {

@@ -7,11 +7,7 @@ import (
 	"net/url"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
-
 	"jollylarder/internal/config"
-	"jollylarder/internal/feed"
 )
 
 // follow prepares a real server for a change feed, as far as it can: by its replication stream where that is to be had,
@@ -19,30 +15,30 @@ import (
 func (d *Demo) follow(ctx context.Context, origin *url.URL, o config.Origin) (config.Feed, error) {
 	out := o.Feed
 	out.User, out.Password, out.Databases, out.Mode = o.FetchUser, o.FetchPassword, []string{Database}, "poll"
-	c, err := pgconn.Connect(ctx, origin.String())
+	planner, err := d.kind.Plan(ctx, origin.String())
 	if err != nil {
-		return out, fmt.Errorf("connecting to the demo's database: %w", err)
+		return out, fmt.Errorf("the demo's database: %w", err)
 	}
-	defer c.Close(ctx)
-	names := feed.UsualNames(Database)
-	p, err := feed.SetUp(ctx, c, Database, names)
+	defer planner.Close()
+	names := planner.UsualNames()
+	p, err := planner.SetUp(ctx, names)
 	if err != nil || len(p.Obstacles) > 0 {
 		return out, err // it has no logical log: its counters are followed
 	}
 	d.closers = append(d.closers, func() error {
 		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 		defer cancel()
-		c, err := pgconn.Connect(ctx, origin.String())
+		planner, err := d.kind.Plan(ctx, origin.String())
 		if err != nil {
-			return fmt.Errorf("the slot %s could not be removed: %w", names.Slot, err)
+			return fmt.Errorf("what the change feed needed could not be removed: %w", err)
 		}
-		defer c.Close(ctx)
+		defer planner.Close()
 		for try := 0; ; try++ { // the server takes a moment to see that nobody follows any more
-			p, err := feed.Remove(ctx, c, names)
+			p, err := planner.Remove(ctx, names)
 			if err == nil && len(p.Obstacles) > 0 {
 				err = errors.New(p.Obstacles[0])
 			} else if err == nil {
-				err = p.Run(ctx, c)
+				err = planner.Run(ctx, p)
 			}
 			if err == nil || try == 100 {
 				return err
@@ -51,9 +47,9 @@ func (d *Demo) follow(ctx context.Context, origin *url.URL, o config.Origin) (co
 		}
 	})
 	for _, table := range []string{"sailings", "bookings", "tide_readings"} { // so that it is told what their rows were before
-		p.Steps = append(p.Steps, "alter table "+table+" replica identity full")
+		p.Steps = append(p.Steps, d.database.toldWhole(table))
 	}
-	if err := p.Run(ctx, c); err != nil {
+	if err := planner.Run(ctx, p); err != nil {
 		return out, err
 	}
 	d.follows, out.Mode = true, "stream"
@@ -63,32 +59,32 @@ func (d *Demo) follow(ctx context.Context, origin *url.URL, o config.Origin) (co
 // tideScene has a board answered from memory, writes a tide around the larder, and gives in milliseconds how long the
 // board took to show it.
 func (d *Demo) tideScene(ctx context.Context) (float64, error) {
-	board, err := connect(ctx, d.through, "quay-boards", pgx.QueryExecModeSimpleProtocol)
+	board, err := d.database.connect(ctx, d.through, "quay-boards", plain)
 	if err != nil {
 		return 0, err
 	}
-	defer board.Close(ctx)
-	gauge, err := connect(ctx, d.url, "tide-logger", pgx.QueryExecModeSimpleProtocol)
+	defer board.close()
+	gauge, err := d.database.connect(ctx, d.url, "tide-logger", plain)
 	if err != nil {
 		return 0, err
 	}
-	defer gauge.Close(ctx)
+	defer gauge.close()
 	sql := fmt.Sprintf(sqlTide, 1)
 	d.traffic.quiet.Lock()
 	defer d.traffic.quiet.Unlock()
 	time.Sleep(time.Second) // what was written before is told by then
 	var before []string
 	for range 3 {
-		if before, err = fetch(ctx, board, sql); err != nil {
+		if before, err = board.rows(ctx, sql); err != nil {
 			return 0, err
 		}
 	}
 	n := d.traffic.nextID.Add(1)
-	if _, err := gauge.Exec(ctx, sqlTideWrite, n, 1, Today.Add(time.Duration(n-1_000_000)*time.Second), 9.99); err != nil {
+	if err := gauge.run(ctx, sqlTideWrite, n, 1, Today.Add(time.Duration(n-1_000_000)*time.Second), 9.99); err != nil {
 		return 0, err
 	}
 	for wrote := time.Now(); ; time.Sleep(time.Millisecond) {
-		now, err := fetch(ctx, board, sql)
+		now, err := board.rows(ctx, sql)
 		if err != nil {
 			return 0, err
 		}

@@ -31,7 +31,7 @@ func TestEveryStatementIsExplained(t *testing.T) {
 	c, err := pgconn.Connect(ctx, "postgres://ines@"+ln.Addr().String()+"/"+Database+"?sslmode=disable")
 	require.NoError(t, err)
 	defer c.Close(ctx)
-	_, err = c.Exec(ctx, schema).ReadAll()
+	_, err = c.Exec(ctx, postgres{}.schema()).ReadAll()
 	require.NoError(t, err)
 	described, path, err := wire.Describe(ctx, c)
 	require.NoError(t, err)

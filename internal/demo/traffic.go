@@ -2,14 +2,11 @@ package demo
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 )
 
 // The statements of the applications. A board writes its values into the text; the others bind them.
@@ -41,6 +38,7 @@ type asked struct {
 
 // traffic is the five applications at work.
 type traffic struct {
+	db             database
 	larder, origin string // URLs
 	seed           uint64
 
@@ -61,21 +59,21 @@ type traffic struct {
 const mostReads = 3000
 
 // startTraffic lets the applications begin.
-func startTraffic(larder, origin string, seed uint64) *traffic {
+func startTraffic(db database, larder, origin string, seed uint64) *traffic {
 	ctx, stop := context.WithCancel(context.Background())
-	t := &traffic{larder: larder, origin: origin, seed: seed, reads: map[string]asked{}, stop: stop}
+	t := &traffic{db: db, larder: larder, origin: origin, seed: seed, reads: map[string]asked{}, stop: stop}
 	t.nextID.Store(1_000_000)
 	for i := range 3 {
-		t.run(ctx, "quay-boards", 10+uint64(i), pgx.QueryExecModeSimpleProtocol, false, t.board(i))
+		t.run(ctx, "quay-boards", 10+uint64(i), plain, false, t.board(i))
 	}
 	for i := range 6 {
-		t.run(ctx, "booking-web", 20+uint64(i), pgx.QueryExecModeCacheStatement, false, t.web)
+		t.run(ctx, "booking-web", 20+uint64(i), prepared, false, t.web)
 	}
 	for i := range 2 {
-		t.run(ctx, "crew-tablet", 30+uint64(i), pgx.QueryExecModeExec, true, t.tablet)
+		t.run(ctx, "crew-tablet", 30+uint64(i), once, true, t.tablet)
 	}
-	t.run(ctx, "harbour-report", 40, pgx.QueryExecModeExec, false, t.report)
-	t.run(ctx, "tide-logger", 50, pgx.QueryExecModeCacheStatement, false, t.tide)
+	t.run(ctx, "harbour-report", 40, once, false, t.report)
+	t.run(ctx, "tide-logger", 50, prepared, false, t.tide)
 	return t
 }
 
@@ -95,28 +93,28 @@ func (t *traffic) fail(app string, err error) {
 }
 
 // request is one round of an application on a connection; it says how long it rests afterwards.
-type request func(ctx context.Context, c *pgx.Conn, r *rand.Rand) (rest time.Duration, err error)
+type request func(ctx context.Context, c connection, r *rand.Rand) (rest time.Duration, err error)
 
 // run lets one client of an application make requests until the end, on one connection or, if it logs in every time, on
 // one for each.
-func (t *traffic) run(ctx context.Context, app string, stream uint64, mode pgx.QueryExecMode, everyTime bool, f request) {
+func (t *traffic) run(ctx context.Context, app string, stream uint64, mode way, everyTime bool, f request) {
 	url := t.larder
 	if app == "tide-logger" {
 		url = t.origin // around the larder
 	}
 	t.wg.Go(func() {
 		r := rand.New(rand.NewPCG(t.seed, stream))
-		var c *pgx.Conn
+		var c connection
 		defer func() {
 			if c != nil {
-				c.Close(context.Background())
+				c.close()
 			}
 		}()
 		for ctx.Err() == nil {
 			t.quiet.RLock()
 			if c == nil {
 				var err error
-				if c, err = connect(ctx, url, app, mode); err != nil {
+				if c, err = t.db.connect(ctx, url, app, mode); err != nil {
 					t.quiet.RUnlock()
 					if ctx.Err() == nil {
 						t.fail(app, err)
@@ -128,7 +126,7 @@ func (t *traffic) run(ctx context.Context, app string, stream uint64, mode pgx.Q
 			// A request once begun is finished: its statements must not fail only because the demo ends.
 			rest, err := f(context.WithoutCancel(ctx), c, r)
 			if everyTime || err != nil {
-				c.Close(context.Background())
+				c.close()
 				c = nil
 			}
 			t.quiet.RUnlock()
@@ -138,16 +136,6 @@ func (t *traffic) run(ctx context.Context, app string, stream uint64, mode pgx.Q
 			sleep(ctx, rest)
 		}
 	})
-}
-
-func connect(ctx context.Context, url, app string, mode pgx.QueryExecMode) (*pgx.Conn, error) {
-	cfg, err := pgx.ParseConfig(url)
-	if err != nil {
-		return nil, err
-	}
-	cfg.RuntimeParams["application_name"] = app
-	cfg.DefaultQueryExecMode = mode
-	return pgx.ConnectConfig(ctx, cfg)
 }
 
 func sleep(ctx context.Context, d time.Duration) {
@@ -160,32 +148,14 @@ func sleep(ctx context.Context, d time.Duration) {
 }
 
 // read runs a read and remembers it.
-func (t *traffic) read(ctx context.Context, c *pgx.Conn, sql string, args ...any) error {
+func (t *traffic) read(ctx context.Context, c connection, sql string, args ...any) error {
 	t.mu.Lock()
 	if len(t.reads) < mostReads {
 		t.reads[fmt.Sprint(sql, args)] = asked{sql, args}
 	}
 	t.mu.Unlock()
-	_, err := fetch(ctx, c, sql, args...)
+	_, err := c.rows(ctx, sql, args...)
 	return err
-}
-
-// fetch runs a read and gives its rows as texts.
-func fetch(ctx context.Context, c *pgx.Conn, sql string, args ...any) ([]string, error) {
-	rows, err := c.Query(ctx, sql, args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []string
-	for rows.Next() {
-		v, err := rows.Values()
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, fmt.Sprint(v...))
-	}
-	return out, rows.Err()
 }
 
 // popular picks a number below n, the low ones far more often.
@@ -195,7 +165,7 @@ func popular(r *rand.Rand, n int) int {
 
 // board is a departure screen: it shows the same ports all day, every few seconds.
 func (t *traffic) board(screen int) request {
-	return func(ctx context.Context, c *pgx.Conn, r *rand.Rand) (time.Duration, error) {
+	return func(ctx context.Context, c connection, r *rand.Rand) (time.Duration, error) {
 		for port := screen*4 + 1; port <= screen*4+4; port++ {
 			for _, sql := range []string{fmt.Sprintf(sqlDepartures, port, Today.Add(7*time.Hour).Format("2006-01-02 15:04")), fmt.Sprintf(sqlNotices, port), fmt.Sprintf(sqlTide, port)} {
 				if err := t.read(ctx, c, sql); err != nil {
@@ -208,7 +178,7 @@ func (t *traffic) board(screen int) request {
 }
 
 // web is the booking pages: many readers of few routes, and now and then a booking.
-func (t *traffic) web(ctx context.Context, c *pgx.Conn, r *rand.Rand) (time.Duration, error) {
+func (t *traffic) web(ctx context.Context, c connection, r *rand.Rand) (time.Duration, error) {
 	rest := time.Duration(40+r.IntN(120)) * time.Millisecond
 	route := 1 + popular(r, routeCount)
 	day := Today.AddDate(0, 0, popular(r, daysOfSailings))
@@ -228,24 +198,19 @@ func (t *traffic) web(ctx context.Context, c *pgx.Conn, r *rand.Rand) (time.Dura
 	return rest, nil
 }
 
-func (t *traffic) book(ctx context.Context, c *pgx.Conn, r *rand.Rand) error {
-	tx, err := c.Begin(ctx)
-	if err != nil {
-		return err
-	}
+func (t *traffic) book(ctx context.Context, c connection, r *rand.Rand) error {
 	sailing, seats := 1+r.IntN(routeCount*perDay*daysOfSailings), 1+r.IntN(3)
-	_, err = tx.Exec(ctx, sqlSeats, sailing, seats)
-	if err == nil {
-		_, err = tx.Exec(ctx, sqlBook, t.nextID.Add(1), sailing, 1+r.IntN(passengerCount), seats, Today.Add(7*time.Hour))
-	}
-	if err != nil {
-		return errors.Join(err, tx.Rollback(ctx))
-	}
-	return tx.Commit(ctx)
+	passenger := 1 + r.IntN(passengerCount)
+	return c.block(ctx, func() error {
+		if err := c.run(ctx, sqlSeats, sailing, seats); err != nil {
+			return err
+		}
+		return c.run(ctx, sqlBook, t.nextID.Add(1), sailing, passenger, seats, Today.Add(7*time.Hour))
+	})
 }
 
 // tablet is the crew's: it connects for every request, and looks up who holds it each time.
-func (t *traffic) tablet(ctx context.Context, c *pgx.Conn, r *rand.Rand) (time.Duration, error) {
+func (t *traffic) tablet(ctx context.Context, c connection, r *rand.Rand) (time.Duration, error) {
 	if err := t.read(ctx, c, sqlPerson, card(r.IntN(6))); err != nil {
 		return time.Second, err
 	}
@@ -253,14 +218,14 @@ func (t *traffic) tablet(ctx context.Context, c *pgx.Conn, r *rand.Rand) (time.D
 }
 
 // report is the harbour office's: heavy, and seldom.
-func (t *traffic) report(ctx context.Context, c *pgx.Conn, r *rand.Rand) (time.Duration, error) {
+func (t *traffic) report(ctx context.Context, c connection, r *rand.Rand) (time.Duration, error) {
 	return time.Duration(1500+r.IntN(2000)) * time.Millisecond, t.read(ctx, c, sqlOccupancy)
 }
 
 // tide writes what the gauges say, straight to the database.
-func (t *traffic) tide(ctx context.Context, c *pgx.Conn, r *rand.Rand) (time.Duration, error) {
+func (t *traffic) tide(ctx context.Context, c connection, r *rand.Rand) (time.Duration, error) {
 	n := t.nextID.Add(1)
-	_, err := c.Exec(ctx, sqlTideWrite, n, 1+r.IntN(len(portNames)), Today.Add(time.Duration(n-1_000_000)*time.Second), float64(100+r.IntN(300))/100)
+	err := c.run(ctx, sqlTideWrite, n, 1+r.IntN(len(portNames)), Today.Add(time.Duration(n-1_000_000)*time.Second), float64(100+r.IntN(300))/100)
 	return 900 * time.Millisecond, err
 }
 
@@ -279,25 +244,25 @@ func (t *traffic) compare(ctx context.Context) (stale int, err error) {
 	reads := t.reads
 	t.reads = map[string]asked{}
 	t.mu.Unlock()
-	conns := map[bool][2]*pgx.Conn{}
+	conns := map[bool][2]connection{}
 	for _, bound := range []bool{false, true} {
-		mode := map[bool]pgx.QueryExecMode{false: pgx.QueryExecModeSimpleProtocol, true: pgx.QueryExecModeCacheStatement}[bound]
-		var pair [2]*pgx.Conn
+		mode := map[bool]way{false: plain, true: prepared}[bound]
+		var pair [2]connection
 		for i, url := range []string{t.larder, t.origin} {
-			if pair[i], err = connect(ctx, url, checker, mode); err != nil {
+			if pair[i], err = t.db.connect(ctx, url, checker, mode); err != nil {
 				return 0, err
 			}
-			defer pair[i].Close(ctx)
+			defer pair[i].close()
 		}
 		conns[bound] = pair
 	}
 	for _, a := range reads {
 		pair := conns[len(a.args) > 0]
-		kept, err := fetch(ctx, pair[0], a.sql, a.args...)
+		kept, err := pair[0].rows(ctx, a.sql, a.args...)
 		if err != nil {
 			return stale, err
 		}
-		true_, err := fetch(ctx, pair[1], a.sql, a.args...)
+		true_, err := pair[1].rows(ctx, a.sql, a.args...)
 		if err != nil {
 			return stale, err
 		}

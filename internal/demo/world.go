@@ -8,29 +8,10 @@ import (
 	"math/rand/v2"
 	"strings"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 )
 
 // Today is the day on which the demo plays.
 var Today = time.Date(2027, 3, 1, 0, 0, 0, 0, time.UTC)
-
-const schema = `
-create table ports (id integer primary key, name text not null, island text not null, berths integer not null);
-create table vessels (id integer primary key, name text not null, capacity integer not null, cars integer not null);
-create table routes (id integer primary key, from_port integer not null references ports (id), to_port integer not null references ports (id), minutes integer not null);
-create table sailings (id integer primary key, route_id integer not null references routes (id), vessel_id integer not null references vessels (id),
-  departs_at timestamptz not null, state text not null, seats_left integer not null);
-create table fares (id integer primary key, route_id integer not null references routes (id), class text not null, price numeric(8, 2) not null);
-create table passengers (id integer primary key, card text not null unique, name text not null, home integer not null references ports (id));
-create table bookings (id integer primary key, sailing_id integer not null references sailings (id), passenger_id integer not null references passengers (id),
-  seats integer not null, made_at timestamptz not null);
-create table tide_readings (id integer primary key, port_id integer not null references ports (id), at timestamptz not null, height numeric(5, 2) not null);
-create table notices (id integer primary key, port_id integer not null references ports (id), text text not null, posted_at timestamptz not null);
-create index sailings_route on sailings (route_id, departs_at);
-create index bookings_sailing on bookings (sailing_id);
-create index tide_port on tide_readings (port_id, at);
-create view open_sailings as select id, route_id, departs_at, seats_left from sailings where state = 'open' and seats_left > 0`
 
 var (
 	portNames  = []string{"Skerrow", "Hallan", "Nessay", "Brannoch", "Orsa", "Tarvit", "Lunna", "Muckle Wick", "Stroman", "Eddra", "Fethan", "Greyholm"}
@@ -50,9 +31,9 @@ const (
 )
 
 // load fills a database with the schema and its data.
-func load(ctx context.Context, c *pgx.Conn, seed uint64) error {
+func load(ctx context.Context, c connection, schema string, seed uint64) error {
 	r := rand.New(rand.NewPCG(seed, 1))
-	if _, err := c.Exec(ctx, schema, pgx.QueryExecModeSimpleProtocol); err != nil {
+	if err := c.run(ctx, schema); err != nil {
 		return fmt.Errorf("making the tables: %w", err)
 	}
 	l := loader{ctx: ctx, c: c}
@@ -103,7 +84,7 @@ func card(i int) string { return fmt.Sprintf("SK-%05d", 10007+i*13) }
 // loader gathers rows into statements of some hundred rows.
 type loader struct {
 	ctx   context.Context
-	c     *pgx.Conn
+	c     connection
 	table string
 	rows  []string
 	err   error
@@ -132,6 +113,6 @@ func (l *loader) flush() {
 	if len(l.rows) == 0 || l.err != nil {
 		return
 	}
-	_, l.err = l.c.Exec(l.ctx, "insert into "+l.table+" values "+strings.Join(l.rows, ", "), pgx.QueryExecModeSimpleProtocol)
+	l.err = l.c.run(l.ctx, "insert into "+l.table+" values "+strings.Join(l.rows, ", "))
 	l.rows = nil
 }

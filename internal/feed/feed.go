@@ -1,18 +1,11 @@
-// Package feed follows what is written in a database, whoever writes it: by its replication stream, or where that
-// cannot be had by the server's counters of changes.
+// Package feed says how what is written in a database is followed, whoever writes it. The packages inside it follow one
+// kind of database each.
 package feed
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"log/slog"
-	"strings"
-	"sync"
 	"time"
-
-	"github.com/jackc/pglogrepl"
-	"github.com/jackc/pgx/v5/pgconn"
 
 	"jollylarder/internal/core/engine"
 )
@@ -22,23 +15,30 @@ type Mode string
 
 // The modes.
 const (
-	// Stream is by the replication stream: each row that is written, as soon as it is committed.
+	// Stream is by the stream of changes that the server gives those who replicate it: each row that is written, as soon
+	// as it is committed.
 	Stream Mode = "stream"
 	// Poll is by the counters of changes that the server has for each table: coarser, and later.
 	Poll Mode = "poll"
 )
 
-// Follower follows the changes of one database.
-type Follower struct {
+// Follower follows the changes of one database, or of a whole server where clocks belong to that.
+type Follower interface {
+	// Run follows until the context ends. Whatever goes wrong, it begins anew.
+	Run(context.Context)
+	// Status says how the database is followed.
+	Status() Status
+}
+
+// Options are what a Follower is made of.
+type Options struct {
 	Feed             *engine.Feed
 	Origin, Database string
-	// Connect connects to the database with further parameters of the start-up message.
-	Connect func(ctx context.Context, parameters map[string]string) (*pgconn.PgConn, error)
 	// Mode is the one wanted; without what Stream needs, Poll takes its place.
 	Mode Mode
-	// Slot and Publication are those made by Setup.
+	// Slot and Publication are those that a plan has made, where the database has such.
 	Slot, Publication string
-	// LargestSlot is how many bytes of the server's log the slot may hold back before it is let go; 0 means 1 GiB.
+	// LargestSlot is how many bytes of the server's log may be held back before the stream is let go; 0 means 1 GiB.
 	LargestSlot int64
 	// PollEvery is how often counters are read; 0 means every second.
 	PollEvery time.Duration
@@ -46,14 +46,6 @@ type Follower struct {
 	ProbeEvery time.Duration
 	// Log receives what goes wrong; nil means slog.Default.
 	Log *slog.Logger
-
-	running context.Context // that of Run
-	beside  sync.WaitGroup  // what Run has begun
-
-	mu     sync.Mutex
-	status Status
-	at     position
-	counts map[string]counted
 }
 
 // Status is how a database is followed at this moment.
@@ -67,7 +59,7 @@ type Status struct {
 	// is how long it can take.
 	Lag time.Duration
 	At  time.Time
-	// Held is how many bytes of its log the server holds back for the slot, and Bound how many it may.
+	// Held is how many bytes of its log the server holds back for the stream, and Bound how many it may.
 	Held, Bound int64
 	// Transactions and Rows are those told of, Gaps how often something may have been left out.
 	Transactions, Rows, Gaps uint64
@@ -75,181 +67,31 @@ type Status struct {
 	Polled []string
 }
 
-// position is where in the server's log the stream has come to.
-type position struct {
-	system   string
-	timeline int32
-	lsn      pglogrepl.LSN
+// Names are those of what a plan makes.
+type Names struct {
+	Slot, Publication string
+	// Role is the account by which the larder follows; empty for one that is there already and may do so.
+	Role string
 }
 
-const (
-	usualSlotBound = 1 << 30
-	usualProbe     = 100 * time.Millisecond
-	checkEvery     = 5 * time.Second
-	stalls         = 3 * time.Second  // a stream of which so long it is not known how far it has come has stalled
-	silence        = 30 * time.Second // and one that is silent for so long, though it is asked all the time, is taken to be dead
-	longestPause   = 10 * time.Second
-	askTime        = 10 * time.Second // for one question
-	// counterDelay is how long a server may keep a session's counters to itself. Source: PGSTAT_IDLE_INTERVAL in its
-	// pgstat.c.
-	counterDelay = 10 * time.Second
-)
-
-// Status says how the database is followed.
-func (f *Follower) Status() Status {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return f.status.seen(time.Now())
+// Plan is what is to be done in a database so that its changes can be followed, or so that nothing of that is left.
+type Plan struct {
+	// Steps are SQL statements, in their order.
+	Steps []string
+	// Notes say what is to be known before they are run, and Obstacles why they cannot be.
+	Notes, Obstacles []string
 }
 
-// seen is the status for who looks at it now: a stream that stalls falls behind, though nothing is measured any more.
-func (s Status) seen(now time.Time) Status {
-	if silent := now.Sub(s.At); s.Mode == Stream && !s.At.IsZero() && silent > stalls {
-		s.Lag += silent
-		s.Problem = fmt.Sprintf("the stream has told nothing for %.0f s", silent.Seconds())
-	}
-	return s
-}
-
-func (f *Follower) set(change func(*Status)) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	change(&f.status)
-}
-
-func (f *Follower) log() *slog.Logger {
-	l := f.Log
-	if l == nil {
-		l = slog.Default()
-	}
-	return l.With("database", f.Database, "slot", f.Slot)
-}
-
-// errGiven is the end of a stream that is not to be had again: then there is only polling.
-var errGiven = errors.New("the slot was let go")
-
-// Run follows until the context ends. Whatever goes wrong, it begins anew.
-func (f *Follower) Run(ctx context.Context) {
-	if f.LargestSlot == 0 {
-		f.LargestSlot = usualSlotBound
-	}
-	if f.PollEvery == 0 {
-		f.PollEvery = time.Second
-	}
-	if f.ProbeEvery == 0 {
-		f.ProbeEvery = usualProbe
-	}
-	f.running = ctx
-	defer f.beside.Wait()
-	defer f.Feed.Running(false)
-	pause := time.Second
-	for ctx.Err() == nil {
-		began := time.Now()
-		err := f.follow(ctx)
-		f.Feed.Running(false)
-		if ctx.Err() != nil {
-			return
-		}
-		f.set(func(s *Status) { s.Mode, s.Problem = "", sentence(err) })
-		f.log().Warn("changes around the larder are not followed at this moment", "why", err)
-		if time.Since(began) > time.Minute {
-			pause = time.Second
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(pause):
-		}
-		pause = min(2*pause, longestPause)
-	}
-}
-
-func sentence(err error) string {
-	if err == nil {
-		return "the connection ended"
-	}
-	return strings.TrimSpace(err.Error())
-}
-
-// follow connects and follows until something goes wrong.
-func (f *Follower) follow(ctx context.Context) error {
-	ctx, stop := context.WithCancel(ctx)
-	defer stop()
-	asking, err := f.Connect(ctx, map[string]string{"application_name": "jolly larder feed"})
-	if err != nil {
-		return fmt.Errorf("connecting for the change feed: %w", err)
-	}
-	defer closing(asking)
-	var why error
-	if f.Mode != Poll {
-		s := &stream{f: f, asking: asking}
-		why = s.run(ctx)
-		if !errors.Is(why, errGiven) && s.began {
-			return why
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-	}
-	// There is no stream to be had: what the counters say is better than nothing.
-	f.Feed.Lost(time.Now())
-	f.set(func(s *Status) {
-		*s = Status{
-			Mode:         Poll,
-			Lag:          counterDelay + f.PollEvery,
-			At:           time.Now(),
-			Gaps:         s.Gaps + 1,
-			Transactions: s.Transactions,
-			Rows:         s.Rows,
-		}
-		if why != nil {
-			s.Problem = "there is no stream of changes: " + sentence(why)
-		}
-	})
-	if why != nil {
-		f.log().Warn("there is no stream of changes, and only counters are followed", "why", why)
-	}
-	f.Feed.Running(true)
-	retry := time.Now().Add(time.Minute) // the slot may have been made meanwhile
-	for ctx.Err() == nil {
-		if err := f.poll(ctx, asking, nil); err != nil {
-			return err
-		}
-		if f.Mode != Poll && time.Now().After(retry) {
-			return errors.New("looking for the stream again")
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(f.PollEvery):
-		}
-	}
-	return ctx.Err()
-}
-
-func closing(c *pgconn.PgConn) {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-	defer cancel()
-	_ = c.Close(ctx)
-}
-
-// ask puts one question and gives its rows as text.
-func ask(ctx context.Context, c *pgconn.PgConn, sql string, args ...string) ([][]string, error) {
-	ctx, cancel := context.WithTimeout(ctx, askTime)
-	defer cancel()
-	var values [][]byte
-	for _, a := range args {
-		values = append(values, []byte(a))
-	}
-	r := c.ExecParams(ctx, sql, values, nil, nil, nil).Read()
-	if r.Err != nil {
-		return nil, r.Err
-	}
-	var out [][]string
-	for _, row := range r.Rows {
-		var texts []string
-		for _, v := range row {
-			texts = append(texts, string(v))
-		}
-		out = append(out, texts)
-	}
-	return out, nil
+// Planner works out plans for one database, and carries them out.
+type Planner interface {
+	// Database is its name, and UsualNames are those of what is made in it where nothing else is said.
+	Database() string
+	UsualNames() Names
+	// SetUp works out what is to be done so that its changes can be followed, and Remove so that nothing is left of
+	// that. They change nothing.
+	SetUp(context.Context, Names) (Plan, error)
+	Remove(context.Context, Names) (Plan, error)
+	// Run runs a plan's steps, and says which of them failed: those before it are done.
+	Run(context.Context, Plan) error
+	Close()
 }

@@ -24,6 +24,8 @@ import (
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/feed"
+	feeds "jollylarder/internal/feed/postgres"
+	"jollylarder/internal/wire/link"
 	wire "jollylarder/internal/wire/postgres"
 )
 
@@ -55,7 +57,7 @@ type run struct {
 
 	clients  [sessionCount]*client
 	observer *pgconn.PgConn
-	follower *feed.Follower
+	follower *feeds.Follower
 	stopFeed context.CancelFunc
 
 	patience time.Duration // how long a read is awaited that may wait for what is held back
@@ -123,8 +125,8 @@ func newRun(address, database string, withFeed bool) (_ *run, err error) {
 		return nil, err
 	}
 	r.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
-	r.wire = &wire.Server{Engine: r.engine.Engine, Origin: r.gate.address(), Log: quiet, Now: r.now}
-	r.wire.Configure(wire.Settings{LostTime: 200 * time.Millisecond, Unchallenged: wire.Anybody})
+	r.wire = wire.New(link.Options{Engine: r.engine.Engine, Origin: r.gate.address(), Log: quiet, Now: r.now})
+	r.wire.Configure(link.Settings{LostTime: 200 * time.Millisecond, Unchallenged: link.Anybody})
 	if r.ln, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, err
 	}
@@ -195,24 +197,26 @@ func (r *run) dial(c *client) (err error) {
 // follow sets up a change feed and waits until it is followed.
 func (r *run) follow() error {
 	ctx := context.Background()
-	names := feed.UsualNames(r.database)
+	names := feeds.UsualNames(r.database)
 	own, err := pgconn.Connect(ctx, r.origin+r.database+"?sslmode=disable") // one that may wait for others' transactions
 	if err != nil {
 		return err
 	}
 	defer own.Close(ctx)
-	p, err := feed.SetUp(ctx, own, r.database, names)
+	p, err := feeds.SetUp(ctx, own, r.database, names)
 	if err == nil && len(p.Obstacles) > 0 {
 		err = errors.New(p.Obstacles[0])
 	}
 	if err == nil {
-		err = p.Run(ctx, own)
+		err = feeds.Run(ctx, own, p)
 	}
 	if err != nil {
 		return err
 	}
-	r.follower = &feed.Follower{
-		Feed: r.engine.Feed("", r.database), Database: r.database, Slot: names.Slot, Publication: names.Publication, Log: quiet, ProbeEvery: 2 * time.Millisecond,
+	r.follower = &feeds.Follower{
+		Options: feed.Options{
+			Feed: r.engine.Feed("", r.database), Database: r.database, Slot: names.Slot, Publication: names.Publication, Log: quiet, ProbeEvery: 2 * time.Millisecond,
+		},
 		Connect: func(ctx context.Context, parameters map[string]string) (*pgconn.PgConn, error) {
 			cfg, err := pgconn.ParseConfig(r.origin + r.database + "?sslmode=disable")
 			if err != nil {
@@ -275,10 +279,10 @@ func (r *run) close() {
 			simple(r.observer, fmt.Sprintf("rollback prepared 'x%d'", k))
 		}
 		if r.follower != nil {
-			names := feed.UsualNames(r.database)
+			names := feeds.UsualNames(r.database)
 			for range 100 { // the server takes a moment to see that nobody follows any more
-				p, err := feed.Remove(context.Background(), r.observer, names)
-				if err == nil && len(p.Obstacles) == 0 && p.Run(context.Background(), r.observer) == nil {
+				p, err := feeds.Remove(context.Background(), r.observer, names)
+				if err == nil && len(p.Obstacles) == 0 && feeds.Run(context.Background(), r.observer, p) == nil {
 					break
 				}
 				time.Sleep(10 * time.Millisecond)

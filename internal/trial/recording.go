@@ -37,7 +37,8 @@ type Line struct {
 	Pattern     string      `json:"pattern,omitempty"`
 	SQL         string      `json:"sql,omitempty"`
 	Parameters  []Parameter `json:"parameters,omitempty"`
-	Types       []uint32    `json:"types,omitempty"`
+	Types       []string    `json:"types,omitempty"`
+	Protocol    string      `json:"protocol,omitempty"`
 	Outcome     string      `json:"outcome,omitempty"`
 	Took        float64     `json:"took_ms,omitempty"`
 
@@ -162,7 +163,9 @@ func ReadRecording(name string, from io.Reader) (head Head, out []Statement, err
 		default:
 			out = append(
 				out,
-				Statement{SQL: x.SQL, Parameters: x.Parameters, Types: x.Types, At: x.At, Session: x.Session},
+				Statement{
+					SQL: x.SQL, Protocol: x.Protocol, Parameters: x.Parameters, Types: x.Types, At: x.At, Session: x.Session,
+				},
 			)
 		}
 	}

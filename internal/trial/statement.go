@@ -10,10 +10,12 @@ import (
 // Statement is one statement to be asked.
 type Statement struct {
 	SQL string
-	// Parameters are its bound values, and Types their types as it declared them, which may be fewer; 0 stands for
-	// none.
+	// Protocol is how it was asked, by the protocol's name; empty for any.
+	Protocol string
+	// Parameters are its bound values, and Types the names of their types as it declared them, which may be fewer; one
+	// that is empty was not declared.
 	Parameters []Parameter
-	Types      []uint32
+	Types      []string
 	// At is when it came, in milliseconds since the recording began, and Session who sent it.
 	At      float64
 	Session string
@@ -45,3 +47,16 @@ const (
 	LongestSlice  = 10 * time.Minute
 	MostRounds    = 100
 )
+
+// Client is a connection over which a trial asks.
+type Client interface {
+	// Ask runs a statement with a text put behind it, and gives its rows, each as bytes that are equal only if the rows
+	// are.
+	Ask(ctx context.Context, s *Statement, behind string) (rows [][]byte, err error)
+	// Begin begins a transaction, and Rollback takes it back.
+	Begin(context.Context) error
+	Rollback(context.Context) error
+	// Closed says whether the connection has ended.
+	Closed() bool
+	Close()
+}

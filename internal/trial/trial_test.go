@@ -24,7 +24,7 @@ func recorded(t *rapid.T) Line {
 		case 2:
 			p = Parameter{append([]byte{}, rapid.SliceOf(rapid.Byte()).Draw(t, "bytes")...), true}
 		}
-		x.Parameters, x.Types = append(x.Parameters, p), append(x.Types, rapid.Uint32().Draw(t, "type"))
+		x.Parameters, x.Types = append(x.Parameters, p), append(x.Types, rapid.SampledFrom([]string{"", "int4", "text"}).Draw(t, "type"))
 	}
 	return x
 }

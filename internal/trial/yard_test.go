@@ -22,6 +22,7 @@ import (
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/daemon"
 	"jollylarder/internal/privatepg"
+	"jollylarder/internal/protocol"
 	"jollylarder/internal/trial"
 	"jollylarder/internal/trial/live"
 	"jollylarder/internal/trial/load"
@@ -66,12 +67,12 @@ func connect(t *testing.T, url string) *pgconn.PgConn {
 // A load trial compares the three ways, and what it says was spared is what the larder itself counted, within the interval.
 func TestALoadTrial(t *testing.T) {
 	y := newYard(t)
-	list, err := load.ReadFile("f", "select sum(n) from berths where n % 7 = 1; select sum(n) from berths where n % 5 = 2; select sum(n) from berths where n % 3 = $1; select count(*) from berths where n = 3;")
+	list, err := load.ReadFile("f", "select sum(n) from berths where n % 7 = 1; select sum(n) from berths where n % 5 = 2; select sum(n) from berths where n % 3 = $1; select count(*) from berths where n = 3;", protocol.PostgreSQL)
 	require.NoError(t, err)
-	list[2].Parameters, list[2].Types = []trial.Parameter{{Value: []byte("1")}}, []uint32{23}
-	list, _, err = load.Sort(list, false)
+	list[2].Parameters, list[2].Types = []trial.Parameter{{Value: []byte("1")}}, []string{"int4"}
+	list, _, err = load.Sort(list, protocol.PostgreSQL, false)
 	require.NoError(t, err)
-	load := load.Load{Direct: y.direct, Through: y.through, Statements: list, Clients: 1, Length: 8 * time.Second, Rounds: 8, OptOut: engine.OptOutComment, Count: y.client.CountOf}
+	load := load.Load{Protocol: protocol.PostgreSQL, Direct: y.direct, Through: y.through, Statements: list, Clients: 1, Length: 8 * time.Second, Rounds: 8, OptOut: engine.OptOutComment, Count: y.client.CountOf}
 	var r trial.Result
 	for range 4 { // on a busy machine there may be too few hits for a control sample
 		r, err = load.Run(t.Context())
@@ -99,9 +100,9 @@ func TestALoadTrial(t *testing.T) {
 // Writes in a trial leave nothing behind.
 func TestWritesAreRolledBack(t *testing.T) {
 	y := newYard(t)
-	list, _, err := load.Sort([]trial.Statement{{SQL: "insert into logged (n) values (1)"}, {SQL: "select sum(n) from berths"}}, true)
+	list, _, err := load.Sort([]trial.Statement{{SQL: "insert into logged (n) values (1)"}, {SQL: "select sum(n) from berths"}}, protocol.PostgreSQL, true)
 	require.NoError(t, err)
-	_, err = (&load.Load{Direct: y.direct, Through: y.through, Statements: list, Clients: 1, Length: time.Second, Rounds: 1, OptOut: engine.OptOutComment}).Run(t.Context())
+	_, err = (&load.Load{Protocol: protocol.PostgreSQL, Direct: y.direct, Through: y.through, Statements: list, Clients: 1, Length: time.Second, Rounds: 1, OptOut: engine.OptOutComment}).Run(t.Context())
 	require.NoError(t, err)
 	results, err := connect(t, y.direct).Exec(t.Context(), "select count(*) from logged").ReadAll()
 	require.NoError(t, err)
@@ -111,7 +112,7 @@ func TestWritesAreRolledBack(t *testing.T) {
 // A database that fails in mid-trial ends it, with what the completed rounds came to; and so does whoever stops it.
 func TestATrialThatEndsEarly(t *testing.T) {
 	y := newYard(t)
-	list, _, err := load.Sort([]trial.Statement{{SQL: "select sum(n) from berths"}}, false)
+	list, _, err := load.Sort([]trial.Statement{{SQL: "select sum(n) from berths"}}, protocol.PostgreSQL, false)
 	require.NoError(t, err)
 	for name, stop := range map[string]func(context.CancelFunc, *relay){
 		"stopped":            func(cancel context.CancelFunc, _ *relay) { cancel() },
@@ -121,7 +122,7 @@ func TestATrialThatEndsEarly(t *testing.T) {
 			r := newRelay(t, y.pg.Address())
 			ctx, cancel := context.WithCancel(t.Context())
 			defer cancel()
-			load := load.Load{Direct: "postgres://postgres@" + r.ln.Addr().String() + "/postgres?sslmode=disable", Through: y.through, Statements: list, Clients: 2, Length: 3 * time.Second, Rounds: 12, OptOut: engine.OptOutComment}
+			load := load.Load{Protocol: protocol.PostgreSQL, Direct: "postgres://postgres@" + r.ln.Addr().String() + "/postgres?sslmode=disable", Through: y.through, Statements: list, Clients: 2, Length: 3 * time.Second, Rounds: 12, OptOut: engine.OptOutComment}
 			load.Progress = func(_ float64, what string) {
 				if strings.HasPrefix(what, "round 5") {
 					stop(cancel, r)
@@ -190,7 +191,7 @@ func TestATimedTrialKeepsToItsTime(t *testing.T) {
 	y := newYard(t)
 	list := []trial.Statement{{SQL: "select 1"}, {SQL: "select 1", At: 400}}
 	began := time.Now()
-	r, err := (&load.Load{Through: y.through, Statements: list, Clients: 1, Length: 2 * time.Second, Rounds: 50, Timed: true, OptOut: engine.OptOutComment}).Run(t.Context())
+	r, err := (&load.Load{Protocol: protocol.PostgreSQL, Through: y.through, Statements: list, Clients: 1, Length: 2 * time.Second, Rounds: 50, Timed: true, OptOut: engine.OptOutComment}).Run(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 2, r.Rounds)
 	assert.Equal(t, 4, r.Ways[0].Calls)

@@ -19,7 +19,6 @@ import (
 	"jollylarder/internal/core/engine"
 	core "jollylarder/internal/core/larder"
 	"jollylarder/internal/core/statement"
-	"jollylarder/internal/trial"
 )
 
 // bare is a larder with nothing around it.
@@ -28,14 +27,13 @@ type bare struct {
 	values bool
 }
 
-func (l *bare) Engine() *core.Larder                                    { return l.e }
-func (l *bare) Parameters([]byte, []byte) ([]trial.Parameter, []uint32) { return nil, nil }
-func (l *bare) ConfiguredMemory() int64                                 { return 256 << 20 }
-func (l *bare) Process() control.Process                                { return control.Process{} }
-func (l *bare) Describe(*control.Status)                                {}
-func (l *bare) Book() Book                                              { return nil }
-func (l *bare) ShowsValues() bool                                       { return l.values }
-func (l *bare) Values([]byte) []string                                  { return nil }
+func (l *bare) Engine() *core.Larder                          { return l.e }
+func (l *bare) Render(string, []byte, []byte, *control.Event) {}
+func (l *bare) ConfiguredMemory() int64                       { return 256 << 20 }
+func (l *bare) Process() control.Process                      { return control.Process{} }
+func (l *bare) Describe(*control.Status)                      {}
+func (l *bare) Book() Book                                    { return nil }
+func (l *bare) ShowsValues() bool                             { return l.values }
 
 // withPatterns makes a larder that has seen so many patterns.
 func withPatterns(t testing.TB, n int) *bare {

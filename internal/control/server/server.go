@@ -27,7 +27,6 @@ import (
 	"jollylarder/internal/findings"
 	"jollylarder/internal/lock"
 	"jollylarder/internal/state"
-	"jollylarder/internal/trial"
 )
 
 // Larder is what the API controls.
@@ -42,10 +41,8 @@ type Larder interface {
 	// in.
 	ConfiguredMemory() int64
 	Process() control.Process
-	// Values reads the parameters of a statement as its protocol sends them.
-	Values(bound []byte) []string
-	// Parameters gives them as they were sent, with their types as declared.
-	Parameters(types, bound []byte) ([]trial.Parameter, []uint32)
+	// Render fills in an event's protocol, and its parameters, if there are any, from what that protocol sends.
+	Render(origin string, types, bound []byte, event *control.Event)
 }
 
 // Listen opens the API's socket, for its owner alone. A socket left over by a larder that is gone is replaced; one that

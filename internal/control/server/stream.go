@@ -277,9 +277,6 @@ func event(ev stream.Event, l Larder) *control.Event {
 			out.Labels[l.Key] = l.Value
 		}
 	}
-	if len(ev.Bound) > 0 {
-		out.Values = l.Values(ev.Bound)
-		out.Parameters, out.Types = l.Parameters(ev.Types, ev.Bound)
-	}
+	l.Render(ev.Origin, ev.Types, ev.Bound, out)
 	return out
 }

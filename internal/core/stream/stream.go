@@ -19,6 +19,8 @@ type Event struct {
 	Outcome ledger.Outcome
 	Reason  reason.Reason
 
+	// Origin is the name of the one that it was for.
+	Origin                               string
 	Application, User, Database, Address string
 
 	Took, Spared time.Duration
@@ -30,7 +32,7 @@ type Event struct {
 
 	// Labels are those in the statement's comment.
 	Labels []statement.Label
-	// Exact is the statement with its literals and Bound its parameters, as the protocol sends them, while somebody
+	// Exact is the statement with its literals and Bound its parameters, as its protocol sends them, while somebody
 	// watches who asked for values; else both are empty.
 	Exact, Bound []byte
 	// Types are the parameters' types as they were declared, as the protocol sends them.
@@ -190,7 +192,7 @@ func (s *Stream) Ended(x *engine.Ended) {
 	of, r := x.Session, &x.Record
 	s.send(Event{
 		At: x.At, Pattern: x.Pattern, Outcome: r.Outcome, Reason: r.Reason,
-		Application: of.Application, User: of.User, Database: of.Database, Address: of.Address,
+		Origin: of.Origin, Application: of.Application, User: of.User, Database: of.Database, Address: of.Address,
 		Took: r.Took, Spared: r.Spared, Age: x.Age, Rows: r.Rows, Bytes: r.Bytes, Failed: r.Failed,
 		Exact: x.Exact, Bound: x.Bound, Types: x.Types, Labels: statement.Labels(x.Comment),
 	})

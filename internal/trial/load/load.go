@@ -11,9 +11,8 @@ import (
 	"sync"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
-
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/protocol"
 	"jollylarder/internal/trial"
 )
 
@@ -22,7 +21,9 @@ type Load struct {
 	// Direct is the URL of the database, and Through that of the larder. Without Direct only keeping on and off are
 	// compared.
 	Direct, Through string
-	Statements      []trial.Statement
+	// Protocol is that of both. Required.
+	Protocol   *protocol.Protocol
+	Statements []trial.Statement
 	// Clients is how many connections ask at a time, Length how long the trial lasts at most, and Rounds how often each
 	// way has its turn.
 	Clients int
@@ -47,8 +48,9 @@ func application(way string) string { return "trial " + way }
 type lane struct {
 	way     string
 	url     string
+	dialler func(ctx context.Context, url, application string) (trial.Client, error)
 	behind  string // what is put behind each statement
-	conns   []*pgconn.PgConn
+	conns   []trial.Client
 	slices  []trial.Slice
 	each    []trial.Figures
 	sums    ledger.Sums // what the larder counted of it
@@ -76,6 +78,7 @@ func (t *Load) Run(ctx context.Context) (trial.Result, error) {
 		if l.url == "" {
 			continue
 		}
+		l.dialler = t.Protocol.Dial
 		if err := l.connect(ctx, t.Clients); err != nil {
 			return trial.Result{}, fmt.Errorf("%s: %w", l.way, err)
 		}
@@ -186,21 +189,13 @@ func (l *lane) connect(ctx context.Context, n int) error {
 	return nil
 }
 
-func (l *lane) dial(ctx context.Context) (*pgconn.PgConn, error) {
-	cfg, err := pgconn.ParseConfig(l.url)
-	if err != nil {
-		return nil, err
-	}
-	cfg.RuntimeParams["application_name"] = application(l.way)
-	cfg.Fallbacks = nil
-	return pgconn.ConnectConfig(ctx, cfg)
+func (l *lane) dial(ctx context.Context) (trial.Client, error) {
+	return l.dialler(ctx, l.url, application(l.way))
 }
 
 func (l *lane) close() {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-	defer cancel()
 	for _, c := range l.conns {
-		_ = c.Close(ctx)
+		c.Close()
 	}
 }
 
@@ -322,15 +317,15 @@ func (t *Load) counted(ctx context.Context, l *lane) ledger.Sums {
 func (l *lane) one(ctx context.Context, i int, s *trial.Statement, out *trial.Slice) error {
 	c := l.conns[i]
 	if s.Writes {
-		if _, err := c.Exec(ctx, "begin").ReadAll(); err != nil && c.IsClosed() {
+		if err := c.Begin(ctx); err != nil && c.Closed() {
 			return l.again(ctx, i, err)
 		}
 	}
 	from := time.Now()
-	_, err := ask(ctx, c, s, l.behind)
+	_, err := c.Ask(ctx, s, l.behind)
 	took := time.Since(from)
-	if s.Writes && !c.IsClosed() {
-		_, _ = c.Exec(ctx, "rollback").ReadAll()
+	if s.Writes && !c.Closed() {
+		_ = c.Rollback(ctx)
 	}
 	switch {
 	case ctx.Err() != nil:
@@ -340,7 +335,7 @@ func (l *lane) one(ctx context.Context, i int, s *trial.Statement, out *trial.Sl
 		return nil
 	}
 	out.Errors++
-	if c.IsClosed() {
+	if c.Closed() {
 		return l.again(ctx, i, err)
 	}
 	return nil
@@ -364,43 +359,6 @@ func (l *lane) again(ctx context.Context, i int, why error) error {
 	}
 }
 
-// ask asks a statement and gives its rows, sorted: which order they come in may be left open.
-func ask(ctx context.Context, c *pgconn.PgConn, s *trial.Statement, behind string) ([][]byte, error) {
-	var rows [][]byte
-	add := func(row [][]byte) {
-		var line []byte
-		for _, v := range row {
-			if v == nil {
-				line = append(line, 0)
-				continue
-			}
-			line = fmt.Appendf(line, "%d:", len(v))
-			line = append(line, v...)
-		}
-		rows = append(rows, line)
-	}
-	if len(s.Parameters) == 0 {
-		results, err := c.Exec(ctx, s.SQL+behind).ReadAll()
-		for _, r := range results {
-			for _, row := range r.Rows {
-				add(row)
-			}
-		}
-		return rows, err
-	}
-	values, formats := make([][]byte, len(s.Parameters)), make([]int16, len(s.Parameters))
-	for i, p := range s.Parameters {
-		if values[i] = p.Value; p.Binary {
-			formats[i] = 1
-		}
-	}
-	r := c.ExecParams(ctx, s.SQL+behind, values, s.Types, formats, nil).Read()
-	for _, row := range r.Rows {
-		add(row)
-	}
-	return rows, r.Err
-}
-
 // mostCompared bounds the statements whose answers are compared.
 const mostCompared = 1000
 
@@ -421,8 +379,8 @@ func (t *Load) compare(ctx context.Context, direct, through *lane) (*trial.Answe
 		}
 		var answers [3][]byte
 		for k, l := range []*lane{direct, through, direct} {
-			rows, err := ask(ctx, l.conns[0], s, l.behind)
-			if err != nil && l.conns[0].IsClosed() {
+			rows, err := l.conns[0].Ask(ctx, s, l.behind)
+			if err != nil && l.conns[0].Closed() {
 				return out, err
 			}
 			slices.SortFunc(rows, bytes.Compare)

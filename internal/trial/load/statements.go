@@ -4,16 +4,14 @@ import (
 	"fmt"
 	"strings"
 
-	pg_query "github.com/pganalyze/pg_query_go/v6"
-
 	"jollylarder/internal/core/analysis"
-	facts "jollylarder/internal/core/analysis/postgres"
+	"jollylarder/internal/protocol"
 	"jollylarder/internal/trial"
 )
 
 // ReadFile splits the text of a file into its statements. Name is the file's, for what is wrong with it.
-func ReadFile(name, text string) ([]trial.Statement, error) {
-	parts, err := pg_query.SplitWithScanner(text, true)
+func ReadFile(name, text string, p *protocol.Protocol) ([]trial.Statement, error) {
+	parts, err := p.Split(text)
 	if err != nil {
 		return nil, fmt.Errorf(
 			"%s: it cannot be split into statements: %w: expected SQL with a semicolon behind each statement",
@@ -38,14 +36,18 @@ func ReadFile(name, text string) ([]trial.Statement, error) {
 
 // Sort takes out what cannot be run in a trial, and says why. Statements that are not known to read only are refused
 // unless writes are allowed; then each is run in a transaction that is rolled back.
-func Sort(list []trial.Statement, allowWrites bool) (out []trial.Statement, leftOut []string, err error) {
+func Sort(list []trial.Statement, p *protocol.Protocol, allowWrites bool) (out []trial.Statement, leftOut []string, err error) {
 	known := map[string]*analysis.Facts{}
-	control, settings := 0, 0
+	control, settings, others := 0, 0, 0
 	var refused []string
 	for _, s := range list {
+		if s.Protocol != "" && s.Protocol != p.Name {
+			others++
+			continue
+		}
 		f := known[s.SQL]
 		if f == nil {
-			f = facts.Facts(s.SQL)
+			f = p.Dialect.Facts(p.Dialect.Syntax, s.SQL)
 			known[s.SQL] = f
 		}
 		switch why := unsafe(f); {
@@ -84,6 +86,9 @@ func Sort(list []trial.Statement, allowWrites bool) (out []trial.Statement, left
 	}
 	if settings > 0 {
 		leftOut = append(leftOut, fmt.Sprintf("%d statements that set something for their session", settings))
+	}
+	if others > 0 {
+		leftOut = append(leftOut, fmt.Sprintf("%d statements that are none of %s", others, p.Title))
 	}
 	if len(out) == 0 {
 		return nil, nil, fmt.Errorf("there is no statement to run")

@@ -11,12 +11,8 @@ import (
 
 	schema "jollylarder/internal/core/catalog/postgres"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/wire/link"
 )
-
-// Account is a login of the larder's own.
-type Account struct {
-	User, Password string
-}
 
 // readCatalog reads the catalog over a connection of the larder's own, for a session that was to ask for it. It is
 // called without any lock, once Asking was called.
@@ -117,7 +113,7 @@ func (s *session) learnsPart(rows []schema.Row) (end func(time.Time), more bool)
 // privileges.
 func (s *Server) Connect(
 	ctx context.Context,
-	a Account,
+	a link.Account,
 	database string,
 	parameters map[string]string,
 ) (*pgconn.PgConn, error) {
@@ -128,8 +124,8 @@ func (s *Server) Connect(
 
 func (s *Server) connect(
 	ctx context.Context,
-	set *Settings,
-	a Account,
+	set *link.Settings,
+	a link.Account,
 	database string,
 	parameters map[string]string,
 ) (*pgconn.PgConn, error) {

@@ -3,7 +3,6 @@ package postgres
 import (
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -11,17 +10,8 @@ import (
 	"net"
 	"sync"
 	"time"
-)
 
-// TLSMode says what is asked of the connection to the origin.
-type TLSMode string
-
-// The modes, as clients of the database know them.
-const (
-	TLSDisable    TLSMode = "disable"
-	TLSRequire    TLSMode = "require"     // encrypted, to whomever
-	TLSVerifyCA   TLSMode = "verify-ca"   // whose certificate a known authority has signed
-	TLSVerifyFull TLSMode = "verify-full" // and that names the host
+	"jollylarder/internal/wire/link"
 )
 
 // originTLS is an encrypted connection to the origin.
@@ -31,7 +21,7 @@ type originTLS struct {
 }
 
 // dial opens a connection to the origin.
-func (s *Server) dial(set *Settings) (net.Conn, error) {
+func (s *Server) dial(set *link.Settings) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(s.running(), set.ConnectTime)
 	defer cancel()
 	var c net.Conn
@@ -40,7 +30,7 @@ func (s *Server) dial(set *Settings) (net.Conn, error) {
 		c, err = s.Dial(ctx, s.Origin)
 	} else {
 		var d net.Dialer
-		c, err = d.DialContext(ctx, Network(s.Origin), s.Origin)
+		c, err = d.DialContext(ctx, link.Network(s.Origin), s.Origin)
 	}
 	if err != nil || set.OriginTLS == nil {
 		return c, err
@@ -85,14 +75,6 @@ func isOwn(c net.Conn) bool {
 	return own
 }
 
-// Network gives the kind of an address: "unix" for a path, else "tcp".
-func Network(address string) string {
-	if len(address) > 0 && (address[0] == '/' || address[0] == '@' || address[0] == '.') {
-		return "unix"
-	}
-	return "tcp"
-}
-
 var errNoTLS = errors.New("it does not offer TLS, which mode in [origin.tls] asks for")
 
 // startTLS asks the origin for TLS.
@@ -123,31 +105,4 @@ func startTLS(c net.Conn, cfg *tls.Config) (net.Conn, error) {
 		return nil, fmt.Errorf("TLS with the database: %w", err)
 	}
 	return o, nil
-}
-
-// OriginTLS makes the configuration for a mode; nil for none. Roots are the authorities trusted, nil for the system's;
-// own, if not nil, is the certificate that is shown when the origin asks for one.
-func OriginTLS(mode TLSMode, host string, roots *x509.CertPool, own *tls.Certificate) *tls.Config {
-	if mode == TLSDisable || mode == "" {
-		return nil
-	}
-	c := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: host, RootCAs: roots}
-	if own != nil {
-		c.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return own, nil }
-	}
-	switch mode {
-	case TLSRequire:
-		c.InsecureSkipVerify = true
-	case TLSVerifyCA:
-		c.InsecureSkipVerify = true // the name alone is not looked at: the chain is, here
-		c.VerifyConnection = func(s tls.ConnectionState) error {
-			o := x509.VerifyOptions{Roots: roots, Intermediates: x509.NewCertPool()}
-			for _, cert := range s.PeerCertificates[1:] {
-				o.Intermediates.AddCert(cert)
-			}
-			_, err := s.PeerCertificates[0].Verify(o)
-			return err
-		}
-	}
-	return c
 }

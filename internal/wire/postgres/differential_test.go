@@ -415,36 +415,6 @@ func same(t *testing.T, want, got, when string) {
 	assert.Len(t, b, len(a), when)
 }
 
-func TestClientsReceiveTheSameBytes(t *testing.T) {
-	l := newLarder(t, quay, quays)
-	once := func(t *testing.T, address string, run func(*talk)) string {
-		x := dialTalk(t, address, l.database)
-		x.hear('Z', 1)
-		run(x)
-		x.conn.Close()
-		return x.received.String()
-	}
-	for _, c := range conversations {
-		t.Run(c.name, func(t *testing.T) {
-			l.keep()
-			want := once(t, server.Address(), c.run)
-			same(t, want, once(t, l.address, c.run), "nothing kept")
-			l.know()
-			l.keep(kept...)
-			l.engine.DropAll()
-			l.know()
-			same(t, want, once(t, l.address, c.run), "fetched")
-			l.know()
-			before := l.engine.Ledger.Total.Total().Count[ledger.Hit]
-			same(t, want, once(t, l.address, c.run), "from memory")
-			same(t, want, once(t, l.address, c.run), "from memory, again")
-			if c.hits {
-				assert.Greater(t, l.engine.Ledger.Total.Total().Count[ledger.Hit], before)
-			}
-		})
-	}
-}
-
 // How a conversation may begin.
 func TestStartUpsReceiveTheSameBytes(t *testing.T) {
 	l := newLarder(t)

@@ -15,16 +15,16 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/wire/link"
 )
 
 // Fetcher asks ahead for what clients will ask: results that a write dropped, and those remembered from before. It is a
 // client of the larder like any other, on an account of its own, so that all that is promised of results holds for
 // these too; one at a time, and most of the time at rest, so that it is never in the way of clients.
 type Fetcher struct {
-	Server  *Server
-	Account Account
-	// Done and Failed count what was fetched and what could not be.
-	Done, Failed atomic.Uint64
+	Server       *Server
+	Account      link.Account
+	done, failed atomic.Uint64
 
 	mu  sync.Mutex
 	why string // the last failure
@@ -63,14 +63,14 @@ func (f *Fetcher) Run(ctx context.Context) {
 			err = f.fetch(ctx, &next)
 		}
 		if err != nil {
-			f.Failed.Add(1)
+			f.failed.Add(1)
 			f.mu.Lock()
 			f.why = err.Error()
 			f.mu.Unlock()
 			f.conn.close()
 			f.conn = nil
 		} else {
-			f.Done.Add(1)
+			f.done.Add(1)
 		}
 		select {
 		case <-ctx.Done():
@@ -86,11 +86,11 @@ var errNotKept = errors.New(
 	"what was fetched was not kept: its tables were being written, or it is asked in another way by its clients",
 )
 
-// Why gives the last failure, or "".
-func (f *Fetcher) Why() string {
+// Counts implements link.Fetcher.
+func (f *Fetcher) Counts() (done, failed uint64, why string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.why
+	return f.done.Load(), f.failed.Load(), f.why
 }
 
 // ownConn is the fetcher's connection, with the settings it has.

@@ -12,7 +12,7 @@ import (
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
-	wire "jollylarder/internal/wire/postgres"
+	"jollylarder/internal/wire/link"
 )
 
 // Each row: a read, a write that reaches it by a way that neither's text shows, and one that does not, which leaves the
@@ -166,7 +166,7 @@ func TestCatalogByItsOwnAccount(t *testing.T) {
 	defer l.exec(l.direct, "drop owned by harbour_client", "drop role harbour_reader", "drop role harbour_client")
 	l.serve(server.Address())
 	l.through = "postgres://harbour_client@" + l.address + "/" + l.database + "?sslmode=disable"
-	l.server.Configure(wire.Settings{Catalog: &wire.Account{User: "harbour_reader"}})
+	l.server.Configure(link.Settings{Catalog: &link.Account{User: "harbour_reader"}})
 	l.know()
 	const read = "select n from shown"
 	l.keep(read)

@@ -26,6 +26,7 @@ import (
 	"jollylarder/internal/core/statement"
 	"jollylarder/internal/core/stream"
 	"jollylarder/internal/privatepg"
+	"jollylarder/internal/wire/link"
 	wire "jollylarder/internal/wire/postgres"
 )
 
@@ -106,7 +107,7 @@ func (l *larder) serve(origin string) {
 	require.NoError(l.t, err)
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(l.t, err)
-	srv := &wire.Server{Engine: e.Engine, Origin: origin}
+	srv := wire.New(link.Options{Engine: e.Engine, Origin: origin})
 	l.engine, l.server, l.address = e, srv, ln.Addr().String()
 	ended := make(chan struct{})
 	w := e.Stream.Watch(false, false)

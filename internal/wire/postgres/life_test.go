@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	wire "jollylarder/internal/wire/postgres"
+	"jollylarder/internal/wire/link"
 )
 
 // told reads what a client is told before its connection ends.
@@ -57,7 +57,7 @@ func TestDrainingLetsTheBusyFinish(t *testing.T) {
 
 func TestLimits(t *testing.T) {
 	l := newLarder(t)
-	l.server.Configure(wire.Settings{MaxConnections: 2, StartTime: time.Second, IdleTime: 400 * time.Millisecond, LargestMessage: 5000})
+	l.server.Configure(link.Settings{MaxConnections: 2, StartTime: time.Second, IdleTime: 400 * time.Millisecond, LargestMessage: 5000})
 
 	slow, err := net.Dial("tcp", l.address)
 	require.NoError(t, err)
@@ -144,7 +144,7 @@ func TestAnOriginThatComesAndGoes(t *testing.T) {
 	hanging, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer hanging.Close()
-	l.server.Configure(wire.Settings{ConnectTime: 200 * time.Millisecond})
+	l.server.Configure(link.Settings{ConnectTime: 200 * time.Millisecond})
 	l.server.Dial = func(ctx context.Context, _ string) (net.Conn, error) {
 		<-ctx.Done() // as one whose packets are lost
 		return nil, ctx.Err()

@@ -9,6 +9,7 @@ import (
 	"os"
 
 	"jollylarder/internal/peer"
+	"jollylarder/internal/wire/link"
 )
 
 // The login is the origin's: its challenges and the client's responses are relayed as they come, and nothing of them is
@@ -22,20 +23,6 @@ import (
 //
 // An origin that lets somebody in without a challenge does so for where the connection comes from, or for the
 // certificate it came with. Both are the larder's. Unchallenged says for whom that may hold.
-
-// Unchallenged says which clients are let in when the origin asks for no proof of who they are.
-type Unchallenged string
-
-const (
-	// SameHost lets in those who would have been as close to the origin without the larder: over TCP from the
-	// larder's own host; over a Unix socket as the larder's own user, where the origin is reached over one too. If the
-	// larder shows the origin a certificate, the client must have shown one to the larder that names its user.
-	SameHost Unchallenged = "same-host"
-	// Anybody lets in everybody.
-	Anybody Unchallenged = "anybody"
-	// Nobody lets in nobody.
-	Nobody Unchallenged = "nobody"
-)
 
 // Codes of an authentication request.
 const (
@@ -52,7 +39,7 @@ const (
 
 // auth is what the login of one session rests on.
 type auth struct {
-	unchallenged Unchallenged
+	unchallenged link.Unchallenged
 	clientTLS    bool
 	sameCert     bool   // the larder shows clients the certificate that the origin shows it
 	shown        bool   // the larder showed the origin a certificate
@@ -66,7 +53,7 @@ type auth struct {
 	initial    bool // the client's next message chooses a mechanism
 }
 
-func newAuth(set *Settings, client, origin net.Conn) auth {
+func newAuth(set *link.Settings, client, origin net.Conn) auth {
 	a := auth{unchallenged: set.Unchallenged}
 	c, encrypted := client.(*tls.Conn)
 	a.clientTLS = encrypted
@@ -128,9 +115,9 @@ func netConn(c net.Conn) net.Conn {
 // admits says why a client that the origin let in without a challenge is not let in after all, or "".
 func (a *auth) admits(user string) (why string) {
 	switch {
-	case a.challenged, a.unchallenged == Anybody:
+	case a.challenged, a.unchallenged == link.Anybody:
 		return ""
-	case a.unchallenged == Nobody:
+	case a.unchallenged == link.Nobody:
 		return "this larder lets nobody in without"
 	case a.shown && a.certUser == "":
 		return "it was shown the larder's certificate, and the client has shown none"

@@ -18,6 +18,7 @@ import (
 
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/privatepg"
+	"jollylarder/internal/wire/link"
 	wire "jollylarder/internal/wire/postgres"
 )
 
@@ -61,12 +62,12 @@ func newSecured(t *testing.T) *secured {
 }
 
 // larder starts one before the database, and gives its address.
-func (s *secured) larder(origin, listen string, set wire.Settings) string {
+func (s *secured) larder(origin, listen string, set link.Settings) string {
 	e, err := engine.New(engine.Options{Dialect: faulty()}, time.Now())
 	require.NoError(s.t, err)
-	ln, err := net.Listen(wire.Network(listen), listen)
+	ln, err := net.Listen(link.Network(listen), listen)
 	require.NoError(s.t, err)
-	srv := &wire.Server{Engine: e, Origin: origin}
+	srv := wire.New(link.Options{Engine: e, Origin: origin})
 	srv.Configure(set)
 	go func() { _ = srv.Serve(ln) }()
 	s.t.Cleanup(func() {
@@ -76,8 +77,8 @@ func (s *secured) larder(origin, listen string, set wire.Settings) string {
 	return ln.Addr().String()
 }
 
-func (s *secured) originTLS(mode wire.TLSMode) *tls.Config {
-	return wire.OriginTLS(mode, "127.0.0.1", s.ca.Pool(), nil)
+func (s *secured) originTLS(mode link.Mode) *tls.Config {
+	return link.TLS(mode, "127.0.0.1", s.ca.Pool(), nil)
 }
 
 func clientTLS(pair tls.Certificate) *tls.Config {
@@ -87,7 +88,7 @@ func clientTLS(pair tls.Certificate) *tls.Config {
 // psql logs in and gives the answer, or what psql says.
 func (s *secured) psql(address, user string, options ...string) string {
 	host, port, _ := net.SplitHostPort(address)
-	if wire.Network(address) == "unix" {
+	if link.Network(address) == "unix" {
 		host, port = filepath.Dir(address), strings.TrimPrefix(filepath.Base(address), ".s.PGSQL.")
 	}
 	conninfo := fmt.Sprintf("host=%s port=%s user=%s dbname=postgres %s", host, port, user, strings.Join(options, " "))
@@ -109,13 +110,13 @@ func TestChannelBindingInEveryCombination(t *testing.T) {
 		disable, prefer, require string // what a client that is set so gets
 	}{
 		{"plain, plain", nil, nil, ok, ok, "channel binding"},
-		{"plain, TLS", nil, s.originTLS(wire.TLSRequire), ok, ok, "channel binding"},
+		{"plain, TLS", nil, s.originTLS(link.Require), ok, ok, "channel binding"},
 		{"TLS, plain", clientTLS(other), nil, ok, ok, "channel binding is required, but server did not offer"},
-		{"TLS, TLS with the database's certificate", clientTLS(s.pair), s.originTLS(wire.TLSVerifyFull), ok, ok, ok},
-		{"TLS, TLS with another certificate", clientTLS(other), s.originTLS(wire.TLSVerifyCA), ok, "channel_binding=disable", "channel binding is required, but server did not offer"},
+		{"TLS, TLS with the database's certificate", clientTLS(s.pair), s.originTLS(link.VerifyFull), ok, ok, ok},
+		{"TLS, TLS with another certificate", clientTLS(other), s.originTLS(link.VerifyCA), ok, "channel_binding=disable", "channel binding is required, but server did not offer"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			address := s.larder(s.server.Address(), "127.0.0.1:0", wire.Settings{ClientTLS: c.clients, OriginTLS: c.origin})
+			address := s.larder(s.server.Address(), "127.0.0.1:0", link.Settings{ClientTLS: c.clients, OriginTLS: c.origin})
 			mode := "sslmode=disable"
 			if c.clients != nil {
 				mode = "sslmode=verify-full"
@@ -137,7 +138,7 @@ func TestChannelBindingInEveryCombination(t *testing.T) {
 
 func TestTLSFromClients(t *testing.T) {
 	s := newSecured(t)
-	set := wire.Settings{ClientTLS: clientTLS(s.pair), RequireTLS: true}
+	set := link.Settings{ClientTLS: clientTLS(s.pair), RequireTLS: true}
 	address := s.larder(s.server.Address(), "127.0.0.1:0", set)
 	assert.Contains(t, s.psql(address, "ines", "sslmode=disable"), `set tls = "offered"`, "refused, with the setting named")
 	assert.Equal(t, "ines", s.psql(address, "ines", "sslmode=verify-full", "channel_binding=disable"))
@@ -162,7 +163,7 @@ func TestTLSFromClients(t *testing.T) {
 		assert.Error(t, err)
 	}
 
-	plain := s.larder(s.server.Address(), "127.0.0.1:0", wire.Settings{})
+	plain := s.larder(s.server.Address(), "127.0.0.1:0", link.Settings{})
 	_, err = pgx.Connect(ctx, strings.Replace(url, address, plain, 1))
 	assert.ErrorContains(t, err, "refused TLS")
 	raw, err := net.Dial("tcp", plain)
@@ -178,16 +179,16 @@ func TestTLSToTheOrigin(t *testing.T) {
 	stranger, err := privatepg.NewAuthority("Somebody else")
 	require.NoError(t, err)
 	for want, origin := range map[string]*tls.Config{
-		"ines":                               wire.OriginTLS(wire.TLSVerifyFull, "127.0.0.1", s.ca.Pool(), nil),
-		"signed by unknown":                  wire.OriginTLS(wire.TLSVerifyCA, "127.0.0.1", stranger.Pool(), nil),
-		"wanted to match db.skerrow.example": wire.OriginTLS(wire.TLSVerifyFull, "db.skerrow.example", s.ca.Pool(), nil),
+		"ines":                               link.TLS(link.VerifyFull, "127.0.0.1", s.ca.Pool(), nil),
+		"signed by unknown":                  link.TLS(link.VerifyCA, "127.0.0.1", stranger.Pool(), nil),
+		"wanted to match db.skerrow.example": link.TLS(link.VerifyFull, "db.skerrow.example", s.ca.Pool(), nil),
 	} {
-		got := s.psql(s.larder(s.server.Address(), "127.0.0.1:0", wire.Settings{OriginTLS: origin}), "ines")
+		got := s.psql(s.larder(s.server.Address(), "127.0.0.1:0", link.Settings{OriginTLS: origin}), "ines")
 		assert.Contains(t, got, want)
 	}
-	got := s.psql(s.larder(s.server.Address(), "127.0.0.1:0", wire.Settings{OriginTLS: wire.OriginTLS(wire.TLSVerifyCA, "db.skerrow.example", s.ca.Pool(), nil)}), "ines")
+	got := s.psql(s.larder(s.server.Address(), "127.0.0.1:0", link.Settings{OriginTLS: link.TLS(link.VerifyCA, "db.skerrow.example", s.ca.Pool(), nil)}), "ines")
 	assert.Equal(t, "ines", got, "verify-ca does not look at the name")
-	got = s.psql(s.larder(server.Address(), "127.0.0.1:0", wire.Settings{OriginTLS: s.originTLS(wire.TLSRequire)}), "postgres")
+	got = s.psql(s.larder(server.Address(), "127.0.0.1:0", link.Settings{OriginTLS: s.originTLS(link.Require)}), "postgres")
 	assert.Contains(t, got, "does not offer TLS, which mode in [origin.tls] asks for")
 }
 
@@ -196,7 +197,7 @@ func TestWhoIsLetInWithoutProof(t *testing.T) {
 	s := newSecured(t)
 	mine, err := s.ca.Pair("certain")
 	require.NoError(t, err)
-	shown := wire.OriginTLS(wire.TLSVerifyFull, "127.0.0.1", s.ca.Pool(), &mine)
+	shown := link.TLS(link.VerifyFull, "127.0.0.1", s.ca.Pool(), &mine)
 	asks := clientTLS(s.pair)
 	asks.ClientCAs, asks.ClientAuth = s.ca.Pool(), tls.VerifyClientCertIfGiven
 	for _, name := range []string{"certain", "ines"} {
@@ -208,13 +209,13 @@ func TestWhoIsLetInWithoutProof(t *testing.T) {
 	with := func(name string) []string {
 		return []string{"sslmode=verify-full", "channel_binding=disable", "sslcert=" + filepath.Join(s.dir, name+".pem"), "sslkey=" + filepath.Join(s.dir, name+"-key.pem")}
 	}
-	tcp := s.larder(s.server.Address(), "127.0.0.1:0", wire.Settings{})
+	tcp := s.larder(s.server.Address(), "127.0.0.1:0", link.Settings{})
 	assert.Equal(t, "trusted", s.psql(tcp, "trusted"), "from the same host")
-	nobody := s.larder(s.server.Address(), "127.0.0.1:0", wire.Settings{Unchallenged: wire.Nobody})
+	nobody := s.larder(s.server.Address(), "127.0.0.1:0", link.Settings{Unchallenged: link.Nobody})
 	assert.Contains(t, s.psql(nobody, "trusted"), `unchallenged_logins = "anybody"`)
 	assert.Equal(t, "ines", s.psql(nobody, "ines"), "who gives a password is let in everywhere")
 
-	cert := s.larder(s.server.Address(), "127.0.0.1:0", wire.Settings{ClientTLS: asks, OriginTLS: shown})
+	cert := s.larder(s.server.Address(), "127.0.0.1:0", link.Settings{ClientTLS: asks, OriginTLS: shown})
 	assert.Equal(t, "certain", s.psql(cert, "certain", with("certain")...))
 	assert.Contains(t, s.psql(cert, "certain", with("ines")...), `the client's own names "ines"`)
 	assert.Contains(t, s.psql(cert, "certain", "sslmode=require", "channel_binding=disable"), "the client has shown none")
@@ -223,10 +224,10 @@ func TestWhoIsLetInWithoutProof(t *testing.T) {
 	assert.Equal(t, "ines", s.psql(cert, "ines", with("ines")...), "with a password besides")
 
 	socket := filepath.Join(s.dir, ".s.PGSQL.7432")
-	overUnix := s.larder(s.server.Socket(), "127.0.0.1:0", wire.Settings{})
+	overUnix := s.larder(s.server.Socket(), "127.0.0.1:0", link.Settings{})
 	assert.Contains(t, s.psql(overUnix, "harbour"), "the larder's operating system user", "a client over TCP is nobody's peer")
 	assert.Contains(t, s.psql(overUnix, "trusted"), "the larder's operating system user")
-	s.larder(s.server.Socket(), socket, wire.Settings{})
+	s.larder(s.server.Socket(), socket, link.Settings{})
 	assert.Equal(t, "harbour", s.psql(socket, "harbour"), "over Unix sockets on both sides, as the same user")
 	if os.Getuid() == 0 {
 		u, err := user.Lookup("nobody")
@@ -237,7 +238,7 @@ func TestWhoIsLetInWithoutProof(t *testing.T) {
 		out, _ := cmd.CombinedOutput()
 		assert.Contains(t, string(out), "which is not the client's", "another user of the system")
 	}
-	assert.Equal(t, "harbour", s.psql(s.larder(s.server.Socket(), "127.0.0.1:0", wire.Settings{Unchallenged: wire.Anybody}), "harbour"))
+	assert.Equal(t, "harbour", s.psql(s.larder(s.server.Socket(), "127.0.0.1:0", link.Settings{Unchallenged: link.Anybody}), "harbour"))
 }
 
 // Who is not let in runs nothing, also when the statement is sent along with the first message, or in another protocol.
@@ -246,7 +247,7 @@ func TestWhoIsNotLetInRunsNothing(t *testing.T) {
 	admin := connect(t, s.server.URL("postgres", "postgres"), pgx.QueryExecModeSimpleProtocol)
 	_, err := admin.Exec(ctx, "create table touched (n int); grant all on touched to public")
 	require.NoError(t, err)
-	address := s.larder(s.server.Address(), "127.0.0.1:0", wire.Settings{Unchallenged: wire.Nobody})
+	address := s.larder(s.server.Address(), "127.0.0.1:0", link.Settings{Unchallenged: link.Nobody})
 	insert, err := query("insert into touched values (1)").Encode(nil)
 	require.NoError(t, err)
 	begin := func(user string) net.Conn {

@@ -13,6 +13,7 @@ import (
 
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/wire/link"
 	wire "jollylarder/internal/wire/postgres"
 )
 
@@ -274,7 +275,7 @@ func TestUsersShareWhatBothMayRead(t *testing.T) {
 func TestFetchingAhead(t *testing.T) {
 	l := newLarder(t, fiftyBerths...)
 	again := func(r *rules.Rule) { r.FetchAgain = true }
-	fetcher := &wire.Fetcher{Server: l.server, Account: wire.Account{User: "postgres"}}
+	fetcher := &wire.Fetcher{Server: l.server, Account: link.Account{User: "postgres"}}
 	run, stop := context.WithCancel(ctx)
 	ended := make(chan struct{})
 	go func() { defer close(ended); fetcher.Run(run) }()
@@ -287,9 +288,9 @@ func TestFetchingAhead(t *testing.T) {
 			l.exec2(c, "set timezone = 'Asia/Tokyo'", "set datestyle = 'German'")
 			one(t, c, byBinding, 40+i)
 			one(t, c, byBinding, 40+i)
-			before := fetcher.Done.Load()
+			before := fetched(fetcher)
 			l.exec2(c, fmt.Sprintf("update berths set n = %d where id = %d", 1000+i, 40+i))
-			require.Eventually(t, func() bool { return fetcher.Done.Load() >= before+1 }, 10*time.Second, time.Millisecond, fetcher.Why())
+			require.Eventually(t, func() bool { return fetched(fetcher) >= before+1 }, 10*time.Second, time.Millisecond, why(fetcher))
 			hits := func() (n int) {
 				for _, e := range l.outcomes(byBinding, 0) {
 					if e.Outcome == ledger.Hit {
@@ -310,9 +311,9 @@ func TestFetchingAhead(t *testing.T) {
 		keys := l.engine.MostUsed(string(patternOf(byBinding)), 10)
 		require.NotEmpty(t, keys)
 		l.engine.DropPattern(patternOf(byBinding))
-		before := fetcher.Done.Load()
+		before := fetched(fetcher)
 		l.engine.FetchAtStart(&l.engine.Rules().List()[0], keys)
-		require.Eventually(t, func() bool { return fetcher.Done.Load() >= before+uint64(len(keys)) }, 10*time.Second, time.Millisecond, fetcher.Why())
+		require.Eventually(t, func() bool { return fetched(fetcher) >= before+uint64(len(keys)) }, 10*time.Second, time.Millisecond, why(fetcher))
 		for _, k := range keys {
 			assert.True(t, l.engine.Has(string(patternOf(byBinding)), k))
 		}
@@ -323,10 +324,10 @@ func TestFetchingAhead(t *testing.T) {
 		c := connect(t, fmt.Sprintf("postgres://fetch_u@%s/%s?sslmode=disable", l.address, l.database), pgx.QueryExecModeExec)
 		one(t, c, byBinding, 3)
 		one(t, c, byBinding, 3)
-		failed := fetcher.Failed.Load()
+		before := failed(fetcher)
 		l.exec(l.through, "update berths set n = 5 where id = 3")
-		require.Eventually(t, func() bool { return fetcher.Failed.Load() > failed }, 10*time.Second, time.Millisecond)
-		assert.Contains(t, fetcher.Why(), "results of the user fetch_u are not fetched by the account postgres")
+		require.Eventually(t, func() bool { return failed(fetcher) > before }, 10*time.Second, time.Millisecond)
+		assert.Contains(t, why(fetcher), "results of the user fetch_u are not fetched by the account postgres")
 	})
 }
 
@@ -375,3 +376,9 @@ func TestControlSamples(t *testing.T) {
 		})
 	}
 }
+
+func fetched(f link.Fetcher) uint64 { done, _, _ := f.Counts(); return done }
+
+func failed(f link.Fetcher) uint64 { _, n, _ := f.Counts(); return n }
+
+func why(f link.Fetcher) string { _, _, why := f.Counts(); return why }

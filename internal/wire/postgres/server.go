@@ -17,73 +17,15 @@ import (
 	"sync/atomic"
 	"time"
 
-	"jollylarder/internal/core/engine"
 	"jollylarder/internal/fault"
+	"jollylarder/internal/wire/link"
 )
-
-// Settings are what may change while clients are connected. Each connection keeps those that were in force when it
-// began, but for the times that an idle one is ended by.
-type Settings struct {
-	// ClientTLS is for connections from clients; nil means that none is offered. RequireTLS refuses those without it,
-	// but over a Unix socket.
-	ClientTLS  *tls.Config
-	RequireTLS bool
-	// OriginTLS is for connections to the origin, as by func OriginTLS; nil means none.
-	OriginTLS *tls.Config
-	// Catalog is the account by which catalogs are read; nil means over a client's own connection.
-	Catalog *Account
-	// Fetch is the account by which results are fetched ahead; nil means that none are. It is for a Fetcher.
-	Fetch *Account
-	// Unchallenged says who is let in when the origin asks for no proof; empty means SameHost.
-	Unchallenged Unchallenged
-	// MaxConnections is how many clients may be connected at once; 0 means any number.
-	MaxConnections int
-	// StartTime bounds the time from accepting a client to its first message, TLS included; 0 means 30 s.
-	StartTime time.Duration
-	// ConnectTime bounds connecting to the origin; 0 means 30 s.
-	ConnectTime time.Duration
-	// IdleTime is after how long a client that is in no transaction and asks for nothing is sent away; 0 means never.
-	IdleTime time.Duration
-	// LostTime bounds how long a write is waited for after its client has gone; 0 means 60 s.
-	LostTime time.Duration
-	// LargestMessage is the longest message taken from a client, in bytes; 0 means 1 GiB, the server's own limit.
-	LargestMessage int
-}
-
-func (s Settings) withDefaults() *Settings {
-	orDefault := func(d *time.Duration, otherwise time.Duration) {
-		if *d == 0 {
-			*d = otherwise
-		}
-	}
-	orDefault(&s.StartTime, 30*time.Second)
-	orDefault(&s.ConnectTime, 30*time.Second)
-	orDefault(&s.LostTime, time.Minute)
-	if s.LargestMessage == 0 {
-		s.LargestMessage = 1<<30 + 1
-	}
-	if s.Unchallenged == "" {
-		s.Unchallenged = SameHost
-	}
-	return &s
-}
 
 // Server accepts clients and gives each a connection of its own to the origin.
 type Server struct {
-	// Engine decides. Required.
-	Engine *engine.Engine
-	// Name tells the origin apart from others that the engine decides for; empty if there is only one.
-	Name string
-	// Origin is the database's address, as host:port or the path of a Unix socket. Required.
-	Origin string
-	// Dial opens a connection to the origin; nil means TCP or a Unix socket, as the address says.
-	Dial func(ctx context.Context, address string) (net.Conn, error)
-	// Now gives the time; nil means a clock that never goes back.
-	Now func() time.Time
-	// Log receives what goes wrong; nil means slog.Default.
-	Log *slog.Logger
+	link.Options
 
-	settings atomic.Pointer[Settings]
+	settings atomic.Pointer[link.Settings]
 
 	cancels cancels
 
@@ -95,15 +37,18 @@ type Server struct {
 	wg    sync.WaitGroup
 }
 
+// New makes a server.
+func New(o link.Options) *Server { return &Server{Options: o} }
+
 // Configure puts settings in force for those who connect from now on.
-func (s *Server) Configure(set Settings) { s.settings.Store(set.withDefaults()) }
+func (s *Server) Configure(set link.Settings) { s.settings.Store(set.WithDefaults()) }
 
 // Settings gives those in force.
-func (s *Server) Settings() *Settings {
+func (s *Server) Settings() *link.Settings {
 	if set := s.settings.Load(); set != nil {
 		return set
 	}
-	s.settings.CompareAndSwap(nil, Settings{}.withDefaults())
+	s.settings.CompareAndSwap(nil, link.Settings{}.WithDefaults())
 	return s.settings.Load()
 }
 

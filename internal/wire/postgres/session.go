@@ -9,6 +9,7 @@ import (
 
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/fault"
+	"jollylarder/internal/wire/link"
 )
 
 const (
@@ -27,7 +28,7 @@ const (
 // fromClient reads what the client sends, decides, and answers or sends on; fromOrigin relays what comes back.
 type session struct {
 	server         *Server
-	settings       *Settings // those in force when it began
+	settings       *link.Settings // those in force when it began
 	client, origin *socket
 	auth           auth
 	startup        *startup
@@ -97,7 +98,7 @@ type place struct{ from, to int }
 
 func (p place) empty() bool { return p.from == p.to }
 
-func newSession(srv *Server, set *Settings, client, origin net.Conn, start *startup) *session {
+func newSession(srv *Server, set *link.Settings, client, origin net.Conn, start *startup) *session {
 	s := &session{
 		server: srv, settings: set, client: newSocket(client), origin: newSocket(origin),
 		auth: newAuth(set, client, origin), startup: start, conversation: conversation{login: true},

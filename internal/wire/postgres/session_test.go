@@ -16,6 +16,7 @@ import (
 	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/wire/link"
 )
 
 // faults is a log that remembers faults of the larder's own.
@@ -66,9 +67,9 @@ func FuzzSession(f *testing.F) {
 		e.SetRules(rules.NewSet([]rules.Rule{{Pattern: dialect.Dialect.Syntax.Of("select n from berths where id = 1"), Verdict: rules.Keep, TTL: time.Minute}}))
 		theirs, mine := net.Pipe()
 		server, far := net.Pipe()
-		srv := &Server{Engine: e, Origin: "origin:5432", Log: slog.New(faults{slog.DiscardHandler, seen}),
-			Dial: func(context.Context, string) (net.Conn, error) { return server, nil }}
-		srv.Configure(Settings{StartTime: time.Second, LostTime: time.Second})
+		srv := New(link.Options{Engine: e, Origin: "origin:5432", Log: slog.New(faults{slog.DiscardHandler, seen}),
+			Dial: func(context.Context, string) (net.Conn, error) { return server, nil }})
+		srv.Configure(link.Settings{StartTime: time.Second, LostTime: time.Second})
 		say := func(c net.Conn, text string) {
 			go func() { _, _ = io.Copy(io.Discard, c) }()
 			go func() {
@@ -117,7 +118,7 @@ func FuzzLogin(f *testing.F) {
 		far, near := net.Pipe()
 		defer far.Close()
 		go func() { _, _ = io.Copy(io.Discard, far) }()
-		s := &session{server: &Server{Log: slog.New(slog.DiscardHandler)}, client: newSocket(near), auth: auth{initial: true, bound: true}}
+		s := &session{server: New(link.Options{Log: slog.New(slog.DiscardHandler)}), client: newSocket(near), auth: auth{initial: true, bound: true}}
 		s.password(response)
 	})
 }
@@ -130,7 +131,7 @@ func TestQuestionsAreNotPutIntoAClientsTransaction(t *testing.T) {
 	far, near := net.Pipe()
 	defer far.Close()
 	go func() { _, _ = io.Copy(io.Discard, far) }()
-	s := newSession(&Server{Engine: e, Log: slog.New(slog.DiscardHandler)}, &Settings{}, near, near, &startup{})
+	s := newSession(New(link.Options{Engine: e, Log: slog.New(slog.DiscardHandler)}), &link.Settings{}, near, near, &startup{})
 	s.askAhead()
 	require.Equal(t, 1, s.queue.len(), "before the login has ended nothing is asked for a client")
 	s.mu.Lock()
@@ -201,8 +202,8 @@ func TestWhatEndsASession(t *testing.T) {
 			server, far := net.Pipe()
 			defer theirs.Close()
 			defer far.Close()
-			srv := &Server{Engine: e, Origin: "origin:5432", Log: slog.New(causes{slog.DiscardHandler, seen}), Dial: func(context.Context, string) (net.Conn, error) { return server, nil }}
-			srv.Configure(Settings{StartTime: 5 * time.Second, LostTime: 5 * time.Second, LargestMessage: 1000, Unchallenged: Anybody})
+			srv := New(link.Options{Engine: e, Origin: "origin:5432", Log: slog.New(causes{slog.DiscardHandler, seen}), Dial: func(context.Context, string) (net.Conn, error) { return server, nil }})
+			srv.Configure(link.Settings{StartTime: 5 * time.Second, LostTime: 5 * time.Second, LargestMessage: 1000, Unchallenged: link.Anybody})
 			ended := make(chan struct{})
 			go func() {
 				srv.track(mine)

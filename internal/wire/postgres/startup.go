@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/wire/link"
 )
 
 // Codes that stand where the protocol version does.
@@ -69,7 +70,7 @@ func (e *startupError) Error() string { return e.message }
 
 // readStartup reads up to the message that the origin is to see, and gives the connection that it came over, which may
 // be encrypted by now.
-func readStartup(client net.Conn, set *Settings) (*startup, net.Conn, error) {
+func readStartup(client net.Conn, set *link.Settings) (*startup, net.Conn, error) {
 	encrypted := false
 	for {
 		raw, err := readStartupMessage(client)

@@ -1,4 +1,4 @@
-package feed
+package postgres
 
 import (
 	"context"
@@ -18,6 +18,7 @@ import (
 	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/feed"
 	"jollylarder/internal/privatepg"
 )
 
@@ -49,14 +50,14 @@ type sea struct {
 	conn     *pgconn.PgConn
 	engine   *engine.Engine
 	follower *Follower
-	names    Names
+	names    feed.Names
 	stop     context.CancelFunc
 }
 
 const tables = `create table ports (id int primary key, name text); create table log (what text);
 insert into ports select g, 'port ' || g from generate_series(1, 9) g`
 
-func newSea(t testing.TB, mode Mode) *sea {
+func newSea(t testing.TB, mode feed.Mode) *sea {
 	if server == nil {
 		t.Skip("no PostgreSQL here")
 	}
@@ -71,13 +72,13 @@ func newSea(t testing.TB, mode Mode) *sea {
 	s.names = UsualNames(s.database)
 	s.engine, err = engine.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
 	require.NoError(t, err)
-	s.follower = &Follower{Feed: s.engine.Feed("", s.database), Database: s.database, Connect: s.connect, Mode: mode,
-		Slot: s.names.Slot, Publication: s.names.Publication, PollEvery: 100 * time.Millisecond}
+	s.follower = &Follower{Connect: s.connect, Options: feed.Options{Feed: s.engine.Feed("", s.database), Database: s.database, Mode: mode,
+		Slot: s.names.Slot, Publication: s.names.Publication, PollEvery: 100 * time.Millisecond}}
 	t.Cleanup(func() {
 		s.end()
 		assert.Eventually(t, func() bool { // the server takes a moment to see that nobody follows any more
 			p, err := Remove(ctx, s.conn, s.names)
-			return err == nil && len(p.Obstacles) == 0 && p.Run(ctx, s.conn) == nil
+			return err == nil && len(p.Obstacles) == 0 && Run(ctx, s.conn, p) == nil
 		}, 10*time.Second, 10*time.Millisecond)
 		s.conn.Close(ctx)
 	})
@@ -104,7 +105,7 @@ func (s *sea) setUp() {
 	p, err := SetUp(ctx, s.conn, s.database, s.names)
 	require.NoError(s.t, err)
 	require.Empty(s.t, p.Obstacles)
-	require.NoError(s.t, p.Run(ctx, s.conn))
+	require.NoError(s.t, Run(ctx, s.conn, p))
 }
 
 func (s *sea) begin() {
@@ -121,7 +122,7 @@ func (s *sea) end() {
 	}
 }
 
-func (s *sea) eventually(is func(Status) bool) {
+func (s *sea) eventually(is func(feed.Status) bool) {
 	s.t.Helper()
 	require.Eventually(s.t, func() bool { return is(s.follower.Status()) }, 15*time.Second, 5*time.Millisecond, "%+v", s.follower.Status())
 }
@@ -137,7 +138,7 @@ func (s *sea) around(table string) uint64 {
 }
 
 func TestTheStreamTellsOfEveryChange(t *testing.T) {
-	s := newSea(t, Stream)
+	s := newSea(t, feed.Stream)
 	plan, err := SetUp(ctx, s.conn, s.database, s.names)
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(plan.Notes), "public.log", "a table without identity is left out, or its updates would fail")
@@ -147,14 +148,14 @@ func TestTheStreamTellsOfEveryChange(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, again.Steps, "there is nothing left to do")
 	s.begin()
-	s.eventually(func(x Status) bool { return x.Mode == Stream && x.Lag > 0 })
+	s.eventually(func(x feed.Status) bool { return x.Mode == feed.Stream && x.Lag > 0 })
 	s.sql(s.conn, "update ports set name = 'x' where id = 3")
-	s.eventually(func(x Status) bool { return x.Transactions == 1 && x.Rows == 1 })
+	s.eventually(func(x feed.Status) bool { return x.Transactions == 1 && x.Rows == 1 })
 	s.sql(s.conn, "begin; insert into ports values (20, 'y'); delete from ports where id = 4; rollback")
 	s.sql(s.conn, "begin; insert into ports values (20, 'y'); delete from ports where id = 4; commit")
-	s.eventually(func(x Status) bool { return x.Transactions == 2 && x.Rows == 3 })
+	s.eventually(func(x feed.Status) bool { return x.Transactions == 2 && x.Rows == 3 })
 	s.sql(s.conn, "truncate ports")
-	s.eventually(func(x Status) bool { return x.Transactions == 3 })
+	s.eventually(func(x feed.Status) bool { return x.Transactions == 3 })
 	assert.Equal(t, uint64(3), s.around("public.ports"))
 	s.sql(s.conn, "insert into log values ('c')")
 	require.Eventually(t, func() bool { return s.around("public.log") > 0 }, 15*time.Second, 20*time.Millisecond, "counters tell of the rest")
@@ -162,7 +163,7 @@ func TestTheStreamTellsOfEveryChange(t *testing.T) {
 	s.end()
 	s.sql(s.conn, "insert into ports values (30, 'z')")
 	s.begin()
-	s.eventually(func(x Status) bool { return x.Transactions == 4 && x.Mode == Stream })
+	s.eventually(func(x feed.Status) bool { return x.Transactions == 4 && x.Mode == feed.Stream })
 	assert.Zero(t, s.follower.Status().Gaps)
 	// A slot that was made anew may have left out something.
 	s.end()
@@ -170,14 +171,14 @@ func TestTheStreamTellsOfEveryChange(t *testing.T) {
 	s.sql(s.conn, "insert into ports values (31, 'z')")
 	s.setUp()
 	s.begin()
-	s.eventually(func(x Status) bool { return x.Mode == Stream && x.Gaps == 1 })
+	s.eventually(func(x feed.Status) bool { return x.Mode == feed.Stream && x.Gaps == 1 })
 }
 
 func TestWhatStandsAgainstAStream(t *testing.T) {
-	s := newSea(t, Stream)
+	s := newSea(t, feed.Stream)
 	s.begin()
-	s.eventually(func(x Status) bool {
-		return x.Mode == Poll && x.Problem == "there is no stream of changes: there is no slot "+s.names.Slot+": jollylarder feed setup makes it"
+	s.eventually(func(x feed.Status) bool {
+		return x.Mode == feed.Poll && x.Problem == "there is no stream of changes: there is no slot "+s.names.Slot+": jollylarder feed setup makes it"
 	})
 	s.sql(s.conn, "update ports set name = 'x' where id = 3")
 	require.Eventually(t, func() bool { return s.around("public.ports") > 0 }, 15*time.Second, 20*time.Millisecond)
@@ -187,7 +188,9 @@ func TestWhatStandsAgainstAStream(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, pglogrepl.StartReplication(ctx, other, s.names.Slot, 0, pglogrepl.StartReplicationOptions{PluginArgs: []string{"proto_version '1'", "publication_names '" + s.names.Publication + "'"}}))
 	s.begin()
-	s.eventually(func(x Status) bool { return x.Mode == Poll && strings.Contains(x.Problem, "is taken by somebody else") })
+	s.eventually(func(x feed.Status) bool {
+		return x.Mode == feed.Poll && strings.Contains(x.Problem, "is taken by somebody else")
+	})
 	s.end()
 	other.Close(ctx)
 	p, err := Remove(ctx, s.conn, s.names)
@@ -197,11 +200,11 @@ func TestWhatStandsAgainstAStream(t *testing.T) {
 
 // A slot that holds back too much is let go, and the counters take over.
 func TestASlotIsLetGo(t *testing.T) {
-	s := newSea(t, Stream)
+	s := newSea(t, feed.Stream)
 	s.setUp()
 	s.follower.LargestSlot = 1
 	s.begin()
-	s.eventually(func(x Status) bool { return x.Mode == Poll })
+	s.eventually(func(x feed.Status) bool { return x.Mode == feed.Poll })
 	require.Eventually(t, func() bool {
 		rows, err := ask(ctx, s.conn, "select count(*)::text from pg_replication_slots where slot_name = $1", s.names.Slot)
 		return err == nil && rows[0][0] == "0"
@@ -211,7 +214,7 @@ func TestASlotIsLetGo(t *testing.T) {
 // The server's end of the stream is cut again and again: nothing is left out.
 // A slot of the same name that somebody has made anew since is left alone.
 func TestASlotMadeAnewIsLeftAlone(t *testing.T) {
-	s := newSea(t, Poll)
+	s := newSea(t, feed.Poll)
 	position := func() string {
 		rows, err := ask(ctx, s.conn, "select pg_current_wal_lsn()::text")
 		require.NoError(t, err)
@@ -241,14 +244,14 @@ func TestASlotMadeAnewIsLeftAlone(t *testing.T) {
 }
 
 func TestTheServerEndsTheStream(t *testing.T) {
-	s := newSea(t, Stream)
+	s := newSea(t, feed.Stream)
 	s.setUp()
 	s.begin()
-	s.eventually(func(x Status) bool { return x.Mode == Stream })
+	s.eventually(func(x feed.Status) bool { return x.Mode == feed.Stream })
 	for i := range 3 {
 		s.sql(s.conn, "select pg_terminate_backend(active_pid) from pg_replication_slots where slot_name = '"+s.names.Slot+"' and active")
 		s.sql(s.conn, fmt.Sprintf("insert into ports values (%d, 'during')", 100+i))
-		s.eventually(func(x Status) bool { return x.Mode == Stream && x.Transactions >= uint64(i+1) })
+		s.eventually(func(x feed.Status) bool { return x.Mode == feed.Stream && x.Transactions >= uint64(i+1) })
 	}
 	assert.Zero(t, s.follower.Status().Gaps)
 }
@@ -318,16 +321,16 @@ func TestWhereAPageBegins(t *testing.T) {
 // A stream that is not heard of falls behind by its silence.
 func TestAStreamThatStalls(t *testing.T) {
 	now := time.Now()
-	s := Status{Mode: Stream, At: now.Add(-time.Second), Lag: time.Millisecond}
-	assert.Equal(t, s, s.seen(now))
+	s := feed.Status{Mode: feed.Stream, At: now.Add(-time.Second), Lag: time.Millisecond}
+	assert.Equal(t, s, seen(s, now))
 	s.At = now.Add(-20 * time.Second)
-	assert.Equal(t, 20*time.Second+time.Millisecond, s.seen(now).Lag)
-	assert.Equal(t, "the stream has told nothing for 20 s", s.seen(now).Problem)
+	assert.Equal(t, 20*time.Second+time.Millisecond, seen(s, now).Lag)
+	assert.Equal(t, "the stream has told nothing for 20 s", seen(s, now).Problem)
 }
 
 // An account that may not replicate is told so, and counters take over.
 func TestARoleWithoutTheRight(t *testing.T) {
-	s := newSea(t, Stream)
+	s := newSea(t, feed.Stream)
 	s.setUp()
 	s.sql(s.conn, "drop role if exists larder_feed")
 	s.sql(s.conn, "create role larder_feed login")
@@ -336,7 +339,9 @@ func TestARoleWithoutTheRight(t *testing.T) {
 		return pgconn.Connect(ctx, server.URL("larder_feed", s.database))
 	}
 	s.begin()
-	s.eventually(func(x Status) bool { return x.Mode == Poll && strings.Contains(x.Problem, "has no right to replicate") })
+	s.eventually(func(x feed.Status) bool {
+		return x.Mode == feed.Poll && strings.Contains(x.Problem, "has no right to replicate")
+	})
 	s.end()
 	s.names.Role = "larder_feed"
 	p, err := SetUp(ctx, s.conn, s.database, s.names)
@@ -347,25 +352,25 @@ func TestARoleWithoutTheRight(t *testing.T) {
 
 // What was told already may be told again after the stream was cut; and it may begin before where it was.
 func TestAStreamThatRepeats(t *testing.T) {
-	s := newSea(t, Stream)
+	s := newSea(t, feed.Stream)
 	s.setUp()
 	s.begin()
-	s.eventually(func(x Status) bool { return x.Mode == Stream })
+	s.eventually(func(x feed.Status) bool { return x.Mode == feed.Stream })
 	s.sql(s.conn, "insert into ports values (50, 'once')")
-	s.eventually(func(x Status) bool { return x.Transactions == 1 })
+	s.eventually(func(x feed.Status) bool { return x.Transactions == 1 })
 	s.end()
 	s.follower.at.lsn += 1 << 30 // as if more had been told than the server remembers
 	s.sql(s.conn, "insert into ports values (51, 'twice')")
 	s.begin()
-	s.eventually(func(x Status) bool { return x.Mode == Stream && x.Transactions >= 2 })
+	s.eventually(func(x feed.Status) bool { return x.Mode == feed.Stream && x.Transactions >= 2 })
 }
 
 // Transactions of one row each, as fast as the server makes them: how many a second are told, from the first to the last.
 func BenchmarkTransactionsTold(b *testing.B) {
-	s := newSea(b, Stream)
+	s := newSea(b, feed.Stream)
 	s.setUp()
 	s.begin()
-	s.eventually(func(x Status) bool { return x.Mode == Stream })
+	s.eventually(func(x feed.Status) bool { return x.Mode == feed.Stream })
 	s.sql(s.conn, "create procedure storm(n int) language plpgsql as $$ begin for i in 1..n loop update ports set name = 'x' || i where id = 1 + i % 9; commit; end loop; end $$")
 	told := s.follower.Status().Transactions
 	n := max(b.N, 20_000)
@@ -382,15 +387,15 @@ func BenchmarkTransactionsTold(b *testing.B) {
 // A transaction that has written and does not end leaves the server's log where nobody writes it to disk: the stream cannot come to its end, and is
 // up to date all the same.
 func TestATransactionThatDoesNotEndHoldsNothingUp(t *testing.T) {
-	s := newSea(t, Stream)
+	s := newSea(t, feed.Stream)
 	s.setUp()
 	s.begin()
-	s.eventually(func(x Status) bool { return x.Mode == Stream && !x.At.IsZero() })
+	s.eventually(func(x feed.Status) bool { return x.Mode == feed.Stream && !x.At.IsZero() })
 	other, err := pgconn.Connect(ctx, server.URL("postgres", s.database))
 	require.NoError(t, err)
 	defer other.Close(ctx)
 	s.sql(other, "begin; update ports set name = 'held' where id = 1")
 	from := time.Now() // the server would by itself write its log only minutes later
-	s.eventually(func(x Status) bool { return x.At.Add(-x.Lag).After(from) })
+	s.eventually(func(x feed.Status) bool { return x.At.Add(-x.Lag).After(from) })
 	s.sql(other, "rollback")
 }

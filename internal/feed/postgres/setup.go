@@ -1,4 +1,4 @@
-package feed
+package postgres
 
 import (
 	"context"
@@ -7,25 +7,12 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
+
+	"jollylarder/internal/feed"
 )
 
-// Plan is what is to be done in a database so that its changes can be followed, or so that nothing of that is left.
-type Plan struct {
-	// Steps are SQL statements, in their order.
-	Steps []string
-	// Notes say what is to be known before they are run, and Obstacles why they cannot be.
-	Notes, Obstacles []string
-}
-
-// Names are those of what Setup makes.
-type Names struct {
-	Slot, Publication string
-	// Role is the account by which the larder follows; empty for one that is there already and is a superuser's.
-	Role string
-}
-
 // UsualNames gives those of a database where nothing else is said.
-func UsualNames(database string) Names {
+func UsualNames(database string) feed.Names {
 	clean := strings.Map(func(r rune) rune {
 		switch {
 		case r >= 'a' && r <= 'z', r >= '0' && r <= '9', r == '_':
@@ -36,7 +23,7 @@ func UsualNames(database string) Names {
 		return '_'
 	}, database)
 	slot := "jolly_larder_" + clean
-	return Names{Slot: slot[:min(len(slot), 63)], Publication: "jolly_larder"}
+	return feed.Names{Slot: slot[:min(len(slot), 63)], Publication: "jolly_larder"}
 }
 
 // quote writes a name in SQL, and literal a text.
@@ -53,8 +40,8 @@ where c.relkind = 'r' and c.relpersistence = 'p' and n.nspname not in ('pg_catal
 order by 1, 2`
 
 // SetUp works out what is to be done so that a database's changes can be followed. It changes nothing.
-func SetUp(ctx context.Context, c *pgconn.PgConn, database string, n Names) (Plan, error) {
-	var p Plan
+func SetUp(ctx context.Context, c *pgconn.PgConn, database string, n feed.Names) (feed.Plan, error) {
+	var p feed.Plan
 	rows, err := ask(ctx, c, `select pg_catalog.current_setting('wal_level'), coalesce(pg_catalog.current_setting('max_slot_wal_keep_size', true), ''),
 		pg_catalog.current_setting('max_replication_slots'), (select count(*)::text from pg_catalog.pg_replication_slots),
 		(select count(*)::text from pg_catalog.pg_replication_slots where slot_name = $1), (select count(*)::text from pg_catalog.pg_publication where pubname = $2),
@@ -130,8 +117,8 @@ func SetUp(ctx context.Context, c *pgconn.PgConn, database string, n Names) (Pla
 }
 
 // Remove works out what is to be done so that nothing is left of what SetUp has done. It changes nothing.
-func Remove(ctx context.Context, c *pgconn.PgConn, n Names) (Plan, error) {
-	var p Plan
+func Remove(ctx context.Context, c *pgconn.PgConn, n feed.Names) (feed.Plan, error) {
+	var p feed.Plan
 	rows, err := ask(ctx, c, `select (select count(*)::text from pg_catalog.pg_replication_slots where slot_name = $1),
 		(select coalesce(pg_catalog.max(active_pid), 0)::text from pg_catalog.pg_replication_slots where slot_name = $1),
 		(select count(*)::text from pg_catalog.pg_publication where pubname = $2), (select count(*)::text from pg_catalog.pg_roles where rolname = $3)`, n.Slot, n.Publication, n.Role)
@@ -155,7 +142,7 @@ func Remove(ctx context.Context, c *pgconn.PgConn, n Names) (Plan, error) {
 }
 
 // Run runs a plan's steps, and says which of them failed: those before it are done.
-func (p Plan) Run(ctx context.Context, c *pgconn.PgConn) error {
+func Run(ctx context.Context, c *pgconn.PgConn, p feed.Plan) error {
 	for i, sql := range p.Steps {
 		if _, err := ask(ctx, c, sql); err != nil {
 			return fmt.Errorf("step %d of %d, %s: %w; the steps before it are done, and running this again goes on from there", i+1, len(p.Steps), sql, err)

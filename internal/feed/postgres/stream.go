@@ -1,4 +1,4 @@
-package feed
+package postgres
 
 import (
 	"context"
@@ -11,6 +11,8 @@ import (
 	"github.com/jackc/pglogrepl"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
+
+	"jollylarder/internal/feed"
 )
 
 // stream is one connection by which a replication stream is followed.
@@ -85,8 +87,8 @@ func (s *stream) run(ctx context.Context) error {
 	if gap != "" {
 		f.Feed.Lost(time.Now())
 	}
-	f.set(func(x *Status) {
-		*x = Status{Mode: Stream, Bound: f.LargestSlot, Transactions: x.Transactions, Rows: x.Rows, Gaps: x.Gaps, Polled: x.Polled}
+	f.set(func(x *feed.Status) {
+		*x = feed.Status{Mode: feed.Stream, Bound: f.LargestSlot, Transactions: x.Transactions, Rows: x.Rows, Gaps: x.Gaps, Polled: x.Polled}
 		if gap != "" && before.system != "" {
 			x.Gaps++
 		}
@@ -166,7 +168,7 @@ func (s *stream) receive(ctx context.Context, c *pgconn.PgConn) error {
 		if waiting != nil && f.at.lsn >= waiting.lsn {
 			now := time.Now()
 			f.Feed.Told(waiting.from)
-			f.set(func(x *Status) { x.Lag, x.At = now.Sub(waiting.from), now })
+			f.set(func(x *feed.Status) { x.Lag, x.At = now.Sub(waiting.from), now })
 			waiting = nil
 			s.waits.Store(0)
 		}
@@ -242,7 +244,7 @@ func (s *stream) copied(data []byte, passed func(pglogrepl.LSN)) error {
 		}
 		if len(rows) > 0 {
 			s.f.Feed.Changed(rows, now)
-			s.f.set(func(x *Status) { x.Transactions++; x.Rows += uint64(len(rows)) })
+			s.f.set(func(x *feed.Status) { x.Transactions++; x.Rows += uint64(len(rows)) })
 		}
 		passed(committed.TransactionEndLSN)
 	}
@@ -318,7 +320,7 @@ func (s *stream) check(ctx context.Context) error {
 		return fmt.Errorf("the slot %s is gone", f.Slot)
 	}
 	held, _ := strconv.ParseInt(rows[0][0], 10, 64)
-	f.set(func(x *Status) {
+	f.set(func(x *feed.Status) {
 		x.Held, x.Problem = held, ""
 		if held > f.LargestSlot/2 {
 			x.Problem = fmt.Sprintf("the server holds back %d MiB of its log for the slot %s, which is let go at %d MiB", held>>20, f.Slot, f.LargestSlot>>20)

@@ -1,0 +1,100 @@
+// Package protocol is the table of the databases that a larder can stand before: for each what the daemon, its
+// configuration, and the commands need to listen, connect, describe, render, follow and ask. What the engine needs is
+// its dialect.
+package protocol
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/dialect"
+	"jollylarder/internal/feed"
+	"jollylarder/internal/trial"
+	"jollylarder/internal/wire/link"
+)
+
+// Protocol is one kind of database.
+type Protocol struct {
+	// Name is by which an origin names it in the configuration, and recordings do; Title is how people call it.
+	Name, Title string
+	// Schemes are those of URLs of its databases, and Port is where its servers listen unless they say otherwise.
+	Schemes []string
+	Port    string
+	// ALPN is the protocol's name in TLS's negotiation, or empty where it has none.
+	ALPN string
+	// Dialect is what the engine needs of it.
+	Dialect *dialect.Dialect
+
+	// New makes what stands between clients and one origin.
+	New func(link.Options) link.Server
+	// Fetch makes what fetches ahead for one of its servers, on an account of the larder's own.
+	Fetch func(link.Server, link.Account) link.Fetcher
+	// Follow makes what follows the changes of a database behind one of its servers.
+	Follow func(link.Server, link.Account, feed.Options) feed.Follower
+
+	// Describe reads the schema of a database, and the search path in effect there.
+	Describe func(ctx context.Context, url string) (catalog.Description, []string, error)
+	// Plan connects to a database to work out how its changes can be followed.
+	Plan func(ctx context.Context, url string) (feed.Planner, error)
+	// Dial connects to a database, or to a larder before one, for a trial.
+	Dial func(ctx context.Context, url, application string) (trial.Client, error)
+	// Split splits the text of a file into its statements.
+	Split func(text string) ([]string, error)
+
+	// Render gives the parameters of a statement, as the engine has them: for people, and as they were sent, with the
+	// names of the types that were declared for them, which may be fewer. A type without a name is empty.
+	Render func(types, bound []byte) Rendered
+}
+
+// Rendered are the parameters of a statement.
+type Rendered struct {
+	Values     []string
+	Parameters []trial.Parameter
+	Types      []string
+}
+
+// All are the protocols there are. The first is that of an origin which names none.
+var All = []*Protocol{PostgreSQL}
+
+// Names gives the names of all protocols.
+func Names() (names []string) {
+	for _, p := range All {
+		names = append(names, p.Name)
+	}
+	return names
+}
+
+// Named gives the protocol of a name; an empty name stands for the first.
+func Named(name string) (*Protocol, error) {
+	if name == "" {
+		return All[0], nil
+	}
+	if i := slices.IndexFunc(All, func(p *Protocol) bool { return p.Name == name }); i >= 0 {
+		return All[i], nil
+	}
+	return nil, fmt.Errorf("%q is no protocol of this larder: expected one of %s", name, strings.Join(Names(), ", "))
+}
+
+// OfURL gives the protocol of a database's URL. One without a scheme is of the first, which may have a way of its own to
+// write where a database is.
+func OfURL(url string) (*Protocol, error) {
+	scheme, _, is := strings.Cut(url, "://")
+	if !is {
+		return All[0], nil
+	}
+	var schemes []string
+	for _, p := range All {
+		if slices.Contains(p.Schemes, strings.ToLower(scheme)) {
+			return p, nil
+		}
+		schemes = append(schemes, p.Schemes[0]+"://")
+	}
+	return nil, fmt.Errorf(
+		"a URL that begins with %s:// is of no database that this larder knows: expected %s",
+		scheme,
+		strings.Join(schemes, " or "),
+	)
+}
