@@ -57,6 +57,10 @@ func TestAFeedFromSetupToRemoval(t *testing.T) {
 	assert.Contains(t, out, "nothing was done: the slot jolly_larder_skerrow is in use")
 	require.NoError(t, larder.cmd.Process.Signal(os.Interrupt))
 	_ = larder.cmd.Wait()
-	assert.Contains(t, s.does(0, append([]string{"feed", "remove", "--yes"}, args...)...), "Done.")
+	require.Eventually(t, func() bool { // the server takes a moment to see that nobody follows any more
+		out, code = s.run(append([]string{"feed", "remove", "--yes"}, args...)...)
+		return code == 0
+	}, eventually, 20*time.Millisecond)
+	assert.Contains(t, out, "Done.")
 	assert.Contains(t, s.does(0, append([]string{"feed", "remove", "--yes"}, args...)...), "There is nothing to do")
 }

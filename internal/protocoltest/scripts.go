@@ -75,7 +75,8 @@ func draw(t *rapid.T, s *Subject) (script []step) {
 			add(q.Write(1+by, value))
 		case what < 11:
 			value++
-			add(q.WriteBound, fmt.Sprint(1+by), fmt.Sprint(value))
+			sql, values := q.WriteBound(1+by, value)
+			add(sql, values...)
 		case what < 14 && !open[by]:
 			add(q.Begin[rapid.IntRange(0, len(q.Begin)-1).Draw(t, "begin")])
 			open[by] = true

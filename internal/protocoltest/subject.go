@@ -68,9 +68,9 @@ type SQL struct {
 	ReadBound string
 	// ReadAll reads all of them, in the order of their numbers.
 	ReadAll string
-	// Write gives a row a value, and WriteBound is the same with parameters for the row and then the value.
+	// Write gives a row a value, and WriteBound is the same with parameters in the places of both, in their order.
 	Write      func(row, value int) string
-	WriteBound string
+	WriteBound func(row, value int) (sql string, values []string)
 	// Begin begins a transaction in each of the ways there are; the first is the usual one. Commit and Rollback end it.
 	Begin            []string
 	Commit, Rollback string

@@ -2,6 +2,7 @@ package protocoltest
 
 import (
 	"fmt"
+	"log/slog"
 	"net"
 	"strings"
 	"sync/atomic"
@@ -17,8 +18,13 @@ import (
 	"jollylarder/internal/wire/link"
 )
 
-// waits bounds how long anything is waited for that must happen: so long that no machine is too busy for it.
-const waits = time.Minute
+// waits bounds how long anything is waited for that must happen, in nanoseconds: so long that no machine is too busy for
+// it.
+var waits atomic.Int64
+
+func init() { waits.Store(int64(time.Minute)) }
+
+func patience() time.Duration { return time.Duration(waits.Load()) }
 
 // yard is a larder before the subject's server.
 type yard struct {
@@ -50,7 +56,7 @@ func newYard(t testing.TB, s *Subject) *yard {
 	}, time.Now())
 	require.NoError(t, err)
 	y.keep(true)
-	y.server = s.Protocol.New(link.Options{Engine: y.engine.Engine, Origin: s.Address})
+	y.server = s.Protocol.New(link.Options{Engine: y.engine.Engine, Origin: s.Address, Log: slog.New(slog.DiscardHandler)})
 	y.server.Configure(link.Settings{Unchallenged: link.Anybody})
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -129,11 +135,11 @@ type client struct {
 
 // enter logs in at an address.
 func enter(s *Subject, address, database string) (*client, error) {
-	c, err := net.DialTimeout(link.Network(address), address, waits)
+	c, err := net.DialTimeout(link.Network(address), address, patience())
 	if err != nil {
 		return nil, err
 	}
-	_ = c.SetDeadline(time.Now().Add(waits))
+	_ = c.SetDeadline(time.Now().Add(patience()))
 	x, err := s.Login(c, database)
 	if err != nil {
 		c.Close()
@@ -149,8 +155,9 @@ func (y *yard) know(database string) error {
 		return err
 	}
 	defer c.conn.Close()
-	for end := time.Now().Add(waits); time.Now().Before(end); time.Sleep(time.Millisecond) {
+	for end := time.Now().Add(patience()); time.Now().Before(end); time.Sleep(time.Millisecond) {
 		before := y.hits()
+		_ = c.conn.SetDeadline(time.Now().Add(2 * patience()))
 		for range 2 {
 			if _, err := c.Ask(y.subject.SQL.ReadAll); err != nil {
 				return err

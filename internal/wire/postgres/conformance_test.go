@@ -143,9 +143,11 @@ func conformance(t testing.TB) *protocoltest.Subject {
 			Write: func(row, value int) string {
 				return fmt.Sprintf("update quay set name = 'quay %d' where id = %d", value, row)
 			},
-			WriteBound: "update quay set name = 'quay ' || $2::text where id = $1",
-			Begin:      []string{"begin", "begin isolation level repeatable read", "begin isolation level serializable, read only", "begin read write"},
-			Commit:     "commit", Rollback: "rollback",
+			WriteBound: func(row, value int) (string, []string) {
+				return "update quay set name = $2 where id = $1", []string{fmt.Sprint(row), fmt.Sprintf("quay %d", value)}
+			},
+			Begin:  []string{"begin", "begin isolation level repeatable read", "begin isolation level serializable, read only", "begin read write"},
+			Commit: "commit", Rollback: "rollback",
 			Others: []string{
 				"savepoint s", "rollback to s", "release s", "select 1/0", "set extra_float_digits = 0", "reset all", "set time zone 'Etc/GMT-3'", "set local time zone 'UTC'",
 				"select count(*) from heavy", "select now() is not null", "prepare q as select name from quay where id = 2", "execute q", "deallocate q",
@@ -160,7 +162,7 @@ func conformance(t testing.TB) *protocoltest.Subject {
 				"do $$ begin execute 'update quay set name = ''d'' where id = 6'; end $$",
 			},
 			Large: "select id, repeat('x', 6000) from quay order by id",
-			Sleep: "select pg_sleep(60)",
+			Sleep: "select pg_sleep(59)",
 			Sleeping: func(t testing.TB, database string) bool {
 				return one(t, admin, "select count(*)::text from pg_stat_activity where datname = $1 and state = 'active' and query like '%pg_sleep%'", database) != "0"
 			},
