@@ -22,9 +22,8 @@ import (
 
 // conversing is a client's session at the level of bytes.
 type conversing struct {
-	conn   net.Conn
-	key    []byte // for cancelling
-	failed error
+	conn net.Conn
+	key  []byte // for cancelling
 }
 
 func login(c net.Conn, database string) (protocoltest.Session, error) {

@@ -96,12 +96,6 @@ func (x *talk) hear(kind byte, n int) *talk {
 	return x
 }
 
-// ended says whether the last message but one completes a row that holds a text.
-func (x *talk) ended(text string) bool {
-	b := x.received.Bytes()
-	return bytes.Contains(b[max(0, len(b)-200):], []byte(text)) || bytes.HasSuffix(b, []byte("the end\n"))
-}
-
 func tail(s string) string { return s[max(0, len(s)-1500):] }
 
 func (x *talk) ready() *talk { return x.hear('Z', 1) }
@@ -159,9 +153,6 @@ const (
 	allQuays = "select id, name from quay order by id"
 	noQuay   = "select name from quay where id < 0"
 )
-
-// kept are the statements of the conversations that may be answered from memory.
-var kept = []string{oneQuay, allQuays, noQuay, "select name from quay where id = 3", "select count(*) from quay", "select tons from quay where id = $1"}
 
 // conversations are run one after the other in every state of memory. Hits says that with everything in memory there
 // must be some.
