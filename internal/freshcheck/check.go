@@ -13,14 +13,14 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
-
 	"jollylarder/internal/core/rules"
 )
 
 // Checker looks for old answers.
 type Checker struct {
-	// Address is that of a PostgreSQL server for nothing else, which lets postgres in. It needs
+	// Database is the kind of database; nil means PostgreSQL.
+	Database Database
+	// Address is that of a server for nothing else, which lets its superuser in. One of PostgreSQL needs
 	// max_prepared_transactions, and for Feed wal_level = logical.
 	Address string
 	// Feed has some writes come around the larder, with a change feed that tells of them.
@@ -54,9 +54,9 @@ var databases atomic.Uint64
 // be found.
 func (c *Checker) Seed(seed uint64) (Counts, *Violation, error) {
 	r := rand.New(rand.NewPCG(seed, 17))
-	w := newWorld(r)
+	w := c.kind().world(r)
 	if c.Generated {
-		w = newGenerated(r, c.Focus...)
+		w = c.kind().generated(r, c.Focus...)
 		if err := c.accepted(w); err != nil {
 			return Counts{}, nil, err
 		}
@@ -87,64 +87,45 @@ func (c *Checker) Seed(seed uint64) (Counts, *Violation, error) {
 	return counts, v, nil
 }
 
-// fresh makes a database with a world's schema, and gives its name, a connection to it, and what takes it away.
-func (c *Checker) fresh(w *world) (name string, own *pgconn.PgConn, drop func(), err error) {
-	admin, err := connect("postgres://postgres@"+c.Address+"/postgres?sslmode=disable", "freshcheck")
-	if err != nil {
-		return "", nil, nil, err
+func (c *Checker) kind() Database {
+	if c.Database != nil {
+		return c.Database
 	}
+	return PostgreSQL
+}
+
+// fresh makes a database with a world's schema, and gives its name and what takes it away.
+func (c *Checker) fresh(w *world) (name string, drop func(), err error) {
 	name = fmt.Sprintf("freshcheck%d", databases.Add(1))
-	drop = func() {
-		simple(admin, "drop database if exists "+name+" with (force)")
-		for _, letter := range []string{"a", "b", "x"} {
-			simple(admin, "drop role if exists "+name+"_"+letter)
-		}
-		admin.Close(context.Background())
-	}
-	defer func() {
-		if err != nil {
-			drop()
-		}
-	}()
-	simple(admin, "drop database if exists "+name+" with (force)")
-	simple(admin, "create role "+role)
-	if got := simple(admin, "create database "+name); strings.HasPrefix(got, "error") {
-		return "", nil, nil, errors.New(got)
-	}
-	if own, err = pgconn.Connect(context.Background(), "postgres://postgres@"+c.Address+"/"+name+"?sslmode=disable"); err != nil {
-		return "", nil, nil, err
-	}
-	for _, sql := range w.schema {
-		if got := simple(own, local(sql, c.Address, name)); strings.HasPrefix(got, "error") {
-			own.Close(context.Background())
-			return "", nil, nil, fmt.Errorf("%s: %s", sql, got)
-		}
-	}
-	return name, own, drop, nil
+	drop, err = c.kind().create(c.Address, name, w.schema)
+	return name, drop, err
 }
 
 // accepted leaves out of a generated world what its database refuses.
 func (c *Checker) accepted(w *world) error {
-	name, own, drop, err := c.fresh(w)
+	name, drop, err := c.fresh(w)
 	if err != nil {
 		return err
 	}
 	defer drop()
-	defer own.Close(context.Background())
+	own, err := c.kind().connect(c.Address, name, "own")
+	if err != nil {
+		return err
+	}
+	defer own.close()
 	for _, sql := range w.maybe {
-		if !strings.HasPrefix(simple(own, sql), "error") {
+		if !strings.HasPrefix(own.ask(sql, 0), refused) {
 			w.schema = append(w.schema, sql)
 		}
 	}
 	var next int64
 	r := rand.New(rand.NewPCG(1, 1))
-	w.reads = slices.DeleteFunc(w.reads, func(sql string) bool {
-		return strings.HasPrefix(simple(own, "explain "+local(sharedParameter.ReplaceAllString(fill(sql, r, &next), "$1"), c.Address, name)), "error")
-	})
+	filled := func(sql string) string { return c.kind().local(fill(sql, r, &next), c.Address, name) }
+	w.reads = slices.DeleteFunc(w.reads, func(sql string) bool { return !own.accepts(filled(sql)) })
 	w.writes = slices.DeleteFunc(w.writes, func(sql string) bool {
 		for _, kind := range []string{"update", "insert", "delete", "merge", "with"} {
 			if strings.HasPrefix(sql, kind) && !strings.Contains(sql, ";") {
-				return strings.HasPrefix(simple(own, "explain "+local(fill(sql, r, &next), c.Address, name)), "error")
+				return !own.accepts(filled(sql))
 			}
 		}
 		return false
@@ -157,13 +138,12 @@ func (c *Checker) accepted(w *world) error {
 
 // try runs a script on a fresh database.
 func (c *Checker) try(w *world, s Script) (counts Counts, violation error, err error) {
-	name, own, drop, err := c.fresh(w)
+	name, drop, err := c.fresh(w)
 	if err != nil {
 		return counts, nil, err
 	}
 	defer drop()
-	own.Close(context.Background())
-	x, err := newRun(c.Address, name, c.Feed)
+	x, err := newRun(c.kind(), c.Address, name, c.Feed)
 	if err != nil {
 		return counts, nil, err
 	}

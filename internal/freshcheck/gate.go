@@ -1,10 +1,7 @@
 package freshcheck
 
 import (
-	"encoding/binary"
-	"io"
 	"net"
-	"strings"
 	"sync"
 	"time"
 )
@@ -13,11 +10,12 @@ import (
 // so what happens in which order is for the script to say.
 type gate struct {
 	ln     net.Listener
+	kind   Database
 	origin string
 
 	mu      sync.Mutex
 	changed *sync.Cond
-	clients map[string]*passage // by the application's name
+	clients map[string]*passage // by the name in its login
 	all     map[net.Conn]bool
 	orphans []*passage // cut from the larder, with requests still on their way
 	closed  bool
@@ -35,12 +33,12 @@ type passage struct {
 	gone           bool
 }
 
-func newGate(origin string) (*gate, error) {
+func newGate(kind Database, origin string) (*gate, error) {
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
-	g := &gate{ln: ln, origin: origin, clients: map[string]*passage{}, all: map[net.Conn]bool{}}
+	g := &gate{ln: ln, kind: kind, origin: origin, clients: map[string]*passage{}, all: map[net.Conn]bool{}}
 	g.changed = sync.NewCond(&g.mu)
 	go g.accept()
 	return g, nil
@@ -70,18 +68,8 @@ func (g *gate) close() {
 }
 
 func (g *gate) pass(larder net.Conn) {
-	head := make([]byte, 8)
-	if _, err := io.ReadFull(larder, head); err != nil {
-		larder.Close()
-		return
-	}
-	size := int(binary.BigEndian.Uint32(head))
-	if size < 8 || size > 10_000 {
-		larder.Close()
-		return
-	}
-	rest := make([]byte, size-8)
-	if _, err := io.ReadFull(larder, rest); err != nil {
+	head, name, err := g.kind.login(larder)
+	if err != nil {
 		larder.Close()
 		return
 	}
@@ -89,14 +77,6 @@ func (g *gate) pass(larder net.Conn) {
 	if err != nil {
 		larder.Close()
 		return
-	}
-	name := ""
-	if parts := strings.Split(string(rest), "\x00"); len(parts) > 1 {
-		for i := 0; i+1 < len(parts); i += 2 {
-			if parts[i] == "application_name" {
-				name = parts[i+1]
-			}
-		}
 	}
 	p := &passage{larder: larder, server: server}
 	g.mu.Lock()
@@ -111,7 +91,7 @@ func (g *gate) pass(larder net.Conn) {
 		g.clients[name] = p
 	}
 	g.mu.Unlock()
-	_, _ = server.Write(append(head, rest...))
+	_, _ = server.Write(head)
 	go g.requests(p)
 	g.replies(p)
 }
@@ -168,30 +148,13 @@ func (g *gate) runToEnd(p *passage) {
 func (g *gate) replies(p *passage) {
 	defer g.end(p)
 	buf := make([]byte, 32<<10)
-	var frame []byte // the head of the message that is arriving
-	skip := 0
+	counts := g.kind.replies()
 	for {
 		n, err := p.server.Read(buf)
 		if err != nil {
 			return
 		}
-		ready := 0
-		for b := buf[:n]; len(b) > 0; {
-			if skip > 0 {
-				k := min(skip, len(b))
-				b, skip = b[k:], skip-k
-				continue
-			}
-			frame = append(frame, b[0])
-			b = b[1:]
-			if len(frame) == 5 {
-				skip = int(binary.BigEndian.Uint32(frame[1:])) - 4
-				if frame[0] == 'Z' {
-					ready++
-				}
-				frame = frame[:0]
-			}
-		}
+		ready := counts(buf[:n])
 		g.mu.Lock()
 		p.ready += ready
 		p.owed = p.owed && ready == 0

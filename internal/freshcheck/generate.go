@@ -29,7 +29,7 @@ type generator struct {
 // newGenerated makes a world. Focus names features that it is to have, whatever chance says, and that its statements
 // are mostly about.
 func newGenerated(r *rand.Rand, focus ...string) *world {
-	g := &generator{world: &world{generated: true}, r: r, q: &queries{r: r}, focus: map[string]bool{}}
+	g := &generator{world: &world{generated: true, session: sessionStatements, back: sessionResets}, r: r, q: &queries{r: r}, focus: map[string]bool{}}
 	for _, f := range focus {
 		g.focus[f] = true
 	}

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -13,7 +14,9 @@ import (
 func oracleOf(t *testing.T, c *Checker, seed uint64) (*Oracle, []string, func()) {
 	r := rand.New(rand.NewPCG(seed, 3))
 	w := newGenerated(r)
-	name, own, drop, err := c.fresh(w)
+	name, drop, err := c.fresh(w)
+	require.NoError(t, err)
+	own, err := pgconn.Connect(context.Background(), postgresURL(c.Address, name))
 	require.NoError(t, err)
 	for _, sql := range w.maybe {
 		simple(own, sql)
@@ -23,7 +26,7 @@ func oracleOf(t *testing.T, c *Checker, seed uint64) (*Oracle, []string, func())
 	var next int64
 	reads := make([]string, 0, len(w.reads))
 	for _, sql := range w.reads {
-		reads = append(reads, local(sharedParameter.ReplaceAllString(fill(sql, r, &next), "$1"), c.Address, name))
+		reads = append(reads, PostgreSQL.local(sharedParameter.ReplaceAllString(fill(sql, r, &next), "$1"), c.Address, name))
 	}
 	return o, reads, func() {
 		own.Close(context.Background())

@@ -7,30 +7,18 @@ import (
 	"io"
 	"log/slog"
 	"net"
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
-	"github.com/jackc/pgx/v5/pgtype"
-
-	"jollylarder/internal/core/dialect"
-	"jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/feed"
-	feeds "jollylarder/internal/feed/postgres"
 	"jollylarder/internal/wire/link"
-	wire "jollylarder/internal/wire/postgres"
 )
-
-// The ways in which a statement is sent.
-var modes = []string{"simple", "extended", "prepared", "bound", "bound in binary", "bound as declared"}
 
 // repeats is how often an answer from memory is asked for again at once.
 const repeats = 3
@@ -43,12 +31,12 @@ const settleTime = 10 * time.Second
 
 // run is one script being run on a larder of its own, before a database of its own.
 type run struct {
+	kind      Database
 	address   string
 	generated bool
-	origin    string // URL of the database, without the database's name at its end
 	database  string
 	engine    *larder.Larder
-	wire      *wire.Server
+	wire      link.Server
 	gate      *gate
 	ln        net.Listener
 	shift     atomic.Int64 // by how much the larder's clock is ahead
@@ -56,8 +44,8 @@ type run struct {
 	ended     chan struct{}
 
 	clients  [sessionCount]*client
-	observer *pgconn.PgConn
-	follower *feeds.Follower
+	observer conn
+	follower feed.Follower
 	stopFeed context.CancelFunc
 
 	patience time.Duration // how long a read is awaited that may wait for what is held back
@@ -85,47 +73,39 @@ func (c *Counts) add(o Counts) {
 
 // client is one client of the larder.
 type client struct {
-	name     string
-	conn     *pgconn.PgConn
-	prepared map[string]string
-	types    map[string][]uint32 // of their parameters
-	names    int
-	dead     bool        // its connection was cut
-	busy     chan string // the outcome of what it has begun and was not awaited, or nil
-	waiting  string      // the statement of a read that waits for another's, or empty
-	allowed  []string    // what that may be answered with
-	plain    bool        // it has changed nothing of its session
-	held     bool
+	name    string
+	conn    conn
+	dead    bool        // its connection was cut
+	busy    chan string // the outcome of what it has begun and was not awaited, or nil
+	waiting string      // the statement of a read that waits for another's, or empty
+	allowed []string    // what that may be answered with
+	plain   bool        // it has changed nothing of its session
+	held    bool
 }
 
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
 
-// uncompared is the dialect without control samples: every answer is judged here.
-func uncompared() *dialect.Dialect {
-	d := *postgres.Dialect
-	d.SameRows = nil
-	return &d
-}
-
-func newRun(address, database string, withFeed bool) (_ *run, err error) {
-	r := &run{address: address, origin: "postgres://postgres@" + address + "/", database: database, ended: make(chan struct{})}
+func newRun(kind Database, address, database string, withFeed bool) (_ *run, err error) {
+	r := &run{kind: kind, address: address, database: database, ended: make(chan struct{})}
 	defer func() {
 		if err != nil {
 			r.close()
 		}
 	}()
-	if r.gate, err = newGate(address); err != nil {
+	if r.gate, err = newGate(kind, address); err != nil {
 		return nil, err
 	}
+	uncompared := *kind.protocol().Dialect
+	uncompared.SameRows = nil // every answer is judged here
 	r.engine, err = larder.New(engine.Options{
 		Misuse:  func(what string) { r.misused.Store(&what) },
-		Dialect: uncompared(), Settle: settleTime, CatalogAge: time.Hour,
+		Dialect: &uncompared, Settle: settleTime, CatalogAge: time.Hour,
 	}, r.now())
 	if err != nil {
 		return nil, err
 	}
 	r.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
-	r.wire = wire.New(link.Options{Engine: r.engine.Engine, Origin: r.gate.address(), Log: quiet, Now: r.now})
+	r.wire = kind.protocol().New(link.Options{Engine: r.engine.Engine, Origin: r.gate.address(), Log: quiet, Now: r.now})
 	r.wire.Configure(link.Settings{LostTime: 200 * time.Millisecond, Unchallenged: link.Anybody})
 	if r.ln, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, err
@@ -143,7 +123,7 @@ func newRun(address, database string, withFeed bool) (_ *run, err error) {
 			}
 		}
 	}()
-	if r.observer, err = connect(r.origin+database, "observer"); err != nil {
+	if r.observer, err = kind.connect(address, database, "observer"); err != nil {
 		return nil, err
 	}
 	if withFeed {
@@ -158,7 +138,7 @@ func newRun(address, database string, withFeed bool) (_ *run, err error) {
 		}
 	}
 	for end := time.Now().Add(20 * time.Second); ; {
-		if r.ask(r.clients[0], "select 'is it known'", 0); r.known() {
+		if r.clients[0].conn.ask(r.kind.harmless(), 0); r.known() {
 			return r, nil
 		}
 		if time.Now().After(end) {
@@ -175,60 +155,18 @@ func (r *run) known() (known bool) {
 	return known
 }
 
-func connect(url, name string) (*pgconn.PgConn, error) {
-	cfg, err := pgconn.ParseConfig(url)
-	if err != nil {
-		return nil, err
-	}
-	cfg.RuntimeParams["application_name"] = name
-	cfg.RuntimeParams["lock_timeout"] = "30ms"
-	cfg.TLSConfig = nil
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-	defer cancel()
-	return pgconn.ConnectConfig(ctx, cfg)
-}
-
 func (r *run) dial(c *client) (err error) {
-	c.conn, err = connect("postgres://postgres@"+r.ln.Addr().String()+"/"+r.database+"?sslmode=disable", c.name)
-	c.prepared, c.types, c.plain, c.held, c.busy, c.waiting, c.dead = map[string]string{}, map[string][]uint32{}, true, false, nil, "", false
+	c.conn, err = r.kind.connect(r.ln.Addr().String(), r.database, c.name)
+	c.plain, c.held, c.busy, c.waiting, c.dead = true, false, nil, "", false
 	return err
 }
 
 // follow sets up a change feed and waits until it is followed.
-func (r *run) follow() error {
-	ctx := context.Background()
-	names := feeds.UsualNames(r.database)
-	own, err := pgconn.Connect(ctx, r.origin+r.database+"?sslmode=disable") // one that may wait for others' transactions
-	if err != nil {
+func (r *run) follow() (err error) {
+	if r.follower, err = r.kind.follow(r.address, r.database, r.engine.Feed("", r.database)); err != nil {
 		return err
 	}
-	defer own.Close(ctx)
-	p, err := feeds.SetUp(ctx, own, r.database, names)
-	if err == nil && len(p.Obstacles) > 0 {
-		err = errors.New(p.Obstacles[0])
-	}
-	if err == nil {
-		err = feeds.Run(ctx, own, p)
-	}
-	if err != nil {
-		return err
-	}
-	r.follower = &feeds.Follower{
-		Options: feed.Options{
-			Feed: r.engine.Feed("", r.database), Database: r.database, Slot: names.Slot, Publication: names.Publication, Log: quiet, ProbeEvery: 2 * time.Millisecond,
-		},
-		Connect: func(ctx context.Context, parameters map[string]string) (*pgconn.PgConn, error) {
-			cfg, err := pgconn.ParseConfig(r.origin + r.database + "?sslmode=disable")
-			if err != nil {
-				return nil, err
-			}
-			for k, v := range parameters {
-				cfg.RuntimeParams[k] = v
-			}
-			return pgconn.ConnectConfig(ctx, cfg)
-		},
-	}
-	run, stop := context.WithCancel(ctx)
+	run, stop := context.WithCancel(context.Background())
 	ended := make(chan struct{})
 	go func() { defer close(ended); r.follower.Run(run) }()
 	r.stopFeed = func() { stop(); <-ended }
@@ -260,7 +198,7 @@ func (r *run) close() {
 	}
 	for _, c := range r.clients {
 		if c != nil && c.conn != nil {
-			c.conn.Conn().Close()
+			c.conn.close()
 		}
 	}
 	if r.ln != nil {
@@ -275,134 +213,19 @@ func (r *run) close() {
 		r.engine.Close()
 	}
 	if r.observer != nil {
-		for k := range 4 { // prepared transactions would keep the database from being dropped
-			simple(r.observer, fmt.Sprintf("rollback prepared 'x%d'", k))
+		for _, sql := range r.kind.forever() {
+			r.observer.ask(sql, 0)
 		}
 		if r.follower != nil {
-			names := feeds.UsualNames(r.database)
 			for range 100 { // the server takes a moment to see that nobody follows any more
-				p, err := feeds.Remove(context.Background(), r.observer, names)
-				if err == nil && len(p.Obstacles) == 0 && feeds.Run(context.Background(), r.observer, p) == nil {
+				if r.kind.unfollow(r.address, r.database) {
 					break
 				}
 				time.Sleep(10 * time.Millisecond)
 			}
 		}
-		r.observer.Conn().Close()
+		r.observer.close()
 	}
-}
-
-// simple runs a statement and gives what came of it as text.
-func simple(c *pgconn.PgConn, sql string) string {
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
-	defer cancel()
-	results, err := c.Exec(ctx, sql).ReadAll()
-	var out []string
-	for _, x := range results {
-		out = append(out, rows(x))
-	}
-	return finished(strings.Join(out, ";"), err)
-}
-
-func rows(x *pgconn.Result) string {
-	var out strings.Builder
-	for _, row := range x.Rows {
-		for _, v := range row {
-			if v == nil {
-				out.WriteString("null|")
-			} else {
-				out.WriteString(string(v) + "|")
-			}
-		}
-		out.WriteByte('\n')
-	}
-	return out.String()
-}
-
-func finished(text string, err error) string {
-	var wrong *pgconn.PgError
-	switch {
-	case err == nil:
-		return text
-	case errors.As(err, &wrong):
-		return "error " + wrong.Code + " " + wrong.Message
-	}
-	return "no answer: " + err.Error()
-}
-
-var number = regexp.MustCompile(`(= |\(|, )(\d{1,9})\b`)
-
-// sharedParameter finds a parameter that is mentioned several times.
-var sharedParameter = regexp.MustCompile(`\{p:(\d+)\}`)
-
-// bind takes the numbers out of a statement.
-func bind(sql string) (string, [][]byte) {
-	var values [][]byte
-	if shared := sharedParameter.FindStringSubmatch(sql); shared != nil {
-		return sharedParameter.ReplaceAllString(sql, "$$1"), [][]byte{[]byte(shared[1])}
-	}
-	text := number.ReplaceAllStringFunc(sql, func(s string) string {
-		m := number.FindStringSubmatch(s)
-		values = append(values, []byte(m[2]))
-		return fmt.Sprintf("%s$%d", m[1], len(values))
-	})
-	return text, values
-}
-
-// ask sends a statement in one of the modes, and gives what came of it.
-func (r *run) ask(c *client, sql string, mode int) string {
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
-	defer cancel()
-	if mode < 3 {
-		sql = sharedParameter.ReplaceAllString(sql, "$1")
-	}
-	if strings.Contains(sql, ";") || strings.HasPrefix(sql, "do ") || !strings.HasPrefix(sql, "select") && !strings.HasPrefix(sql, "update") && !strings.HasPrefix(sql, "delete") && !strings.HasPrefix(sql, "insert") && !strings.HasPrefix(sql, "with") && mode >= 3 {
-		mode = 0
-	}
-	switch mode {
-	case 1:
-		x := c.conn.ExecParams(ctx, sql, nil, nil, nil, nil).Read()
-		return finished(rows(x), x.Err)
-	case 2, 3, 4, 5:
-		var values [][]byte
-		var declared []uint32
-		if mode >= 3 {
-			sql, values = bind(sql)
-		}
-		if mode == 5 {
-			for range values {
-				declared = append(declared, pgtype.Int8OID)
-			}
-		}
-		name := c.prepared[sql]
-		if mode == 5 {
-			name = c.prepared["declared "+sql]
-		}
-		if name == "" {
-			c.names++
-			name = fmt.Sprintf("p%d", c.names)
-			d, err := c.conn.Prepare(ctx, name, sql, declared)
-			if err != nil {
-				return finished("", err)
-			}
-			if c.types[name] = d.ParamOIDs; mode == 5 {
-				c.prepared["declared "+sql] = name
-			} else {
-				c.prepared[sql] = name
-			}
-		}
-		var formats []int16
-		if mode == 4 {
-			values, formats = inBinary(values, c.types[name])
-		}
-		x := c.conn.ExecPrepared(ctx, name, values, formats, nil).Read()
-		if x.Err != nil {
-			clear(c.prepared) // it may be gone, or not fit any more
-			_, _ = c.conn.Exec(ctx, "deallocate all").ReadAll()
-		}
-		return finished(rows(x), x.Err)
-	}
-	return simple(c.conn, sql)
 }
 
 // truth is what the database says to the same session at this moment, asked in the same way, of the same prepared
@@ -410,25 +233,7 @@ func (r *run) ask(c *client, sql string, mode int) string {
 func (r *run) truth(c *client, sql string, mode int) string {
 	r.engine.Hold(true)
 	defer r.engine.Hold(false)
-	return r.ask(c, sql, mode)
-}
-
-// inBinary gives numbers in the binary format of their types, as far as that is known.
-func inBinary(values [][]byte, types []uint32) (out [][]byte, formats []int16) {
-	m := pgtype.NewMap()
-	for i, v := range values {
-		var b []byte
-		n, err := strconv.ParseInt(string(v), 10, 64)
-		if err == nil && i < len(types) {
-			b, err = m.Encode(types[i], pgtype.BinaryFormatCode, n, nil)
-		}
-		if err != nil || b == nil {
-			out, formats = append(out, v), append(formats, pgtype.TextFormatCode)
-			continue
-		}
-		out, formats = append(out, b), append(formats, pgtype.BinaryFormatCode)
-	}
-	return out, formats
+	return c.conn.ask(sql, mode)
 }
 
 // same says whether two answers are of the same rows. Those of a random statement may come in any order.
@@ -447,7 +252,7 @@ func (r *run) hits() uint64 { return r.engine.Ledger.Total.Total().Count[ledger.
 // start sends a statement and does not wait for what comes of it.
 func (r *run) start(c *client, sql string, mode int) chan string {
 	done := make(chan string, 1)
-	go func() { done <- r.ask(c, sql, mode) }()
+	go func() { done <- c.conn.ask(sql, mode) }()
 	return done
 }
 
@@ -463,7 +268,7 @@ func (r *run) step(s step) error {
 		return errors.New(*what)
 	}
 	s.sql = r.local(s.sql)
-	if c.busy == nil && (c.dead || c.conn.IsClosed()) {
+	if c.busy == nil && (c.dead || c.conn.closed()) {
 		r.gate.release(c.name)
 		if err := r.dial(c); err != nil {
 			return err
@@ -486,7 +291,7 @@ func (r *run) step(s step) error {
 		return r.read(c, s)
 	case write:
 		r.changes(c, s.sql)
-		r.ask(c, s.sql, s.mode)
+		c.conn.ask(s.sql, s.mode)
 	case beginHeld, beginStuck:
 		r.changes(c, s.sql)
 		before := r.gate.readies(c.name)
@@ -510,11 +315,11 @@ func (r *run) step(s step) error {
 		c.held = false
 		c.dead = true
 		err := r.finish(c)
-		c.conn.Conn().Close()
+		c.conn.close()
 		return err
 	case cutClient:
 		c.dead = true
-		c.conn.Conn().Close()
+		c.conn.close()
 		err := r.finish(c)
 		r.gate.release(c.name)
 		c.held = false
@@ -524,7 +329,7 @@ func (r *run) step(s step) error {
 		r.gate.orphan(c.name)
 		c.dead, c.held = true, false
 		err := r.finish(c)
-		c.conn.Conn().Close()
+		c.conn.close()
 		for end := time.Now().Add(time.Second); r.engine.Sessions() >= before && time.Now().Before(end); {
 			time.Sleep(100 * time.Microsecond) // the larder comes to know
 		}
@@ -536,22 +341,14 @@ func (r *run) step(s step) error {
 		time.Sleep(3 * tickEvery)
 	case around:
 		r.counts.Around++
-		simple(r.observer, s.sql)
+		r.observer.ask(s.sql, 0)
 		return r.caughtUp()
 	}
 	return nil
 }
 
 // local fills in what is another for each database.
-func (r *run) local(sql string) string { return local(sql, r.address, r.database) }
-
-func local(sql, address, database string) string {
-	if !strings.Contains(sql, "{") {
-		return sql
-	}
-	host, port, _ := net.SplitHostPort(address)
-	return strings.NewReplacer("{db}", database, "{self}", "dbname="+database+" user=postgres host="+host+" port="+port).Replace(sql)
-}
+func (r *run) local(sql string) string { return r.kind.local(sql, r.address, r.database) }
 
 // awaitSent waits until the larder has sent on a client's statement, or has answered it itself, or a while.
 func (r *run) awaitSent(c *client, ended <-chan struct{}) {
@@ -566,7 +363,7 @@ func (r *run) awaitSent(c *client, ended <-chan struct{}) {
 
 // changes notes that a client is not as it was when it connected.
 func (r *run) changes(c *client, sql string) {
-	if slices.Contains(sessionStatements, strings.TrimSpace(sql)) || strings.HasPrefix(sql, "begin") || strings.HasPrefix(sql, "set ") || strings.HasPrefix(sql, "create temp") || strings.HasPrefix(sql, "prepare") {
+	if !r.kind.plain(sql) {
 		c.plain = false
 	}
 }
@@ -574,10 +371,10 @@ func (r *run) changes(c *client, sql string) {
 // read asks, and judges the answer if it came from memory: what did not is the database's own.
 func (r *run) read(c *client, s step) error {
 	r.counts.Reads++
-	if c.conn.TxStatus() == 'I' && !r.known() {
+	if c.conn.atRest() && !r.known() {
 		r.shift.Add(int64(time.Second)) // the larder leaves a pause between two readings
 		for range 100 {                 // it is being read again, or else most of the time nothing would be kept
-			if simple(c.conn, "select 'is it known'"); r.known() {
+			if c.conn.ask(r.kind.harmless(), 0); r.known() {
 				break
 			}
 			time.Sleep(time.Millisecond)
@@ -593,21 +390,21 @@ func (r *run) read(c *client, s step) error {
 	}
 	select {
 	case got := <-done:
-		if r.hits() == before && r.gate.readies(c.name) > ready || strings.HasPrefix(got, "error") || strings.HasPrefix(got, "no answer") { // no error is kept
+		if r.hits() == before && r.gate.readies(c.name) > ready || strings.HasPrefix(got, refused) || strings.HasPrefix(got, noAnswer) { // no error is kept
 			return nil
 		}
-		if r.gate.readies(c.name) > ready && !strings.HasPrefix(simple(c.conn, "show "+postgres.LastShown), ledger.Hit.String()+"|") {
+		if r.gate.readies(c.name) > ready && !c.conn.fromMemory() {
 			return nil // the hit that was counted was an earlier one
 		}
 		r.counts.Hits++
 		want := r.truth(c, s.sql, s.mode)
-		if strings.HasPrefix(want, "error 55P03") { // somebody locks the table, and nothing can be said
+		if strings.HasPrefix(want, locked) { // somebody locks the table, and nothing can be said
 			return nil
 		}
 		for more := 0; r.same(got, want) && more < repeats; more++ { // nothing happens meanwhile
 			r.counts.Reads++
 			r.counts.Hits++
-			got = r.ask(c, s.sql, s.mode)
+			got = c.conn.ask(s.sql, s.mode)
 		}
 		if !r.same(got, want) {
 			return fmt.Errorf("%w: %d asked %s, and was answered\n%sand not\n%s", errOld, s.session, s.sql, got, want)
@@ -621,7 +418,7 @@ func (r *run) read(c *client, s step) error {
 
 // observed is what the database says to somebody else.
 func (r *run) observed(sql string) string {
-	return simple(r.observer, sharedParameter.ReplaceAllString(sql, "$1"))
+	return r.observer.ask(sql, 0)
 }
 
 // finish waits for what a client has begun.
@@ -658,10 +455,10 @@ func (r *run) waiters() error {
 		case got := <-c.busy:
 			sql := c.waiting
 			c.busy, c.waiting = nil, ""
-			if !strings.HasPrefix(simple(c.conn, "show "+postgres.LastShown), ledger.Hit.String()+"|") {
+			if !c.conn.fromMemory() {
 				continue // it is the database's own
 			}
-			if c.plain && !sharedParameter.MatchString(sql) && !strings.HasPrefix(got, "no answer") && !strings.HasPrefix(got, "error") && // no error is kept
+			if c.plain && !sharedParameter.MatchString(sql) && !strings.HasPrefix(got, noAnswer) && !strings.HasPrefix(got, refused) && // no error is kept
 				!slices.ContainsFunc(c.allowed, func(a string) bool { return r.same(a, got) }) {
 				return fmt.Errorf("%w: %d asked %s, waited, and was answered\n%sand not one of\n%s", errOld, i, sql, got, strings.Join(c.allowed, "or\n"))
 			}

@@ -109,6 +109,9 @@ func newScript(w *world, r *rand.Rand, n int, next *int64, feed bool) Script {
 			inBlock[s.session] = false
 		case r.IntN(1000) < definitions:
 			s.kind = write
+			if len(w.rare) == 0 {
+				continue
+			}
 			sql = w.rare[r.IntN(len(w.rare))]
 		case p < reads:
 			s.kind = read
@@ -123,7 +126,7 @@ func newScript(w *world, r *rand.Rand, n int, next *int64, feed bool) Script {
 			}
 		case p < 956:
 			s.kind = write
-			if sql = w.writes[r.IntN(len(w.writes))]; r.IntN(40) == 0 {
+			if sql = w.writes[r.IntN(len(w.writes))]; r.IntN(40) == 0 && len(w.wild) > 0 {
 				sql = w.wild[r.IntN(len(w.wild))]
 			}
 			switch sql {
@@ -134,9 +137,12 @@ func newScript(w *world, r *rand.Rand, n int, next *int64, feed bool) Script {
 			}
 		case p < 968:
 			s.kind = write
-			sql = sessionStatements[r.IntN(len(sessionStatements))]
+			if len(w.session) == 0 {
+				continue
+			}
+			sql = w.session[r.IntN(len(w.session))]
 			inBlock[s.session] = inBlock[s.session] || strings.HasPrefix(sql, "begin")
-			for _, back := range []string{"reset role", "reset time zone", "reset search_path", "reset all", "reset all"} { // or soon all would be different
+			for _, back := range w.back { // or soon all would be different
 				if r.IntN(3) == 0 && strings.HasPrefix(sql, "set ") {
 					out = append(out, step{session: s.session, kind: write, sql: back})
 				}

@@ -19,6 +19,8 @@ type world struct {
 	generated bool     // from random statements
 	sequences []sequence
 	rare      []string // definitions and the like, after which the catalog is read anew
+	session   []string // what changes a session, and back some of what makes it as it was
+	back      []string
 }
 
 // role is one that is subject to row security, and may not read everything.
@@ -26,7 +28,7 @@ const role = "freshcheck_role"
 
 // newWorld makes one.
 func newWorld(r *rand.Rand) *world {
-	w := &world{}
+	w := &world{session: sessionStatements, back: sessionResets}
 	has := func() bool { return r.IntN(3) > 0 }
 	pick := func(from ...string) string { return from[r.IntN(len(from))] }
 	w.add(
@@ -129,7 +131,10 @@ func (w *world) features(has func() bool, pick func(...string) string) {
 		"alter table c alter column k set default {k}")
 }
 
-// session are statements that change what a session sees, or how.
+// sessionResets make a session as it was; those that stand there twice are for what most statements change.
+var sessionResets = []string{"reset role", "reset time zone", "reset search_path", "reset all", "reset all"}
+
+// sessionStatements change what a session sees, or how.
 var sessionStatements = []string{
 	"begin", "begin", "begin", "begin isolation level repeatable read", "begin isolation level repeatable read", "start transaction isolation level repeatable read, read write", "begin; savepoint p", "commit", "commit", "commit", "rollback", "commit and chain", "savepoint p", "rollback to p",
 	"prepare transaction 'x{k}'", "commit prepared 'x{k}'", "rollback prepared 'x{k}'",

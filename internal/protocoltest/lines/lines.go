@@ -1,7 +1,7 @@
 // Package lines is the smallest database that a larder can stand before: it is made up, for tests. It shows what a
 // protocol has to bring, and gives the kit something to find fault with.
 //
-// A client says "hello USER DATABASE" and hears "welcome NUMBER" and "ready I". From then on it sends a statement on each
+// A client says "hello USER DATABASE", where behind a dot the user may say which of his programs it is, and hears "welcome NUMBER" and "ready I". From then on it sends a statement on each
 // line, with its values behind tabs, and hears lines of rows, then "done" or "failed WHY", then "ready" with I, or T
 // within a transaction. "cancel NUMBER" in the place of a hello has the statement of another session ended.
 package lines

@@ -79,6 +79,12 @@ func (o *Origin) Sleeping(database string) bool {
 	return false
 }
 
+// userOf gives a user's name without that of his program.
+func userOf(user string) string {
+	user, _, _ = strings.Cut(user, ".")
+	return user
+}
+
 func (g *guest) stop() {
 	if g.cancel != nil {
 		close(g.cancel)
@@ -103,7 +109,7 @@ func (o *Origin) serve(c net.Conn) {
 		o.mu.Unlock()
 		return
 	}
-	if words[0] != "hello" || len(words) != 3 || words[1] != "ines" {
+	if words[0] != "hello" || len(words) != 3 || userOf(words[1]) != "ines" {
 		fmt.Fprintf(c, "failed nobody of that name\n")
 		return
 	}

@@ -115,7 +115,7 @@ func (s *server) handle(c net.Conn) {
 	if err != nil || len(words) != 3 || !strings.HasPrefix(welcome, "welcome") {
 		return
 	}
-	x.eng = s.Engine.NewSession(engine.Identity{Origin: s.Name, Database: words[2], User: words[1], Address: c.RemoteAddr().String()})
+	x.eng = s.Engine.NewSession(engine.Identity{Origin: s.Name, Database: words[2], User: userOf(words[1]), Address: c.RemoteAddr().String()})
 	defer func() { x.eng.Close(time.Now()) }()
 	if ready, err := x.origin.ReadString('\n'); err == nil {
 		_, err = io.WriteString(c, ready)
