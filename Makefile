@@ -47,7 +47,7 @@ bench: build
 bench-core:
 	./scripts/install-test-tools
 	$(GO) test -run '^$$' -bench . -benchmem ./internal/core/statement ./internal/core/freshness ./internal/core/ledger ./internal/core/engine ./internal/core/inputs ./internal/control/server
-	$(GO) test -run '^$$' -bench . -benchtime 1500x ./internal/feed ./internal/wire/postgres
+	$(GO) test -run '^$$' -bench . -benchtime 1500x ./internal/feed/postgres ./internal/wire/postgres
 
 FOR ?= 1m
 SEED ?= 1
