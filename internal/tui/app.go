@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"charm.land/bubbles/v2/key"
+	"charm.land/bubbles/v2/viewport"
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/control"
@@ -53,15 +54,15 @@ type App struct {
 	ticks  int
 	frozen bool
 
-	lead     lead
-	dialog   dialog.Dialog
-	help     bool
-	helpFrom int // the first line of it that is shown
-	line     filterLine
-	values   bool   // literals and parameters are shown
-	said     string // what the last action came to
-	saidAt   time.Time
-	saidBad  bool
+	lead    lead
+	dialog  dialog.Dialog
+	help    bool
+	page    viewport.Model // of help
+	line    filterLine
+	values  bool   // literals and parameters are shown
+	said    string // what the last action came to
+	saidAt  time.Time
+	saidBad bool
 }
 
 // Run shows the application on the terminal until it is left or the context ends.
@@ -243,7 +244,7 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 		}
 		return do
 	case a.help:
-		a.turnHelp(k)
+		a.pressHelp(k)
 		return nil
 	}
 	for _, st := range a.stations {
@@ -255,7 +256,7 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, keyQuit):
 		return tea.Quit
 	case key.Matches(k, keyHelp):
-		a.help = true
+		a.help, a.page = true, newHelp()
 	case key.Matches(k, keyBack):
 		return a.back()
 	case key.Matches(k, keyFilter) && a.filtered() != nil:

@@ -141,7 +141,7 @@ func (s *deciding) Signs(l *look.Look) []string {
 		{l.Plum, "≠", "the rules file was edited, and is not in force"},
 		{l.Honey, "±2", "your draft makes two changes"},
 	} {
-		out = append(out, "  "+x.style.Render(look.Right(x.sign, 8))+"  "+l.Cream.Render(x.says))
+		out = append(out, "    "+x.style.Render(look.Left(x.sign, 8))+l.Cream.Render(x.says))
 	}
 	return append(out, "", "  "+l.Dim.Render("Foretold and measured shares are of all statements; spared waiting and drops are a minute's."))
 }

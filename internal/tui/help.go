@@ -2,14 +2,36 @@ package tui
 
 import (
 	"fmt"
+	"strings"
 
 	"charm.land/bubbles/v2/key"
+	"charm.land/bubbles/v2/viewport"
 	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
 )
 
 // Help is made from the keys themselves, so that it is never wrong.
+
+// keyMove stands for the keys by which help is gone through, as the footer names them.
+var keyMove = key.NewBinding(key.WithKeys("up", "down", "pgup", "pgdown"), key.WithHelp("↑ ↓", "more"))
+
+// newHelp gives the page of help, which moves as lists do.
+func newHelp() viewport.Model {
+	v := viewport.New()
+	v.KeyMap = viewport.KeyMap{Up: moving.Up, Down: moving.Down, PageUp: moving.PageUp, PageDown: moving.PageDown}
+	v.MouseWheelEnabled = false
+	return v
+}
+
+// layHelp lays the page out for what is shown, and the room there is.
+func (a *App) layHelp() {
+	a.page.SetWidth(a.mainWidth())
+	a.page.SetHeight(max(a.bodyHeight(), 1))
+	a.page.SetContentLines(a.helpLines(a.mainWidth()))
+}
 
 // helpLines draws all of it.
 func (a *App) helpLines(width int) []string {
@@ -17,8 +39,8 @@ func (a *App) helpLines(width int) []string {
 	out := []string{l.Rule("keys", width)}
 	for _, g := range a.keys() {
 		out = append(out, "", "  "+l.Strong.Render(g.title))
-		for _, k := range g.keys {
-			out = append(out, "  "+l.Honey.Render(look.Right(k.Help().Key, 8))+"  "+l.Cream.Render(k.Help().Desc))
+		for line := range strings.SplitSeq(l.KeyList(g.keys), "\n") {
+			out = append(out, "    "+line)
 		}
 	}
 	out = append(out, "", "  "+l.Strong.Render("signs"))
@@ -33,7 +55,7 @@ func (a *App) helpLines(width int) []string {
 		{"drop", "drop: a kept result discarded because it may no longer be true"},
 	} {
 		style, glyph := l.Outcome(s.outcome)
-		out = append(out, "  "+style.Render(look.Right(glyph, 8))+"  "+l.Cream.Render(s.says))
+		out = append(out, "    "+style.Render(look.Left(glyph, 8))+l.Cream.Render(s.says))
 	}
 	out = append(out, "", "  "+l.Dim.Render("Waiting is the time clients spent waiting for replies, summed over the last minute."))
 	f := a.filtered()
@@ -44,7 +66,7 @@ func (a *App) helpLines(width int) []string {
 	if width < 130 { // there is no room beside
 		return append(out, help...)
 	}
-	return beside(out, help, width/2)
+	return strings.Split(lipgloss.JoinHorizontal(lipgloss.Top, strings.Join(look.Block(out, width/2, len(out)), "\n"), strings.Join(help, "\n")), "\n")
 }
 
 // filterHelp explains filters.
@@ -61,35 +83,21 @@ func (a *App) filterHelp(f filtered) []string {
 	return append(out, "  "+l.Dim.Render("Terms with blanks between, all of which must hold; a word alone is looked for in the text."))
 }
 
-// turnHelp shows more of it, or ends it.
-func (a *App) turnHelp(k tea.KeyPressMsg) {
-	a.helpFrom += a.bodyHeight() - 1
-	if a.helpFrom >= len(a.helpLines(a.mainWidth()))-1 || key.Matches(k, keyBack) {
-		a.help, a.helpFrom = false, 0
+// pressHelp goes through it; any other key ends it.
+func (a *App) pressHelp(k tea.KeyPressMsg) {
+	if !key.Matches(k, keyMove) {
+		a.help = false
+		return
 	}
+	a.layHelp()
+	a.page, _ = a.page.Update(k)
 }
 
-// nextInHelp says which page is shown, and what leads on.
+// nextInHelp says how much is shown, and what leads on.
 func (a *App) nextInHelp() string {
-	l := a.look
-	step := a.bodyHeight() - 1
-	page, pages := a.helpFrom/step+1, (len(a.helpLines(a.mainWidth()))-2)/step+1
-	if page < pages {
-		return l.Dim.Render(fmt.Sprintf("page %d of %d: any key shows more, ", page, pages)) + l.Key(keyBack.Help().Key, "closes this")
+	closes := key.NewBinding(key.WithKeys("esc"), key.WithHelp(keyBack.Help().Key, "closes this"))
+	if a.layHelp(); a.page.AtTop() && a.page.AtBottom() {
+		return a.look.Keys(closes)
 	}
-	return l.Dim.Render(fmt.Sprintf("page %d of %d: any key closes this", page, pages))
-}
-
-// beside puts two lists of lines beside each other, the second from a column on.
-func beside(left, right []string, column int) []string {
-	out := make([]string, max(len(left), len(right)))
-	for i := range out {
-		if i < len(left) {
-			out[i] = left[i]
-		}
-		if i < len(right) {
-			out[i] = look.Left(out[i], column) + right[i]
-		}
-	}
-	return out
+	return a.look.Dim.Render(fmt.Sprintf("%3.0f%%   ", 100*a.page.ScrollPercent())) + a.look.Keys(keyMove, closes)
 }

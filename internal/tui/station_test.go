@@ -244,7 +244,7 @@ func TestEverySituationFitsEveryTerminal(t *testing.T) {
 			a := shown(t, size[0], size[1])
 			lead(a)
 			for _, help := range []bool{false, true} {
-				a.help = help
+				a.help, a.page = help, newHelp()
 				lines := a.lines()
 				assert.Len(t, lines, size[1], "%s at %d × %d", name, size[0], size[1])
 				for _, line := range lines {

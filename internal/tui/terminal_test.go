@@ -230,12 +230,12 @@ func TestTerminalsOfEverySize(t *testing.T) {
 			assert.LessOrEqual(t, len([]rune(line)), size[0], "line %d", i)
 		}
 		x.press("Escape", "?")
-		for page := 1; ; page++ { // a page is left only once it is there: the key that leaves the last one would be the station's next
-			pages := x.number(fmt.Sprintf(`page %d of (\d+)`, page))
-			if page == int(pages) || strings.Contains(x.tmux("capture-pane", "-p"), "the draft adds this rule") {
-				break
-			}
-			x.press("x")
+		x.sees(`closes this`)
+		for !strings.Contains(x.tmux("capture-pane", "-p"), "the draft adds this rule") {
+			at := x.number(`(\d+)% +↑ ↓`)
+			require.Less(t, at, 100.0, "it is not there")
+			x.press("NPage")
+			x.sees(fmt.Sprintf(`the draft adds this rule|(%s)%% +↑ ↓`, strings.Join(from(int(at)+1), "|")))
 		}
 		x.sees(`new +the draft adds this rule`)
 		x.press("Escape", "D", "Enter")
@@ -431,4 +431,12 @@ func TestTheLarderStartsAgain(t *testing.T) {
 	x.sees(`1 rule in force`)
 	x.press("q")
 	x.sees(`ended`)
+}
+
+// from gives the numbers from one to a hundred, as texts.
+func from(first int) (list []string) {
+	for n := first; n <= 100; n++ {
+		list = append(list, fmt.Sprint(n))
+	}
+	return list
 }

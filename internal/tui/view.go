@@ -46,8 +46,8 @@ func (a *App) lines() []string {
 	case !a.known && a.err != nil:
 		main = append([]string{""}, look.Wrap(l.Brick.Render("! ")+a.err.Error(), width)...)
 	case a.help:
-		main = a.helpLines(width)
-		main = main[min(a.helpFrom, len(main)-1):]
+		a.layHelp()
+		main = look.Window(a.helpLines(width), a.page.YOffset(), width, body)
 	default:
 		main = a.at.View(l, width, body, question)
 	}
@@ -274,11 +274,7 @@ func (a *App) next() string {
 	}
 	switch {
 	case a.dialog != nil:
-		var keys []string
-		for _, k := range a.dialog.Keys() {
-			keys = append(keys, l.Key(k.Help().Key, k.Help().Desc))
-		}
-		return strings.Join(keys, "   ")
+		return l.Keys(a.dialog.Keys()...)
 	case a.help:
 		return a.nextInHelp()
 	case a.frozen:

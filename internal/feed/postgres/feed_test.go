@@ -167,7 +167,10 @@ func TestTheStreamTellsOfEveryChange(t *testing.T) {
 	assert.Zero(t, s.follower.Status().Gaps)
 	// A slot that was made anew may have left out something.
 	s.end()
-	s.sql(s.conn, "select pg_drop_replication_slot('"+s.names.Slot+"')")
+	require.Eventually(t, func() bool { // the server takes a moment to see that nobody follows any more
+		_, err := s.conn.Exec(ctx, "select pg_drop_replication_slot('"+s.names.Slot+"')").ReadAll()
+		return err == nil
+	}, 30*time.Second, 5*time.Millisecond)
 	s.sql(s.conn, "insert into ports values (31, 'z')")
 	s.setUp()
 	s.begin()

@@ -66,9 +66,9 @@ func (m *Model) laidOut(l *look.Look, width, height int) []string {
 	out = append(append(out, ""), m.recently(l, width)...)
 	room := height - len(top)
 	m.from = min(m.from, max(len(out)-room, 0))
-	out = out[m.from:]
-	if len(out) > room {
-		out = append(out[:room-1], l.Dim.Render(look.Right("↓ more", width-1)))
+	more := len(out)-m.from > room
+	if out = look.Window(out, m.from, width, room); more && room > 0 {
+		out[room-1] = l.Dim.Render(look.Right("↓ more", width-1))
 	}
 	return look.Block(append(top, out...), width, height)
 }

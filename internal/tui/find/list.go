@@ -18,21 +18,24 @@ func (m *Model) ranking(l *look.Look, width, height int) []string {
 	if m.list.Rare > 0 {
 		title += fmt.Sprintf(" · %d rare ones in sum", m.list.Rare)
 	}
-	head := "   spareable               calls  origin  memory  from memory   decision, or advice"
+	right := func(title string, width int) look.Column { return look.Column{Title: title, Width: width, Right: true} }
+	columns := []look.Column{{Width: 2}, right("spareable", 9), {Width: 14}, right("calls", 6), right("origin", 8), right("memory", 8), right("from memory", 13), {Width: 3}, {Title: "decision, or advice", Width: 21}, {Title: "statement"}}
 	if width < roomy {
-		head = "   spareable           calls  memory"
+		columns = []look.Column{{Width: 2}, right("spareable", 9), {Width: 10}, right("calls", 6), right("memory", 8), {Width: 2}, {Width: 2}, {Title: "statement"}}
 	}
-	out := []string{l.Rule(title, width), l.Dim.Render(look.Cut(head, width))}
-	rows := height - len(out) - 1
+	out := []string{l.Rule(title, width)}
+	room := height - len(out) - 2
 	at := max(m.index(), 0)
-	first := moving.First(at, rows)
+	first := moving.First(at, room)
 	var most float64
 	for i := range m.list.Patterns {
 		most = max(most, m.list.Patterns[i].Spareable())
 	}
-	for i := first; i < len(m.list.Patterns) && i < first+rows; i++ {
-		out = append(out, m.row(l, &m.list.Patterns[i], most, width))
+	var rows [][]string
+	for i := first; i < len(m.list.Patterns) && i < first+room; i++ {
+		rows = append(rows, m.row(l, &m.list.Patterns[i], most, width))
 	}
+	out = append(out, l.Table(width, columns, rows)...)
 	if m.list.Matching == 0 {
 		out = append(out, l.Dim.Render("  None is picked by the filter. esc takes it away."))
 	}
@@ -42,8 +45,8 @@ func (m *Model) ranking(l *look.Look, width, height int) []string {
 // roomy is the width from which all columns are shown.
 const roomy = 110
 
-// row draws one pattern in the list.
-func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) string {
+// row gives the cells of one pattern in the list.
+func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) []string {
 	barWidth := 12
 	if width < roomy {
 		barWidth = 8
@@ -63,7 +66,7 @@ func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) s
 	}
 	mark, text := "  ", l.Cream
 	if p.ID == m.selected {
-		mark, text = l.Honey.Render("▌ "), l.Strong
+		mark, text = l.Honey.Render("▌"), l.Strong
 	}
 	var origin, memory float64
 	if p.Origin != nil {
@@ -73,22 +76,22 @@ func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) s
 		memory = p.Memory.P50
 	}
 	calls := p.Minute.Calls()
-	share := "      –"
+	spareable, count := text.Render(look.Seconds(p.Spareable())), text.Render(look.Count(calls))
+	decision := decide(l, p)
+	if width < roomy {
+		return []string{mark, spareable, " " + bar, count, l.Honey.Render(look.Share(float64(p.Minute.Hits), float64(calls))), "", look.Cut(decision, 1), text.Render(p.Text)}
+	}
+	share := ""
 	if p.Rule != nil && calls > 0 {
 		n := int(math.Round(float64(p.Minute.Hits) / float64(calls) * 6))
 		share = l.Honey.Render(strings.Repeat("◆", n)) + l.Dim.Render(strings.Repeat("◇", 6-n)) + " "
 	}
 	if p.Rule != nil || p.Minute.Hits > 0 {
 		share += look.Share(float64(p.Minute.Hits), float64(calls))
+	} else {
+		share = "–"
 	}
-	decision := decide(l, p)
-	if width < roomy {
-		return look.Cut(mark+text.Render(look.Seconds(p.Spareable()))+" "+bar+" "+text.Render(look.Right(look.Count(calls), 6))+"   "+
-			l.Honey.Render(look.Share(float64(p.Minute.Hits), float64(calls)))+"  "+look.Cut(decision, 1)+" "+text.Render(p.Text), width)
-	}
-	line := mark + text.Render(look.Seconds(p.Spareable())) + " " + bar + " " + text.Render(look.Right(look.Count(calls), 6)) + " " +
-		l.Slate.Render(look.Millis(origin)) + " " + l.Honey.Render(look.Millis(memory)) + "  " + look.Right(share, 11) + "   " + look.Left(decision, 14) + " "
-	return look.Cut(line+text.Render(p.Text), width)
+	return []string{mark, spareable, " " + bar, count, l.Slate.Render(look.Millis(origin)), l.Honey.Render(look.Millis(memory)), share, "", decision, text.Render(p.Text)}
 }
 
 // decide says in a few cells what has been decided, or what is advised.

@@ -105,33 +105,35 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 	if wide {
 		name = min(34, width-66)
 	}
-	head := "  " + look.Left("", name) + look.Right("writes/min", 11) + look.Right("around", 8) + look.Right("dropped", 9) + look.Right("kept", 7)
+	columns := []look.Column{{Width: 2}, {Width: name}, {Title: "writes/min", Width: 11, Right: true}, {Title: "around", Width: 8, Right: true},
+		{Title: "dropped", Width: 9, Right: true}, {Title: "kept", Width: 7, Right: true}}
 	if wide {
-		head += "  " + look.Left("rows known", 17) + look.Left("last drop", 10)
-	}
-	out = append(out, l.Dim.Render(look.Cut(head, width)))
-	if len(tables) == 0 {
-		return append(out, l.Dim.Render("  Nothing was written yet, and nothing is kept."))
+		columns = append(columns, look.Column{Width: 2}, look.Column{Title: "rows known", Width: 17}, look.Column{Title: "last drop"})
 	}
 	room := max(height-2, 1)
 	at := max(m.index(), 0)
 	first := moving.First(at, room)
+	var rows [][]string
 	for i := first; i < len(tables) && i < first+room; i++ {
 		t := &tables[i]
 		mark, style := "  ", l.Cream
 		if i == at {
-			mark, style = l.Honey.Render("▌")+" ", l.Strong
+			mark, style = l.Honey.Render("▌"), l.Strong
 		}
 		around := l.Dim
 		if t.Around > 0 {
 			around = l.Brick
 		}
-		line := mark + style.Render(look.Left(strings.TrimPrefix(t.Name, "public."), name)) + l.Plum.Render(look.Right(look.Count(t.Minute), 11)) +
-			around.Render(look.Right(look.Some(t.Around), 8)) + l.Plum.Render(look.Right(look.Some(t.Drops), 9)) + l.Honey.Render(look.Right(look.Some(uint64(t.Kept)), 7))
+		row := []string{mark, style.Render(strings.TrimPrefix(t.Name, "public.")), l.Plum.Render(look.Count(t.Minute)), around.Render(look.Some(t.Around)),
+			l.Plum.Render(look.Some(t.Drops)), l.Honey.Render(look.Some(uint64(t.Kept)))}
 		if wide {
-			line += "  " + narrow(l, t) + l.Dim.Render(look.Left(ago(t.LastDrop), 10))
+			row = append(row, "", narrow(l, t), l.Dim.Render(ago(t.LastDrop)))
 		}
-		out = append(out, look.Cut(line, width))
+		rows = append(rows, row)
+	}
+	out = append(out, l.Table(width, columns, rows)...)
+	if len(tables) == 0 {
+		out = append(out, l.Dim.Render("  Nothing was written yet, and nothing is kept."))
 	}
 	return out
 }
@@ -140,12 +142,12 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 func narrow(l *look.Look, t *control.GuardedTable) string {
 	seen := t.Writes - min(t.Around, t.Writes)
 	if seen == 0 {
-		return look.Left("", 17)
+		return ""
 	}
 	const cells = 8
 	share := min(float64(t.Narrow)/float64(seen), 1)
 	n := int(share*cells + 0.5)
-	return l.Moss.Render(strings.Repeat("▬", n)) + l.Dim.Render(strings.Repeat("·", cells-n)) + l.Dim.Render(" "+look.Share(share, 1)) + strings.Repeat(" ", 4)
+	return l.Moss.Render(strings.Repeat("▬", n)) + l.Dim.Render(strings.Repeat("·", cells-n)) + l.Dim.Render(" "+look.Share(share, 1))
 }
 
 func ago(t *time.Time) string {
@@ -187,8 +189,7 @@ func (m *Model) table1(l *look.Look, t *control.GuardedTable, width, height int,
 		for _, p := range t.Written {
 			out = append(out, look.Cut("  "+l.Plum.Render(look.Left(p.ID, 18))+l.Dim.Render(p.Text), width))
 		}
-		from := min(m.from, max(len(out)-height, 0))
-		return out[from:]
+		return look.Window(out, m.from, width, height)
 	}
 	half := max((height-2)/2, 1)
 	if len(rests) > half {

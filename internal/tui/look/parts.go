@@ -186,8 +186,3 @@ func (l *Look) Rule(title string, width int) string {
 	left := l.Dim.Render("── ") + l.Strong.Render(title) + " "
 	return Left(left+l.Dim.Render(strings.Repeat("─", max(width-Width(left), 0))), width)
 }
-
-// Key writes a key and what it does.
-func (l *Look) Key(key, does string) string {
-	return l.Honey.Bold(true).Render(key) + " " + l.Dim.Render(does)
-}

@@ -71,46 +71,48 @@ func (m *Model) trials(l *look.Look, width int) []string {
 }
 
 func (m *Model) table(l *look.Look, r *trial.Result, width int) []string {
-	head := look.Left("", 16) + look.Right("statements", 11) + look.Right("a second", 10) + look.Right("mean", 10) + look.Right("p50", 9) + look.Right("p90", 9) + look.Right("p99", 9)
+	right := func(title string, width int) look.Column { return look.Column{Title: title, Width: width, Right: true} }
+	columns := []look.Column{{Width: 2}, {Width: 16}, right("statements", 11), right("a second", 10), right("mean", 10), right("p50", 9), right("p90", 9), right("p99", 9)}
 	if width >= 100 {
-		head += look.Right("longest", 10) + look.Right("errors", 8) + look.Right("of origin", 11)
+		columns = append(columns, right("longest", 10), right("errors", 8), right("of origin", 11), look.Column{})
 	}
-	out := []string{"  " + l.Dim.Render(look.Cut(head, width-2))}
 	text := func(ms float64) string { return strings.TrimSpace(look.Millis(ms)) }
 	most := 0.0
 	for _, f := range r.Ways {
 		most = max(most, f.Mean)
 	}
+	var rows [][]string
 	for _, f := range r.Ways {
 		style := l.Slate
 		if f.Way == trial.On {
 			style = l.Honey
 		}
-		line := "  " + style.Render(look.Left(f.Way, 16)) + l.Cream.Render(look.Right(look.Count(uint64(f.Calls)), 11)+look.Right(fmt.Sprintf("%.0f", f.PerSecond), 10)) +
-			style.Render(look.Right(text(f.Mean), 10)) + l.Cream.Render(look.Right(text(f.P50), 9)+look.Right(text(f.P90), 9)+look.Right(text(f.P99), 9))
+		row := []string{"", style.Render(f.Way), l.Cream.Render(look.Count(uint64(f.Calls))), l.Cream.Render(fmt.Sprintf("%.0f", f.PerSecond)), style.Render(text(f.Mean)),
+			l.Cream.Render(text(f.P50)), l.Cream.Render(text(f.P90)), l.Cream.Render(text(f.P99))}
 		if width >= 100 {
-			origin := "–"
+			origin, bar := "–", ""
 			if f.Origin != nil {
 				origin = look.Count(*f.Origin)
 			}
-			line += l.Cream.Render(look.Right(text(f.Most), 10)+look.Right(fmt.Sprint(f.Errors), 8)) + l.Slate.Render(look.Right(origin, 11))
-			if room := width - look.Width(line) - 2; room > 6 && most > 0 {
-				line += "  " + style.Render(strings.Repeat(string(look.TextureSpared), max(int(f.Mean/most*float64(min(room-2, 30))), 1)))
+			if room := width - 107; room > 6 && most > 0 { // behind the other columns
+				bar = "  " + style.Render(strings.Repeat(string(look.TextureSpared), max(int(f.Mean/most*float64(min(room-2, 30))), 1)))
 			}
+			row = append(row, l.Cream.Render(text(f.Most)), l.Cream.Render(fmt.Sprint(f.Errors)), l.Slate.Render(origin), bar)
 		}
-		out = append(out, look.Cut(line, width))
+		rows = append(rows, row)
 	}
-	return out
+	return l.Table(width, columns, rows)
 }
 
 func (m *Model) differences(l *look.Look, r *trial.Result, width int) []string {
-	out := []string{"  " + l.Dim.Render(look.Cut(look.Left(fmt.Sprintf("how they differ, %d rounds", r.Rounds), 32)+look.Right("mean", 22)+look.Right("p50", 22)+look.Right("p99", 22)+look.Right("statements a second", 22), width-2))}
+	right := func(title string) look.Column { return look.Column{Title: title, Width: 22, Right: true} }
+	columns := []look.Column{{Width: 2}, {Title: fmt.Sprintf("how they differ, %d rounds", r.Rounds), Width: 32}, right("mean"), right("p50"), right("p99"), right("statements a second")}
+	var rows [][]string
 	for _, d := range r.Against {
-		line := "  " + l.Cream.Render(look.Left(d.Way+" less "+d.Against, 32)) + l.Honey.Render(look.Right(interval(d.Mean, 1, "%+.3f ms"), 22)) +
-			l.Cream.Render(look.Right(interval(d.P50, 1, "%+.3f ms"), 22)+look.Right(interval(d.P99, 1, "%+.2f ms"), 22)+look.Right("× "+interval(d.Rate, 1, "%.2f"), 22))
-		out = append(out, look.Cut(line, width))
+		rows = append(rows, []string{"", l.Cream.Render(d.Way + " less " + d.Against), l.Honey.Render(interval(d.Mean, 1, "%+.3f ms")), l.Cream.Render(interval(d.P50, 1, "%+.3f ms")),
+			l.Cream.Render(interval(d.P99, 1, "%+.2f ms")), l.Cream.Render("× " + interval(d.Rate, 1, "%.2f"))})
 	}
-	return out
+	return l.Table(width, columns, rows)
 }
 
 // interval writes an estimate with its interval of 95%, divided by a unit.

@@ -185,42 +185,40 @@ func (m *Model) rows(l *look.Look, width, height int) []string {
 	if m.by > 0 {
 		name = 24
 	}
-	head := "  " + look.Left("", name) + look.Right("hits", 7) + look.Right("spared", 10) + look.Right("by samples", 20)
-	if wide {
-		if m.by == 0 {
-			head += look.Right("before", 10) + look.Right("after", 10) + "  statement"
-		} else {
-			head += look.Right("waited", 10) + look.Right("of misses", 11) + look.Right("followed", 10)
-		}
+	columns := []look.Column{{Width: 2}, {Width: name}, {Title: "hits", Width: 7, Right: true}, {Title: "spared", Width: 10, Right: true}, {Title: "by samples", Width: 20, Right: true}}
+	switch {
+	case wide && m.by == 0:
+		columns = append(columns, look.Column{Title: "before", Width: 10, Right: true}, look.Column{Title: "after", Width: 10, Right: true}, look.Column{Title: "  statement"})
+	case wide:
+		columns = append(columns, look.Column{Title: "waited", Width: 10, Right: true}, look.Column{Title: "of misses", Width: 11, Right: true}, look.Column{Title: "followed", Width: 10, Right: true})
 	}
-	out = append(out, l.Dim.Render(look.Cut(head, width)))
 	list := m.list()
-	if len(list) == 0 {
-		return append(out, l.Dim.Render("  Nothing was counted "+m.Says()+"."))
-	}
 	room := max(height-2, 1)
 	at := max(m.index(), 0)
 	first := moving.First(at, room)
+	var rows [][]string
 	for i := first; i < len(list) && i < first+room; i++ {
 		p := &list[i]
 		mark, style := "  ", l.Cream
 		if i == at {
-			mark, style = l.Honey.Render("▌")+" ", l.Strong
+			mark, style = l.Honey.Render("▌"), l.Strong
 		}
 		sample := "–"
 		if x := p.Ways.Sample; x != nil {
 			sample = secs(x.Spared) + " ± " + secs(x.Error)
 		}
-		line := mark + style.Render(look.Left(p.Name, name)) + l.Cream.Render(look.Right(look.Share(float64(p.Hits), float64(p.Calls())), 7)) +
-			l.Honey.Render(look.Right(dash(p.Ways.Fetches, p.Hits), 10)) + l.Cream.Render(look.Right(sample, 20))
-		if wide {
-			if m.by == 0 {
-				line += l.Slate.Render(look.Right(strings.TrimSpace(look.Millis(p.BeforeMean)), 10)) + l.Honey.Render(look.Right(strings.TrimSpace(look.Millis(p.AfterMean)), 10)) + "  " + l.Dim.Render(p.Text)
-			} else {
-				line += l.Slate.Render(look.Right(secs(p.Waited), 10)) + l.Dim.Render(look.Right(secs(p.Own), 11)) + l.Dim.Render(look.Right(secs(p.Follow), 10))
-			}
+		row := []string{mark, style.Render(p.Name), l.Cream.Render(look.Share(float64(p.Hits), float64(p.Calls()))), l.Honey.Render(dash(p.Ways.Fetches, p.Hits)), l.Cream.Render(sample)}
+		switch {
+		case wide && m.by == 0:
+			row = append(row, l.Slate.Render(strings.TrimSpace(look.Millis(p.BeforeMean))), l.Honey.Render(strings.TrimSpace(look.Millis(p.AfterMean))), "  "+l.Dim.Render(p.Text))
+		case wide:
+			row = append(row, l.Slate.Render(secs(p.Waited)), l.Dim.Render(secs(p.Own)), l.Dim.Render(secs(p.Follow)))
 		}
-		out = append(out, look.Cut(line, width))
+		rows = append(rows, row)
+	}
+	out = append(out, l.Table(width, columns, rows)...)
+	if len(list) == 0 {
+		out = append(out, l.Dim.Render("  Nothing was counted "+m.Says()+"."))
 	}
 	return out
 }

@@ -94,17 +94,14 @@ func beside(l *look.Look, o *control.Overhead, width int) string {
 // list draws the patterns.
 func (m *Model) list(l *look.Look, width, height int) []string {
 	out := []string{l.Rule([...]string{"what fills it, by bytes", "what fills it, by what was never used", "what fills it, by hits for each MiB"}[m.order], width)}
-	wide := width >= 100
-	head := "  " + look.Left("", 16) + look.Right("results", 9) + look.Right("bytes", 11) + look.Right("hits/min", 10)
-	if wide {
-		head += "  " + look.Left("", 12) + look.Right("never used", 12) + look.Right("pushed out", 12) + look.Right("expired", 9) + look.Right("dropped", 9) + "  statement"
-	} else {
-		head += look.Right("unused", 9) + look.Right("pushed", 9)
-	}
-	out = append(out, l.Dim.Render(look.Cut(head, width)))
 	list := m.stock.Patterns
-	if len(list) == 0 {
-		return append(out, l.Dim.Render("  Nothing has been kept yet."))
+	wide := width >= 100
+	columns := []look.Column{{Width: 2}, {Width: 16}, {Title: "results", Width: 9, Right: true}, {Title: "bytes", Width: 11, Right: true}, {Title: "hits/min", Width: 10, Right: true}}
+	if wide {
+		columns = append(columns, look.Column{Width: 14}, look.Column{Title: "never used", Width: 12, Right: true}, look.Column{Title: "pushed out", Width: 12, Right: true},
+			look.Column{Title: "expired", Width: 9, Right: true}, look.Column{Title: "dropped", Width: 9, Right: true}, look.Column{Title: "  statement"})
+	} else {
+		columns = append(columns, look.Column{Title: "unused", Width: 9, Right: true}, look.Column{Title: "pushed", Width: 9, Right: true})
 	}
 	most := int64(1)
 	for _, p := range list {
@@ -113,13 +110,14 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 	room := max(height-2, 1)
 	at := max(m.index(), 0)
 	first := moving.First(at, room)
+	var rows [][]string
 	for i := first; i < len(list) && i < first+room; i++ {
 		p := &list[i]
 		mark, style := "  ", l.Cream
 		if i == at {
-			mark, style = l.Honey.Render("▌")+" ", l.Strong
+			mark, style = l.Honey.Render("▌"), l.Strong
 		}
-		line := mark + style.Render(look.Left(p.ID, 16)) + l.Honey.Render(look.Right(look.Some(uint64(p.Results)), 9)) + l.Honey.Render(look.Right(look.Bytes(p.Bytes), 11)) + l.Cream.Render(look.Right(look.Some(p.Minute), 10))
+		row := []string{mark, style.Render(p.ID), l.Honey.Render(look.Some(uint64(p.Results))), l.Honey.Render(look.Bytes(p.Bytes)), l.Cream.Render(look.Some(p.Minute))}
 		unused := l.Dim
 		if p.Unused*2 > p.Stored && p.Stored >= 20 {
 			unused = l.Brick
@@ -130,12 +128,16 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 		}
 		if wide {
 			n := int(math.Ceil(float64(p.Bytes) / float64(most) * 10))
-			line += "  " + l.Honey.Render(strings.Repeat(string(look.TextureSpared), n)) + strings.Repeat(" ", 12-n) + unused.Render(look.Right(never, 12)) + l.Slate.Render(look.Right(look.Some(p.PushedOut), 12)) +
-				l.Dim.Render(look.Right(look.Some(p.Expired), 9)) + l.Plum.Render(look.Right(look.Some(p.Dropped), 9)) + "  " + l.Dim.Render(p.Text)
+			row = append(row, "  "+l.Honey.Render(strings.Repeat(string(look.TextureSpared), n)), unused.Render(never), l.Slate.Render(look.Some(p.PushedOut)),
+				l.Dim.Render(look.Some(p.Expired)), l.Plum.Render(look.Some(p.Dropped)), "  "+l.Dim.Render(p.Text))
 		} else {
-			line += unused.Render(look.Right(never, 9)) + l.Slate.Render(look.Right(look.Some(p.PushedOut), 9))
+			row = append(row, unused.Render(never), l.Slate.Render(look.Some(p.PushedOut)))
 		}
-		out = append(out, look.Cut(line, width))
+		rows = append(rows, row)
+	}
+	out = append(out, l.Table(width, columns, rows)...)
+	if len(list) == 0 {
+		out = append(out, l.Dim.Render("  Nothing has been kept yet."))
 	}
 	return out
 }
