@@ -16,8 +16,7 @@ import (
 // DoesNotRead has clients ask for more than any buffer holds, and read nothing of it: one for what is in memory, and one
 // for what is not. Others are served meanwhile, and what the two have asked arrives whole when they do read.
 func DoesNotRead(t testing.TB, s *Subject) error {
-	y := newYard(t, s)
-	database, err := y.database()
+	y, database, err := ready(t, s)
 	if err != nil {
 		return err
 	}
@@ -107,8 +106,7 @@ func (y *yard) stands() {
 // Cancel has a statement cancelled that is running, as the protocol's clients do it: it ends as it does without a larder,
 // and the session goes on.
 func Cancel(t testing.TB, s *Subject) error {
-	y := newYard(t, s)
-	database, err := y.database()
+	y, database, err := ready(t, s)
 	if err != nil {
 		return err
 	}
@@ -160,8 +158,7 @@ func Cancel(t testing.TB, s *Subject) error {
 // Hostile has strangers begin in every way that is none: with bytes of no protocol, with a login that is cut, and with
 // one that is changed. None of them keeps the others from being served, and none becomes known by a statement.
 func Hostile(t testing.TB, s *Subject) error {
-	y := newYard(t, s)
-	database, err := y.database()
+	y, database, err := ready(t, s)
 	if err != nil {
 		return err
 	}
@@ -264,8 +261,7 @@ func (c *tapped) Write(b []byte) (int, error) {
 // Vanish has clients go without a word: in a transaction, with a write under way, with a reply on its way. What they
 // wrote is undone, or is seen by others if the server has done it; and nothing of them is left.
 func Vanish(t testing.TB, s *Subject) error {
-	y := newYard(t, s)
-	database, err := y.database()
+	y, database, err := ready(t, s)
 	if err != nil {
 		return err
 	}

@@ -48,8 +48,7 @@ func Sequences(t testing.TB, s *Subject) error {
 	if s.Any == nil {
 		return nil
 	}
-	y := newYard(t, s)
-	database, err := y.database()
+	y, database, err := ready(t, s)
 	if err != nil {
 		return err
 	}

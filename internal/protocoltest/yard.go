@@ -101,6 +101,13 @@ func (y *yard) keep(on bool) {
 // hits is how many statements were answered from memory so far.
 func (y *yard) hits() uint64 { return y.engine.Ledger.Total.Total().Count[ledger.Hit] }
 
+// ready starts a larder, and makes a database that it knows.
+func ready(t testing.TB, s *Subject) (y *yard, database string, err error) {
+	y = newYard(t, s)
+	database, err = y.database()
+	return y, database, err
+}
+
 // database makes one with the table, and waits until it is known.
 func (y *yard) database() (string, error) {
 	name := y.subject.Database(y.t)

@@ -156,7 +156,8 @@ var (
 	errCancelled = errors.New("it was cancelled")
 )
 
-// run runs a statement. What a transaction has written is its own until it is committed.
+// run runs a statement. What a transaction has written is its own until it is committed. It has a case for each
+// statement there is.
 func (o *Origin) run(g *guest, sql string, values []string) (rows []string, err error) {
 	next := func(written string) string {
 		if written != "?" {

@@ -45,7 +45,7 @@ func compare(a, b Row) int {
 	)
 }
 
-// Explained implements catalog.Description.
+// Explained implements catalog.Description. It has a case for each kind of row.
 func (d description) Explained(o catalog.Description, list []*catalog.Defined, grants bool) bool {
 	before := d
 	after, ok := o.(description)
