@@ -306,6 +306,9 @@ func (l *Larder) ShowsValues() bool {
 
 // Render implements controlserver.Larder.
 func (l *Larder) Render(origin string, types, bound []byte, event *control.Event) {
+	if event.Statement == "" && len(bound) == 0 {
+		return // nobody asked for values
+	}
 	for i := range l.cfg.Origins { // which do not change
 		if l.cfg.Origins[i].Name != origin {
 			continue

@@ -16,6 +16,7 @@ import (
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/decide"
 	"jollylarder/internal/tui/dialog"
+	"jollylarder/internal/tui/find"
 	"jollylarder/internal/tui/look"
 )
 
@@ -31,12 +32,10 @@ var (
 	keyDiscard  = key.NewBinding(key.WithKeys("D"), key.WithHelp("D", "discard the draft"))
 	keyRenew    = key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "take others' changes into the draft"))
 	keyFile     = key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "take what was edited in the rules file"))
-	keyForecast = key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "make the forecast again"))
-	keyStop     = key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "stop the forecast"))
 	keyDropRule = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop what the rule keeps"))
 )
 
-var decideKeys = []key.Binding{keyEdit, keyNew, keyRemove, keyEarlier, keyLater, keyApply, keyUndo, keyPause, keyDropRule, keyDiscard, keyRenew, keyFile, keyForecast, keyStop}
+var decideKeys = []key.Binding{keyEdit, keyNew, keyRemove, keyEarlier, keyLater, keyApply, keyUndo, keyPause, keyDropRule, keyDiscard, keyRenew, keyFile, decide.KeyForecast, decide.KeyStop}
 
 // deciding is the station Decide: drafts, forecasts, and what leads to other rules.
 type deciding struct {
@@ -112,7 +111,7 @@ func (s *deciding) Next(say sayer) string {
 	case s.Draft().Behind:
 		return say("Somebody changed the rules:", keyRenew, "takes that into the draft,") + say("", keyDiscard, "discards the draft.")
 	case s.Running():
-		return say("The forecast is being made:", keyStop, "stops it.")
+		return say("The forecast is being made:", decide.KeyStop, "stops it.")
 	case s.Draft().Open:
 		return say("", keyApply, "applies the draft,") + say("", keyEdit, "edits the rule,") + say("", keyDiscard, "discards the draft.")
 	case s.Outside() != nil:
@@ -253,10 +252,10 @@ func (s *deciding) Press(k tea.KeyPressMsg) tea.Cmd {
 		return s.redraft("The draft stands on the rules as they are now.", s.a.client.Renew)
 	case key.Matches(k, keyFile) && s.Outside() != nil:
 		s.askFile()
-	case key.Matches(k, keyForecast):
+	case key.Matches(k, decide.KeyForecast):
 		s.Again()
 		return s.forecast()
-	case key.Matches(k, keyStop) && s.Running() && s.foretelling != nil:
+	case key.Matches(k, decide.KeyStop) && s.Running() && s.foretelling != nil:
 		s.foretelling.cancel()
 	default:
 		s.Update(k)
@@ -294,7 +293,7 @@ func (s *deciding) askApply() {
 	d, f := s.Draft(), s.Forecast()
 	switch {
 	case !d.Open:
-		s.a.say("There is no draft to apply: "+keyEdit.Help().Key+" edits a rule, and in Find "+keyKeep.Help().Key+" puts a pattern into a draft.", true)
+		s.a.say("There is no draft to apply: "+keyEdit.Help().Key+" edits a rule, and in Find "+find.KeyKeep.Help().Key+" puts a pattern into a draft.", true)
 		return
 	case d.Behind:
 		s.a.say("The rules were changed since the draft was begun: "+keyRenew.Help().Key+" takes these changes into it.", true)

@@ -4,12 +4,17 @@ import (
 	"slices"
 	"strings"
 
+	"charm.land/bubbles/v2/key"
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/core/filter"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
 )
+
+// keyComplete writes out what was begun.
+var keyComplete = key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "completes it"))
 
 // filterLine is where a filter is written: it says at once what is wrong with it, and completes.
 type filterLine struct {
@@ -54,7 +59,7 @@ func (f *filterLine) text(writing bool) (string, bool) {
 
 // update takes a key.
 func (f *filterLine) update(k tea.KeyPressMsg) tea.Cmd {
-	if k.String() == "tab" {
+	if key.Matches(k, keyComplete) {
 		value := f.input.Value()
 		if from, choices := filter.Complete(value, f.fields, f.values); len(choices) > 0 {
 			f.input.SetValue(value[:from] + common(choices))
@@ -90,11 +95,11 @@ func (f *filterLine) view(l *look.Look, width int) []string {
 		hint = l.Brick.Render(" ! ") + l.Cream.Render(f.err.Error())
 	case len(choices) > 0:
 		shown := slices.Clone(choices)
-		hint = " " + l.Key("tab", "") + l.Cream.Render(strings.Join(shown, "  "))
+		hint = " " + l.Key(keyComplete, "") + l.Cream.Render(strings.Join(shown, "  "))
 	default:
 		hint = l.Dim.Render(` words are looked for in the text; "several words" stay together; field=a,b  field!=a  field>5ms`)
 	}
-	keys := l.Dim.Render("   enter keeps it, esc takes it away")
+	keys := "   " + l.Key(moving.Enter, "keeps it") + "   " + l.Key(moving.Back, "takes it away")
 	return []string{look.Left(hint, width), look.Left(" "+f.input.View()+keys, width)}
 }
 

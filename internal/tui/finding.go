@@ -18,7 +18,6 @@ import (
 )
 
 var (
-	keyKeep  = key.NewBinding(key.WithKeys("k"), key.WithHelp("k", "into the draft: keep the pattern's results, as advised"))
 	keyNever = key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "into the draft: never keep them"))
 	keyDrop  = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop the pattern's results"))
 )
@@ -34,7 +33,7 @@ type finding struct {
 func (s *finding) Name() string     { return "Find" }
 func (s *finding) Question() string { return "What is worth keeping?" }
 func (s *finding) Keys() []key.Binding {
-	return append(slices.Clone(find.Keys), keyKeep, keyNever, keyDrop)
+	return append(slices.Clone(find.Keys), find.KeyKeep, keyNever, keyDrop)
 }
 func (s *finding) SetStatus(control.Status)                   {}
 func (s *finding) Follow(events []control.Event, _ time.Time) { s.Add(events) }
@@ -66,7 +65,7 @@ func (s *finding) Press(k tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case key.Matches(k, keyEnter):
 		s.SetDeep(!s.Deep())
-	case key.Matches(k, keyKeep):
+	case key.Matches(k, find.KeyKeep):
 		return s.takeAdvice("keep")
 	case key.Matches(k, keyNever):
 		return s.takeAdvice("never")
@@ -92,13 +91,13 @@ func (s *finding) Next(say sayer) string {
 	case p == nil || !p.Keepable && p.Rule == nil:
 		return say("", moving.Down, "goes down the list,") + deeper
 	case p.Rule != nil:
-		return say("", keyKeep, "goes to its rule,") + say("", keyDrop, "drops its results,") + deeper
+		return say("", find.KeyKeep, "goes to its rule,") + say("", keyDrop, "drops its results,") + deeper
 	case s.a.status.Drafted > 0:
-		return say("", keyKeep, "takes this into the draft too,") + say("", s.a.keyTo(s.a.decide), "forecasts and applies it,") + deeper
+		return say("", find.KeyKeep, "takes this into the draft too,") + say("", s.a.keyTo(s.a.decide), "forecasts and applies it,") + deeper
 	case p.Advice != nil && p.Advice.Kind == "keep":
-		return say("Take the advice:", keyKeep, "puts it into a draft,") + deeper
+		return say("Take the advice:", find.KeyKeep, "puts it into a draft,") + deeper
 	}
-	return say("", keyKeep, "puts keeping it into a draft,") + deeper
+	return say("", find.KeyKeep, "puts keeping it into a draft,") + deeper
 }
 
 // takeAdvice puts the selected pattern into the draft, with the lifetime that is advised.

@@ -1,16 +1,20 @@
 package tui
 
-import "charm.land/bubbles/v2/key"
+import (
+	"charm.land/bubbles/v2/key"
+
+	"jollylarder/internal/tui/moving"
+)
 
 // The keys that work everywhere, beside those that go to stations.
 var (
-	keyEnter  = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "deeper: from a statement to its pattern"))
+	keyEnter  = moving.Enter
 	keyHold   = key.NewBinding(key.WithKeys("H"), key.WithHelp("H", "hold: all keeping off, or on again"))
 	keyFilter = key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "show only what a filter picks"))
 	keyValues = key.NewBinding(key.WithKeys("v"), key.WithHelp("v", "show the values in statements, or hide them again"))
 	keyFreeze = key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "freeze what is shown, or go on"))
 	keyHelp   = key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "these keys"))
-	keyBack   = key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "back"))
+	keyBack   = moving.Back
 	keyQuit   = key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "leave"))
 )
 

@@ -5,7 +5,10 @@ import (
 
 	"charm.land/bubbles/v2/key"
 
+	"jollylarder/internal/tui/find"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
+	"jollylarder/internal/tui/prove"
 )
 
 // The lead takes a newcomer through the stations, by the real keys: it only looks on, and says what comes next. It
@@ -29,25 +32,35 @@ func to(st func(*App) station) func(*App) key.Binding {
 // by gives a key that is always the same.
 func by(k key.Binding) func(*App) key.Binding { return func(*App) key.Binding { return k } }
 
+// said puts keys into a sentence.
+func said(sentence string, keys ...key.Binding) string {
+	names := make([]any, len(keys))
+	for i, k := range keys {
+		names[i] = k.Help().Key
+	}
+	return fmt.Sprintf(sentence, names...)
+}
+
 // leadSteps are the steps in order.
 var leadSteps = []leadStep{
 	{"Applications of a made-up ferry company ask one database, through this larder. Each lane is an application, second by second: what its clients waited. Nothing is kept yet.",
 		to(func(a *App) station { return a.find }), "shows what is worth keeping", func(a *App) bool { return a.at == a.find }},
 	{"Statements that are alike but for their values are one pattern. Patterns stand by the waiting that keeping them would spare; under them the advice for the selected one. It wants a minute of traffic to be sure; you need not.",
-		by(keyKeep), "takes the advice into a draft; ↓ and k take more", func(a *App) bool { return a.status.Drafted > 0 || a.status.State == "keeping" }},
-	{"Your draft changes nothing yet. Take another with ↓ and k, if you like.",
+		by(find.KeyKeep), said("takes the advice into a draft; %s and %s take more", moving.Down, find.KeyKeep), func(a *App) bool { return a.status.Drafted > 0 || a.status.State == "keeping" }},
+	{said("Your draft changes nothing yet. Take another with %s and %s, if you like.", moving.Down, find.KeyKeep),
 		to(func(a *App) station { return a.decide }), "goes to the draft, and foretells what it would do", func(a *App) bool { return a.at == a.decide || a.status.State == "keeping" }},
 	{"The forecast replays the traffic of the last while under your draft: how much comes from memory, what is spared, what the database still does.",
-		by(keyApply), "applies it: say why in a few words, then enter", func(a *App) bool { return a.status.State == "keeping" }},
+		by(keyApply), said("applies it: say why in a few words, then %s", moving.Enter), func(a *App) bool { return a.status.State == "keeping" }},
 	{"The rules are in force. The ribbon at the top splits the waiting: what is spared, what could still be, and the rest.",
 		to(func(a *App) station { return a.watch }), "shows the first answers from memory", func(a *App) bool { return a.at == a.watch || a.reached(a.guard) }},
 	{"◆ came from memory, ◇ was fetched and kept, › passed for the reason shown, ▲ wrote. Each write drops what it may have changed.",
 		to(func(a *App) station { return a.guard }), "shows what keeps old answers out", func(a *App) bool { return a.reached(a.guard) }},
 	{"What is promised stands at the top, then the tables: how often each is written, and what those writes dropped. A share of the hits is asked of the database all the same, to compare.",
 		to(func(a *App) station { return a.stock }), "shows what the memory is used for", func(a *App) bool { return a.reached(a.stock) }},
-	{"What fills the memory, what of it was never used, and what more of it would give, or less. m sets another limit.",
+	{said("What fills the memory, what of it was never used, and what more of it would give, or less. %s sets another limit.", keyLimit),
 		to(func(a *App) station { return a.prove }), "shows what it brought", func(a *App) bool { return a.at == a.prove }},
-	{"What was spared, measured three ways. t makes a trial that switches keeping off and on; r writes a page for people who were not there; E writes charts. You know the way now: ? shows the keys of each station.",
+	{said("What was spared, measured three ways. %s makes a trial that switches keeping off and on; %s writes a page for people who were not there; %s writes charts. You know the way now: %s shows the keys of each station.",
+		prove.KeyTrial, keyReport, keyExport, keyHelp),
 		by(keyLead), "ends the lead", func(*App) bool { return false }},
 }
 

@@ -23,7 +23,6 @@ import (
 )
 
 var (
-	keyTrial     = key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "make a trial"))
 	keyStopTrial = key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "stop the trial; its completed rounds count"))
 	keyReport    = key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "write a report on this stretch of time"))
 )
@@ -52,7 +51,7 @@ type proving struct {
 func (s *proving) Name() string     { return "Prove" }
 func (s *proving) Question() string { return "What did it bring?" }
 func (s *proving) Keys() []key.Binding {
-	return append(slices.Clone(prove.Keys), keyTrial, keyStopTrial, keyReport)
+	return append(slices.Clone(prove.Keys), prove.KeyTrial, keyStopTrial, keyReport)
 }
 func (s *proving) Enter() tea.Cmd { return s.Refresh() }
 
@@ -110,17 +109,17 @@ func (s *proving) Next(say sayer) string {
 	case s.Running():
 		return say("The trial is under way:", keyStopTrial, "stops it; what was completed counts.")
 	case s.Trial():
-		return say("", keyTrial, "makes another,") + say("", keyExport, "writes its chart to a file,") + say("", keyBack, "goes back.")
+		return say("", prove.KeyTrial, "makes another,") + say("", keyExport, "writes its chart to a file,") + say("", keyBack, "goes back.")
 	}
 	return say("", prove.KeyStretch, "shows another stretch of time,") + say("", prove.KeyBy, "sums otherwise,") +
-		say("", keyTrial, "makes a trial,") + say("", keyReport, "writes a report.")
+		say("", prove.KeyTrial, "makes a trial,") + say("", keyReport, "writes a report.")
 }
 
 func (s *proving) Press(k tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case key.Matches(k, keyEnter) && !s.Trial() && s.SelectedPattern() != "":
 		return s.a.goToPattern(s.SelectedPattern())
-	case key.Matches(k, keyTrial) && !s.Running():
+	case key.Matches(k, prove.KeyTrial) && !s.Running():
 		s.a.dialog = s.askTrial()
 	case key.Matches(k, keyStopTrial) && s.Running():
 		s.trying.cancel()

@@ -20,7 +20,6 @@ import (
 )
 
 var (
-	keyCurve = key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "foretell what more memory would give, or less; again stops it"))
 	keyLimit = key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "another limit of memory"))
 )
 
@@ -45,9 +44,11 @@ type stocking struct {
 	curving *working // the curve of memory under way, or the last
 }
 
-func (s *stocking) Name() string             { return "Stock" }
-func (s *stocking) Question() string         { return "Is the memory well used?" }
-func (s *stocking) Keys() []key.Binding      { return append(slices.Clone(stock.Keys), keyCurve, keyLimit) }
+func (s *stocking) Name() string     { return "Stock" }
+func (s *stocking) Question() string { return "Is the memory well used?" }
+func (s *stocking) Keys() []key.Binding {
+	return append(slices.Clone(stock.Keys), stock.KeyCurve, keyLimit)
+}
 func (s *stocking) SetStatus(control.Status) {}
 
 func (s *stocking) Enter() tea.Cmd {
@@ -96,11 +97,11 @@ func (s *stocking) Next(say sayer) string {
 	}
 	switch {
 	case s.Making():
-		return say("What other sizes would give is being foretold:", keyCurve, "stops it.")
+		return say("What other sizes would give is being foretold:", stock.KeyCurve, "stops it.")
 	case s.full():
 		return say("The memory is full:", keyLimit, "sets another limit, and says what it would give.")
 	}
-	return say("", keyLimit, "sets another limit,") + deeper + say("", keyCurve, "foretells other sizes again.")
+	return say("", keyLimit, "sets another limit,") + deeper + say("", stock.KeyCurve, "foretells other sizes again.")
 }
 
 func (s *stocking) Refresh() tea.Cmd {
@@ -118,7 +119,7 @@ func (s *stocking) makeCurve() tea.Cmd {
 		defer cancel()
 		c, err := client.MemoryCurve(ctx, 0, func(done float64) { run.tell(done, "") })
 		if errors.Is(ctx.Err(), context.Canceled) {
-			err = errors.New("it was stopped: " + keyCurve.Help().Key + " begins anew")
+			err = errors.New("it was stopped: " + stock.KeyCurve.Help().Key + " begins anew")
 		}
 		return curveMsg{c, err}
 	}
@@ -128,7 +129,7 @@ func (s *stocking) Press(k tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case key.Matches(k, keyEnter) && s.Selected() != nil:
 		return s.a.goToPattern(s.Selected().ID)
-	case key.Matches(k, keyCurve):
+	case key.Matches(k, stock.KeyCurve):
 		if s.Making() {
 			s.curving.cancel()
 			return nil
@@ -161,7 +162,7 @@ func (m *stocking) askLimit() dialog.Dialog {
 			then, more, _ := m.At(n)
 			out = append(out, fmt.Sprintf("Foretold: %.1f%% of the calls that rules are about from memory, now %.1f%%; %+.2f s of waiting spared a minute.", 100*then, 100*now, (more-spared)/1000))
 		} else {
-			out = append(out, "What it would give is not foretold yet: "+keyBack.Help().Key+", and "+keyCurve.Help().Key+" does.")
+			out = append(out, "What it would give is not foretold yet: "+keyBack.Help().Key+", and "+stock.KeyCurve.Help().Key+" does.")
 		}
 		if n < s.Bytes {
 			out = append(out, fmt.Sprintf("%s are in use: results that take %s are pushed out, those of least use first.", look.Bytes(s.Bytes), look.Bytes(s.Bytes-n)))

@@ -30,7 +30,7 @@ func (a *App) lines() []string {
 			l.Strong.Render("Jolly Larder"),
 			fmt.Sprintf("This terminal has %d × %d cells;", a.width, a.height),
 			fmt.Sprintf("%d × %d are needed.", leastWidth, leastHeight),
-			"Enlarge it, or press q.",
+			fmt.Sprintf("Enlarge it, or press %s.", keyQuit.Help().Key),
 		}, a.width, a.height)
 	}
 	out := a.band()
@@ -251,7 +251,7 @@ func (a *App) foot() []string {
 			next = l.Brick.Render("! ") + l.Cream.Render(a.said)
 		}
 	}
-	keys := l.Key(keyHelp.Help().Key, "keys") + "  " + l.Key(keyQuit.Help().Key, "leave") + " "
+	keys := l.Key(keyHelp, "keys") + "  " + l.Key(keyQuit, "leave") + " "
 	if a.dialog != nil {
 		keys = ""
 	}

@@ -14,7 +14,11 @@ import (
 )
 
 // KeyRecord is the key to the history.
-var KeyRecord = key.NewBinding(key.WithKeys("h"), key.WithHelp("h", "the history of the rules, or the rules again"))
+var (
+	KeyRecord   = key.NewBinding(key.WithKeys("h"), key.WithHelp("h", "the history of the rules, or the rules again"))
+	KeyForecast = key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "make the forecast again"))
+	KeyStop     = key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "stop the forecast"))
+)
 
 // Keys are the keys of the station by itself; those that change something belong to the application.
 var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, KeyRecord}

@@ -98,7 +98,7 @@ func (m *Model) rules(l *look.Look, width, height int) []string {
 	}
 	rows := m.rows()
 	if len(rows) == 0 {
-		return append(out, "", l.Dim.Render("  There are no rules, so that everything passes."), l.Dim.Render("  In Find, k puts a pattern into a draft; here the draft is forecast and applied."), "")
+		return append(out, "", l.Dim.Render("  There are no rules, so that everything passes."), l.Dim.Render("  In Find a pattern is put into a draft; here the draft is forecast and applied."), "")
 	}
 	room := max(height-len(out)-1, 2)
 	at := 0

@@ -32,7 +32,7 @@ func (m *Model) forecastTable(l *look.Look, width int) []string {
 			if m.problem != "" {
 				say = "No forecast: " + m.problem + "."
 			}
-			return []string{l.Rule("forecast", width), l.Cream.Render("  "+say+" ") + l.Key("f", "makes it again")}
+			return []string{l.Rule("forecast", width), l.Cream.Render("  "+say+" ") + l.Key(KeyForecast, "makes it again")}
 		case f == nil:
 			return []string{l.Rule("forecast", width), ""}
 		}
@@ -156,7 +156,7 @@ func (m *Model) progress(l *look.Look, width int) []string {
 	n := int(m.done * float64(plot))
 	return []string{l.Rule("forecast", width),
 		"  " + l.Cream.Render("Replaying the traffic ") + l.Slate.Render(strings.Repeat(string(look.TextureCould), n)) + l.Dim.Render(strings.Repeat("·", plot-n)) +
-			l.Cream.Render(fmt.Sprintf(" %3.0f%%  ", 100*m.done)) + l.Key("s", "stops it")}
+			l.Cream.Render(fmt.Sprintf(" %3.0f%%  ", 100*m.done)) + l.Key(KeyStop, "stops it")}
 }
 
 func span(ms float64) string {

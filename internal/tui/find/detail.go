@@ -7,6 +7,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
 )
 
 // summary draws the selected pattern beside the list.
@@ -27,7 +28,7 @@ func (m *Model) summary(l *look.Look, width, height int) []string {
 	leftWidth := width * 11 / 20
 	left := append(l.SQL(p.Text, leftWidth-2), "")
 	if room := height - len(out) - 9; len(left) > room && room > 3 {
-		left = append(left[:room-1], l.Dim.Render("         … enter lays it out"))
+		left = append(left[:room-1], l.Dim.Render("         … ")+l.Key(moving.Enter, "lays it out"))
 	}
 	left = append(left, grounds(l, p, leftWidth-2, 3)...)
 	left = append(left, reach(l, p, leftWidth-2)...)

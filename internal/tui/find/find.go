@@ -14,6 +14,7 @@ import (
 )
 
 var (
+	KeyKeep  = key.NewBinding(key.WithKeys("k"), key.WithHelp("k", "into the draft: keep the pattern's results, as advised"))
 	keyOrder = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "another order"))
 	keyTop   = key.NewBinding(key.WithKeys("home"), key.WithHelp("home", "the first pattern"))
 )

@@ -37,7 +37,7 @@ func (m *Model) ranking(l *look.Look, width, height int) []string {
 	}
 	out = append(out, l.Table(width, columns, rows)...)
 	if m.list.Matching == 0 {
-		out = append(out, l.Dim.Render("  None is picked by the filter. esc takes it away."))
+		out = append(out, l.Dim.Render("  None is picked by the filter. ")+l.Key(moving.Back, "takes it away."))
 	}
 	return look.Block(out, width, height)
 }

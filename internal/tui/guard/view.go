@@ -193,7 +193,7 @@ func (m *Model) table1(l *look.Look, t *control.GuardedTable, width, height int,
 	}
 	half := max((height-2)/2, 1)
 	if len(rests) > half {
-		rests = append(rests[:half-1:half-1], l.Dim.Render(fmt.Sprintf("  … %d more: ", len(rests)-half+1))+l.Key("enter", "shows them"))
+		rests = append(rests[:half-1:half-1], l.Dim.Render(fmt.Sprintf("  … %d more: ", len(rests)-half+1))+l.Key(moving.Enter, "shows them"))
 	}
 	out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+": what is kept of it, and what tells its rows apart", width)}, rests...)
 	out = append(out, l.Rule("what its last writes dropped, and spared", width))
@@ -293,7 +293,7 @@ func (m *Model) watched(l *look.Look, width int) []string {
 		out = append(out, look.Cut("  "+l.Dim.Render("change feed      none: [origin.feed] in the configuration, and jollylarder feed setup, would show writes around the larder"), width))
 	}
 	if n := len(m.guard.Unknown); n > 0 {
-		out = append(out, look.Cut("  "+l.Dim.Render("effects          ")+l.Honey.Render(look.Number(float64(n), "pattern"))+l.Dim.Render(" of which it is not known what they write  ")+l.Key("l", "lists them"), width))
+		out = append(out, look.Cut("  "+l.Dim.Render("effects          ")+l.Honey.Render(look.Number(float64(n), "pattern"))+l.Dim.Render(" of which it is not known what they write  ")+l.Key(KeyList, "lists them"), width))
 	}
 	return out
 }

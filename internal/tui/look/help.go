@@ -22,7 +22,8 @@ func (l *Look) KeyList(keys []key.Binding) string {
 	return l.help().FullHelpView([][]key.Binding{keys})
 }
 
-// Key writes a key and what it does.
-func (l *Look) Key(k, does string) string {
-	return l.Keys(key.NewBinding(key.WithKeys(k), key.WithHelp(k, does)))
+// Key writes a key and what it does here.
+func (l *Look) Key(k key.Binding, does string) string {
+	k.SetHelp(k.Help().Key, does)
+	return l.Keys(k)
 }

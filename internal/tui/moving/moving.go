@@ -1,4 +1,4 @@
-// Package moving holds the keys by which one goes through a list.
+// Package moving holds the keys by which one goes through a list, and into what is in it and back.
 package moving
 
 import (
@@ -12,6 +12,8 @@ var (
 	Down     = key.NewBinding(key.WithKeys("down"), key.WithHelp("↓", "the one below"))
 	PageUp   = key.NewBinding(key.WithKeys("pgup"), key.WithHelp("pgup", "a page up"))
 	PageDown = key.NewBinding(key.WithKeys("pgdown"), key.WithHelp("pgdn", "a page down"))
+	Enter    = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "deeper: from a statement to its pattern"))
+	Back     = key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "back"))
 )
 
 // page is how many lines a page is.

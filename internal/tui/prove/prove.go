@@ -18,6 +18,7 @@ import (
 var (
 	KeyStretch = key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "another stretch of time"))
 	KeyBy      = key.NewBinding(key.WithKeys("b"), key.WithHelp("b", "by pattern, by rule or by application"))
+	KeyTrial   = key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "make a trial"))
 	keyTrials  = key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "the last trial, or what was spared"))
 )
 

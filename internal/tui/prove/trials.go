@@ -28,7 +28,7 @@ func (m *Model) trials(l *look.Look, width int) []string {
 		for _, line := range look.Wrap("None was made yet. A load trial asks statements of its own, directly, through the larder with keeping off, and with it on. A live trial switches keeping off and on in turns for the traffic that comes.", width-4) {
 			out = append(out, "  "+l.Cream.Render(line))
 		}
-		return append(out, "", "  "+l.Key("t", "makes one")+"   "+l.Key("l", "goes back"))
+		return append(out, "", "  "+l.Key(KeyTrial, "makes one")+"   "+l.Key(keyTrials, "goes back"))
 	}
 	out = append(out, m.table(l, r, width)...)
 	out = append(out, "")

@@ -15,7 +15,10 @@ import (
 	"jollylarder/internal/tui/moving"
 )
 
-var keyOrder = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "another order: by bytes, by what was never used, by hits for each MiB"))
+var (
+	keyOrder = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "another order: by bytes, by what was never used, by hits for each MiB"))
+	KeyCurve = key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "foretell what more memory would give, or less; again stops it"))
+)
 
 // Keys are the keys of the station by itself.
 var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, keyOrder}

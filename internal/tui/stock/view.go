@@ -246,7 +246,7 @@ func (m *Model) more(l *look.Look, width, height int) []string {
 	case m.problem != "":
 		return append(out, " "+l.Brick.Render("! ")+l.Cream.Render(look.Cut(m.problem, width-4)))
 	case m.curve == nil:
-		return append(out, " "+l.Dim.Render("not foretold yet: ")+l.Key("c", "does"))
+		return append(out, " "+l.Dim.Render("not foretold yet: ")+l.Key(KeyCurve, "does"))
 	case m.curve.Calls == 0:
 		return append(out, " "+l.Dim.Render("No rule keeps anything that was asked lately."))
 	}

@@ -253,7 +253,7 @@ func (m *Model) lanes(l *look.Look, width, height int) []string {
 	})
 	slices.SortFunc(apps, func(a, b control.Application) int { return strings.Compare(a.Name, b.Name) })
 	if len(apps) == 0 && !m.filter.Empty() {
-		return append(out, "", l.Dim.Render("  No statement of the last 10 s is picked by the filter. esc takes it away."), "")
+		return append(out, "", l.Dim.Render("  No statement of the last 10 s is picked by the filter. ")+l.Key(moving.Back, "takes it away."), "")
 	}
 	if len(apps) == 0 {
 		out = append(out, "", l.Dim.Render("  No statement in the last minute. Applications connect to"))
