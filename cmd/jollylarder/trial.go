@@ -163,11 +163,9 @@ func (f *trialFlags) list(p *protocol.Protocol) ([]trial.Statement, []string, er
 		}
 	}
 	out, leftOut, err := load.Sort(list, p, f.allowWrites)
-	if err != nil {
+	var refused *load.RefusedError
+	if errors.As(err, &refused) {
 		err = fmt.Errorf("%w (--allow-writes)", err)
-		if f.allowWrites {
-			err = errors.Unwrap(err)
-		}
 	}
 	return out, leftOut, err
 }

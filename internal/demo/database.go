@@ -53,8 +53,8 @@ func (c *Config) kind() (*protocol.Protocol, database, error) {
 	p, err := protocol.Named(c.Protocol)
 	if err == nil && c.Origin != "" {
 		if at, bad := url.Parse(c.Origin); bad != nil || at.Hostname() == "" {
-			return nil, nil, fmt.Errorf("--origin %q is no URL of a server: expected something like %s://user:password@127.0.0.1:%s/%s",
-				c.Origin, p.Schemes[0], p.Port, "postgres")
+			return nil, nil, fmt.Errorf("--origin %q is no URL of a server: expected something like %s://user:password@127.0.0.1:%s/database",
+				c.Origin, p.Schemes[0], p.Port)
 		}
 		p, err = protocol.OfURL(c.Origin)
 	}

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -141,6 +142,10 @@ func ReadRecording(name string, from io.Reader) (head Head, out []Statement, err
 		if err := json.Unmarshal(lines.Bytes(), &x); err != nil {
 			if !lines.Scan() { // the last line was being written
 				break
+			}
+			var wrong *json.UnmarshalTypeError
+			if errors.As(err, &wrong) {
+				err = fmt.Errorf("%s cannot be a JSON %s", cmp.Or(wrong.Field, "a line of a recording"), wrong.Value)
 			}
 			return head, nil, fmt.Errorf("%s, line %d: %w", name, n, err)
 		}

@@ -40,9 +40,6 @@ func UUIDValue(u []byte) Value { return Value{t: UUID, text: u} }
 // DateValue gives that of a day, which is written yyyy-mm-dd. The text is not copied.
 func DateValue(day []byte) Value { return Value{t: Date, text: day} }
 
-// Type gives the type of the value.
-func (v Value) Type() Type { return v.t }
-
 // Hash gives the hash by which the value's counter is found. It holds within one run of the program.
 func (v Value) Hash() uint64 {
 	if v.t == Integer {

@@ -34,8 +34,20 @@ func ReadFile(name, text string, p *protocol.Protocol) ([]trial.Statement, error
 	return out, nil
 }
 
+// RefusedError is a list of statements of which some may write, where writes are not allowed.
+type RefusedError struct {
+	First []string // the first of them, with what is not known of each
+}
+
+func (e *RefusedError) Error() string {
+	return fmt.Sprintf(
+		"these are not known to read only: %s; nothing was run. Writes may be allowed: each is then run in a transaction that is rolled back",
+		strings.Join(e.First, "; "),
+	)
+}
+
 // Sort takes out what cannot be run in a trial, and says why. Statements that are not known to read only are refused
-// unless writes are allowed; then each is run in a transaction that is rolled back.
+// with a RefusedError unless writes are allowed; then each is run in a transaction that is rolled back.
 func Sort(list []trial.Statement, p *protocol.Protocol, allowWrites bool) (out []trial.Statement, leftOut []string, err error) {
 	known := map[string]*analysis.Facts{}
 	control, settings, others := 0, 0, 0
@@ -73,10 +85,7 @@ func Sort(list []trial.Statement, p *protocol.Protocol, allowWrites bool) (out [
 		out = append(out, s)
 	}
 	if len(refused) > 0 {
-		return nil, nil, fmt.Errorf(
-			"these are not known to read only: %s; nothing was run. Writes may be allowed: each is then run in a transaction that is rolled back",
-			strings.Join(refused, "; "),
-		)
+		return nil, nil, &RefusedError{refused}
 	}
 	if control > 0 {
 		leftOut = append(
@@ -90,8 +99,11 @@ func Sort(list []trial.Statement, p *protocol.Protocol, allowWrites bool) (out [
 	if others > 0 {
 		leftOut = append(leftOut, fmt.Sprintf("%d statements that are none of %s", others, p.Title))
 	}
-	if len(out) == 0 {
+	switch {
+	case len(list) == 0:
 		return nil, nil, fmt.Errorf("there is no statement to run")
+	case len(out) == 0:
+		return nil, nil, fmt.Errorf("no statement is left to run; left out: %s", strings.Join(leftOut, "; "))
 	}
 	return out, leftOut, nil
 }

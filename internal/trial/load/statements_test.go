@@ -33,6 +33,14 @@ func TestStatementsThatMayWriteAreRefused(t *testing.T) {
 		_, _, err := Sort([]trial.Statement{{SQL: sql}}, protocol.PostgreSQL, true)
 		assert.ErrorContains(t, err, "could not be taken back", sql)
 	}
+	for says, none := range map[string][]trial.Statement{
+		"there is no statement to run": nil,
+		"no statement is left to run; left out: 1 statements that are none of PostgreSQL":          {{SQL: "ALL berths", Protocol: "lines"}},
+		"no statement is left to run; left out: 1 statements that set something for their session": {{SQL: "reset all"}},
+	} {
+		_, _, err := Sort(none, protocol.PostgreSQL, false)
+		assert.EqualError(t, err, says)
+	}
 	_, err = ReadFile("f", "-- nothing", protocol.PostgreSQL)
 	assert.ErrorContains(t, err, "there is no statement in it")
 }
