@@ -47,6 +47,9 @@ func (p *program) Write(b []byte) (int, error) {
 var path string
 
 func TestMain(m *testing.M) {
+	if os.Getenv(collectInstead) != "" {
+		collects()
+	}
 	dir, err := os.MkdirTemp("", "jollylarder-test-")
 	if err == nil {
 		path = filepath.Join(dir, "jollylarder")
