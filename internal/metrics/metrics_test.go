@@ -52,11 +52,11 @@ func TestExposition(t *testing.T) {
 	const patterns = 3 * mostPatterns
 	for i := range patterns { // more than are told apart
 		p := s.Read(fmt.Appendf(nil, "select c%d from berths", i)).Pattern
-		p.Numbers.Record(ledger.Record{Outcome: ledger.Miss, Took: 4 * time.Millisecond})
-		p.Numbers.Record(ledger.Record{Outcome: ledger.Hit, Took: 50 * time.Microsecond, Spared: time.Duration(i) * time.Microsecond})
+		p.Numbers.Record(&ledger.Record{Outcome: ledger.Miss, Took: 4 * time.Millisecond})
+		p.Numbers.Record(&ledger.Record{Outcome: ledger.Hit, Took: 50 * time.Microsecond, Spared: time.Duration(i) * time.Microsecond})
 	}
 	for i := range 200 {
-		e.Ledger.Application(fmt.Sprint("app", i)).Record(ledger.Record{Outcome: ledger.Pass, Took: time.Second})
+		e.Ledger.Application(fmt.Sprint("app", i)).Record(&ledger.Record{Outcome: ledger.Pass, Took: time.Second})
 	}
 	problems, err := testutil.GatherAndLint(registry(Source{Engine: e, Clients: func() int { return 3 }, Feeds: func() []Feed { return nil }}))
 	require.NoError(t, err)

@@ -20,10 +20,10 @@ func (c *Counter) Ended(x *engine.Ended) {
 	if x.Session.Own {
 		return
 	}
-	x.Application.Record(x.Record)
-	x.Numbers.Record(x.Record)
-	if x.Rule != nil {
-		c.ledger.Rule(x.Rule.Name).Record(x.Record)
+	x.Application.Record(&x.Record)
+	x.Numbers.Record(&x.Record)
+	if x.OfRule != nil {
+		x.OfRule.Record(&x.Record)
 	}
 }
 

@@ -42,8 +42,8 @@ func begin(t testing.TB, opts Options) (*Engine, *Session) {
 type counts struct{ Unmoved }
 
 func (counts) Ended(x *Ended) {
-	x.Numbers.Record(x.Record)
-	x.Application.Record(x.Record)
+	x.Numbers.Record(&x.Record)
+	x.Application.Record(&x.Record)
 }
 
 func session(e *Engine) *Session {

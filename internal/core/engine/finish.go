@@ -31,7 +31,8 @@ func (t *ticket) finish(r Result, now time.Time) {
 	if d.Own {
 		return
 	}
-	rec := ledger.Record{
+	rec := &t.ended.Record
+	*rec = ledger.Record{
 		Outcome:  d.Outcome,
 		Reason:   d.Reason,
 		Took:     r.Took,
@@ -81,23 +82,25 @@ func (t *ticket) finish(r Result, now time.Time) {
 		s.e.inputs(d.Pattern).Compare(d.input, r.Sum, d.changes, now)
 	}
 	s.last = Report{d.Pattern.ID, d.Outcome, d.Reason, r.Took, age, rec.Spared}
-	t.ended = Ended{
-		At:          now,
-		Session:     s,
-		Pattern:     d.Pattern,
-		Rule:        d.rule,
-		Record:      rec,
-		Numbers:     s.e.numbers(d.Pattern),
-		Application: s.app,
-		Age:         age,
-		Comment:     d.comment,
-		Exact:       d.exact,
-		Types:       d.types,
-		Bound:       d.bound,
-	}
+	x := &t.ended // filled in place, as it is long
+	x.At, x.Session, x.Pattern, x.Rule, x.Age = now, s, d.Pattern, d.rule, age
+	x.Numbers, x.Application, x.OfRule = s.e.numbers(d.Pattern), s.app, s.tallyOf(d.rule)
+	x.Comment, x.Exact, x.Types, x.Bound = d.comment, d.exact, d.types, d.bound
 	for _, o := range s.e.opts.Observers {
-		o.Ended(&t.ended)
+		o.Ended(x)
 	}
+}
+
+// tallyOf gives where statements of a rule are counted, or nil if there is none. Most of a session's statements are of
+// one rule, whose tally it remembers.
+func (s *Session) tallyOf(r *rules.Rule) *ledger.Tally {
+	if r == nil {
+		return nil
+	}
+	if s.ofRule.rule != r {
+		s.ofRule.rule, s.ofRule.tally = r, s.e.Ledger.Rule(r.Name)
+	}
+	return s.ofRule.tally
 }
 
 // sampled tells of a control sample.

@@ -48,9 +48,10 @@ type Ended struct {
 	// Rule is the one that keeps it, or nil.
 	Rule   *rules.Rule
 	Record ledger.Record
-	// Numbers are where statements of its pattern are counted, and Application where those of its application are.
-	Numbers     *ledger.Pattern
-	Application *ledger.Tally
+	// Numbers are where statements of its pattern are counted, Application where those of its application are, and OfRule
+	// where those of its rule are, or nil where it has none.
+	Numbers             *ledger.Pattern
+	Application, OfRule *ledger.Tally
 	// Age is how old the answer of a hit was.
 	Age time.Duration
 	// Comment is the inside of its last comment, Exact the statement with its literals, and Types and Bound its

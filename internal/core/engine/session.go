@@ -14,6 +14,7 @@ import (
 	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
+	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
 )
 
@@ -81,6 +82,10 @@ type Session struct {
 	serverSaid    string // what its server said of itself
 	epoch         uint64 // which of the origin's servers that is
 	app           *ledger.Tally
+	ofRule        struct {
+		rule  *rules.Rule
+		tally *ledger.Tally
+	}
 	who           *ledger.Caller
 	class         uint16 // of its statements without a comment
 	host          string

@@ -161,8 +161,8 @@ func BenchmarkRecord16Connections(b *testing.B) {
 		for i := uint64(0); pb.Next(); i++ {
 			r := ledger.Record{Outcome: ledger.Pass, Reason: reason.Of(reason.NoRule), Took: time.Duration(i%1000) * time.Microsecond, Keepable: true, Rows: 1, Bytes: 100, Caller: who, Lane: lane}
 			follows.Follow(Asked{Input: i % 500 * 0x9e3779b97f4a7c15}, start)
-			app.Record(r)
-			p.Record(r)
+			app.Record(&r)
+			p.Record(&r)
 		}
 	})
 }

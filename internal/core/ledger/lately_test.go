@@ -16,7 +16,7 @@ func TestWhyCallsPassedLately(t *testing.T) {
 	p := l.NewPattern()
 	record := func(n int, outcome Outcome, why reason.Code) {
 		for range n {
-			p.Record(Record{Outcome: outcome, Reason: reason.Of(why)})
+			p.Record(&Record{Outcome: outcome, Reason: reason.Of(why)})
 		}
 	}
 	record(7, Pass, reason.NoRule)

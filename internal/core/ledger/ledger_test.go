@@ -38,8 +38,8 @@ func TestManyWritersLoseNothing(t *testing.T) {
 	for range 8 {
 		wg.Go(func() {
 			for range 1000 {
-				p.Record(Record{Outcome: Pass, Reason: reason.Of(reason.NoRule), Took: time.Millisecond, Keepable: true, Rows: 2})
-				l.Application("quay-boards").Record(Record{Outcome: Hit, Took: time.Microsecond, Spared: time.Millisecond})
+				p.Record(&Record{Outcome: Pass, Reason: reason.Of(reason.NoRule), Took: time.Millisecond, Keepable: true, Rows: 2})
+				l.Application("quay-boards").Record(&Record{Outcome: Hit, Took: time.Microsecond, Spared: time.Millisecond})
 			}
 		})
 	}
@@ -53,7 +53,7 @@ func TestManyWritersLoseNothing(t *testing.T) {
 func TestTheLastMinuteForgets(t *testing.T) {
 	now := time.Unix(0, 0)
 	l := New(now)
-	l.Application("quay-boards").Record(Record{Outcome: Miss, Took: time.Second})
+	l.Application("quay-boards").Record(&Record{Outcome: Miss, Took: time.Second})
 	for range 60 {
 		now = now.Add(time.Second)
 		l.Tick(now)
@@ -67,7 +67,7 @@ func TestTheLastMinuteForgets(t *testing.T) {
 func TestApplicationsAreBounded(t *testing.T) {
 	l := New(time.Unix(0, 0))
 	for i := range 200 {
-		l.Application(string(rune('a'+i%26)) + string(rune('a'+i/26))).Record(Record{Outcome: Pass})
+		l.Application(string(rune('a'+i%26)) + string(rune('a'+i/26))).Record(&Record{Outcome: Pass})
 	}
 	n, calls := 0, uint64(0)
 	l.Applications(func(_ string, t *Tally) { n++; calls += t.Total().Calls() })
@@ -80,7 +80,7 @@ func TestCallersAreNamedUpToABound(t *testing.T) {
 	p := l.NewPattern()
 	for i := range 10 {
 		for range 10 - i {
-			p.Record(Record{Outcome: Pass, Caller: l.Caller(Caller{Application: fmt.Sprint("app ", i), User: "ines", Database: "skerrow"})})
+			p.Record(&Record{Outcome: Pass, Caller: l.Caller(Caller{Application: fmt.Sprint("app ", i), User: "ines", Database: "skerrow"})})
 		}
 	}
 	list := p.Callers()
@@ -95,7 +95,7 @@ func TestMergedPatterns(t *testing.T) {
 	for range 30 {
 		p := l.NewPattern()
 		for range 20 {
-			p.Record(Record{Outcome: Pass, Took: time.Millisecond, Rows: 2})
+			p.Record(&Record{Outcome: Pass, Took: time.Millisecond, Rows: 2})
 		}
 		all = append(all, p)
 	}

@@ -119,7 +119,7 @@ func (p *Pattern) times(of func(*numbers) *Distribution) *Distribution {
 func (p *Pattern) Sample(took time.Duration) { p.base.sample(took) }
 
 // Record counts one statement of the pattern.
-func (p *Pattern) Record(r Record) {
+func (p *Pattern) Record(r *Record) {
 	n := &p.base
 	if hot := p.hot.Load(); hot != nil {
 		n = &hot[r.Lane%lanes]

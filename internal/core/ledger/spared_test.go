@@ -22,11 +22,11 @@ func TestTheSamplesInterval(t *testing.T) {
 			would := time.Duration(float64(time.Millisecond) * (2 + r.ExpFloat64())) // what the origin would have taken
 			if i%20 == 0 {
 				p.Sample(would)
-				p.Record(Record{Outcome: Miss, Took: would, Own: 0})
+				p.Record(&Record{Outcome: Miss, Took: would, Own: 0})
 				continue
 			}
 			truth += would - 50*time.Microsecond
-			p.Record(Record{Outcome: Hit, Took: 50 * time.Microsecond, Spared: 3 * time.Millisecond})
+			p.Record(&Record{Outcome: Hit, Took: 50 * time.Microsecond, Spared: 3 * time.Millisecond})
 		}
 		e := p.Total().BySample()
 		assert.True(t, e.Known)
@@ -42,15 +42,15 @@ func TestWhatIsCountedAgainstWhatWasSpared(t *testing.T) {
 	p := l.NewPattern()
 	ms := time.Millisecond
 	for range 100 { // before a rule
-		p.Record(Record{Outcome: Pass, Keepable: true, Took: 10 * ms})
+		p.Record(&Record{Outcome: Pass, Keepable: true, Took: 10 * ms})
 	}
-	p.Record(Record{Outcome: Pass, Keepable: true, LeftOut: true, Took: 10 * ms}) // belongs to neither
-	p.Record(Record{Outcome: Miss, Keepable: true, Ruled: true, Took: 12 * ms, Own: 2 * ms})
-	p.Record(Record{Outcome: Hit, Ruled: true, Keepable: true, Took: 8 * ms, Followed: 7 * ms, Spared: 2 * ms})
+	p.Record(&Record{Outcome: Pass, Keepable: true, LeftOut: true, Took: 10 * ms}) // belongs to neither
+	p.Record(&Record{Outcome: Miss, Keepable: true, Ruled: true, Took: 12 * ms, Own: 2 * ms})
+	p.Record(&Record{Outcome: Hit, Ruled: true, Keepable: true, Took: 8 * ms, Followed: 7 * ms, Spared: 2 * ms})
 	for range 7 {
-		p.Record(Record{Outcome: Hit, Ruled: true, Keepable: true, Took: ms, Spared: 9 * ms})
+		p.Record(&Record{Outcome: Hit, Ruled: true, Keepable: true, Took: ms, Spared: 9 * ms})
 	}
-	p.Record(Record{Outcome: Pass, Reason: reason.Of(reason.UnknownIsolation), Ruled: true, Keepable: true, Took: 10 * ms})
+	p.Record(&Record{Outcome: Pass, Reason: reason.Of(reason.UnknownIsolation), Ruled: true, Keepable: true, Took: 10 * ms})
 	s := p.Total()
 	assert.Equal(t, 2*ms+7*9*ms-2*ms, s.Spared, "less what the larder added to the miss")
 	assert.Equal(t, 2*ms, s.Own)

@@ -119,7 +119,7 @@ func (t *tally) rest() *seldom {
 }
 
 // Record counts one statement.
-func (t *tally) Record(r Record) {
+func (t *tally) Record(r *Record) {
 	t.count[r.Outcome].Add(1)
 	t.waited[r.Outcome].Add(int64(r.Took))
 	if n := r.Spared - r.Own; n != 0 {
@@ -270,7 +270,7 @@ type Tally struct {
 }
 
 // Record counts one statement.
-func (t *Tally) Record(r Record) { t.parts[r.Lane%lanes].Record(r) }
+func (t *Tally) Record(r *Record) { t.parts[r.Lane%lanes].Record(r) }
 
 // Sample counts a control sample for which the origin took so long.
 func (t *Tally) Sample(took time.Duration) { t.parts[0].sample(took) }

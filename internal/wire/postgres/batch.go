@@ -50,7 +50,9 @@ func (s *session) flush() bool {
 	}
 	ok := true
 	s.partly = true
-	s.outside(func() { ok = s.write(msg) })
+	if len(msg) > 0 {
+		s.outside(func() { ok = s.write(msg) })
+	}
 	clear(s.held)
 	if s.held = s.held[:0]; cap(s.held) > 256 {
 		s.held = nil
@@ -176,7 +178,7 @@ func (b *batch) answer() bool {
 		return true
 	}
 	s.partly = true
-	ok := s.writeClient(msg)
+	ok := s.answer(msg)
 	for i := range s.hits {
 		h := &s.hits[i]
 		s.finishHit(h.Ticket, h.bytes, b.now)

@@ -294,6 +294,20 @@ func (s *session) writeClient(b []byte) bool {
 	return s.tell(b, s.eng != nil && s.eng.Leads())
 }
 
+// answer writes answers from memory. It is fromClient's, and called with mu held.
+func (s *session) answer(b []byte) bool {
+	if s.clientGone {
+		return false
+	}
+	fault.Point("write to client")
+	if s.eng.Leads() {
+		return s.tell(b, true)
+	}
+	s.telling.Lock()
+	defer s.telling.Unlock()
+	return s.client.answer(b) == nil
+}
+
 // slowReader is how long a client may take to read before others go on without the result that is meant for it.
 const slowReader = 100 * time.Millisecond
 

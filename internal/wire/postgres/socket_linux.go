@@ -22,6 +22,7 @@ type socket struct {
 	net.Conn
 	raw syscall.RawConn // nil where it has none
 	inq bool            // the kernel tells what is left
+	fd  uintptr         // while it is being read, or 0: it stays open so long
 
 	hdr     unix.Msghdr
 	iov     unix.Iovec
@@ -72,6 +73,7 @@ func (s *socket) receive(space func() []byte, got func(n int, err error) (more, 
 	}
 	ended := false
 	err := s.raw.Read(func(fd uintptr) bool {
+		s.fd = fd
 		for {
 			n, left, err := s.recv(fd, space())
 			if err == unix.EAGAIN {
@@ -93,6 +95,7 @@ func (s *socket) receive(space func() []byte, got func(n int, err error) (more, 
 			}
 		}
 	})
+	s.fd = 0
 	if !ended {
 		got(0, err)
 	}
@@ -123,6 +126,21 @@ func (s *socket) recv(fd uintptr, b []byte) (n int, left bool, err error) {
 		}
 	}
 	return int(r), left, nil
+}
+
+// answer is Write for the goroutine that receives, which spares it the way to the descriptor.
+func (s *socket) answer(b []byte) error {
+	if s.fd != 0 && len(b) > 0 {
+		n, _, errno := syscall.RawSyscall6(unix.SYS_SENDTO, s.fd, uintptr(unsafe.Pointer(&b[0])), uintptr(len(b)), unix.MSG_NOSIGNAL, 0, 0)
+		if errno == 0 {
+			b = b[n:]
+		}
+		if len(b) == 0 {
+			return nil
+		}
+	}
+	_, err := s.Write(b) // which waits, or says what is wrong
+	return err
 }
 
 // Write writes all of b. Only one goroutine may write at a time.

@@ -18,4 +18,9 @@ func (s *socket) receive(space func() []byte, got func(n int, err error) (more, 
 	}
 }
 
+func (s *socket) answer(b []byte) error {
+	_, err := s.Conn.Write(b)
+	return err
+}
+
 func (s *socket) sever() { sever(s.Conn) }

@@ -48,14 +48,19 @@ func (s *session) begin(r *engine.Request, now time.Time) engine.Ticket {
 // read has the engine read a statement. A fault in that must not cost the client its connection: the statement is
 // then sent on as one that may do anything.
 func (s *session) read(sql []byte) (st engine.Statement) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.reads(sql)
+}
+
+// reads is read, called with mu held.
+func (s *session) reads(sql []byte) (st engine.Statement) {
 	defer func() {
 		if r := recover(); r != nil {
 			s.server.log().Error("a fault in the larder: a statement could not be read", "fault", r)
 			st = engine.Statement{Pattern: s.server.Engine.Unreadable(reason.Of(reason.LarderFault))}
 		}
 	}()
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	fault.Point("read")
 	return s.eng.Read(sql)
 }
@@ -63,19 +68,10 @@ func (s *session) read(sql []byte) (st engine.Statement) {
 // query takes a simple query whose message has just been passed.
 func (s *session) query(body []byte) bool {
 	now := s.server.now()
-	sql, rest, ok := cstring(body)
-	st := engine.Statement{}
-	if ok && len(rest) == 0 && s.startup.replication && replicationCommand(sql) {
-		st.Pattern = s.server.Engine.Harmless(reason.Of(reason.Replication))
-	} else if ok && len(rest) == 0 {
-		st = s.read(sql)
-	} else {
-		st.Pattern = s.server.Engine.Unreadable(reason.Of(reason.BadQuery))
-	}
 	s.settled = true // whatever becomes of it, the client gets something
 	s.sending.Lock()
 	defer s.sent()
-	before, send, ok := s.simple(st, now)
+	before, send, ok := s.simple(body, now)
 	if !ok || !send {
 		s.in.take()
 		return ok
@@ -86,11 +82,24 @@ func (s *session) query(body []byte) bool {
 	return ok && s.write(s.in.take())
 }
 
+// queried has the statement of a simple query read. It is called with mu held.
+func (s *session) queried(body []byte) engine.Statement {
+	sql, rest, ok := cstring(body)
+	switch {
+	case !ok || len(rest) > 0:
+		return engine.Statement{Pattern: s.server.Engine.Unreadable(reason.Of(reason.BadQuery))}
+	case s.startup.replication && replicationCommand(sql):
+		return engine.Statement{Pattern: s.server.Engine.Harmless(reason.Of(reason.Replication))}
+	}
+	return s.reads(sql)
+}
+
 // simple answers a simple query from memory, or says that it is to be sent on, and what before it. Ok is false if the
 // client cannot be reached any more.
-func (s *session) simple(st engine.Statement, now time.Time) (before []byte, send, ok bool) {
+func (s *session) simple(body []byte, now time.Time) (before []byte, send, ok bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	st := s.queried(body)
 	if !s.waitForRoom() || s.clientGone {
 		return nil, false, false
 	}
@@ -113,7 +122,7 @@ func (s *session) simple(st engine.Statement, now time.Time) (before []byte, sen
 		var answer []byte
 		answer, s.scratch = serve(s.scratch[:0], t.Entry, form{ready: true}, s.eng.State())
 		s.partly = true
-		ok = s.writeClient(answer)
+		ok = s.answer(answer)
 		s.finishHit(t, len(answer), now)
 		s.active = now
 		return nil, false, ok
