@@ -68,6 +68,8 @@ type Origin struct {
 	// Connections is how many clients may be connected at once; 0 means any number.
 	Connections                                int
 	StartTime, ConnectTime, IdleTime, LostTime time.Duration
+	// HoldBegin is how long a BEGIN is kept from the origin at most while nothing needs it there; 0 means never.
+	HoldBegin time.Duration
 	// LargestMessage is the longest message taken from a client, in bytes.
 	LargestMessage int64
 	// UnchallengedLogins is same-host, anybody or nobody.
@@ -132,7 +134,7 @@ func Default() Config {
 func defaultOrigin() Origin {
 	return Origin{
 		Protocol: protocol.All[0].Name, StartTime: 30 * time.Second, ConnectTime: 30 * time.Second, LostTime: time.Minute,
-		LargestMessage: 1 << 30, UnchallengedLogins: "same-host",
+		HoldBegin: 50 * time.Millisecond, LargestMessage: 1 << 30, UnchallengedLogins: "same-host",
 		Feed: Feed{Mode: "stream", Publication: "jolly_larder", LargestSlot: 1 << 30, PollEvery: time.Second},
 		TLS:  OriginTLS{Mode: "disable"}, Clients: ClientTLS{TLS: "off", Minimum: tls.VersionTLS12},
 	}

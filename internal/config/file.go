@@ -62,6 +62,7 @@ type originTOML struct {
 	ConnectTime        *string        `toml:"connect_time"`
 	IdleTime           *string        `toml:"idle_time"`
 	LostTime           *string        `toml:"lost_time"`
+	HoldBegin          *string        `toml:"hold_begin"`
 	LargestMessage     *string        `toml:"largest_message"`
 	UnchallengedLogins *string        `toml:"unchallenged_logins"`
 	TLS                originTLSTOML  `toml:"tls"`
@@ -459,6 +460,7 @@ func (r *reader) origin(key string, f *originTOML, named bool) Origin {
 	r.duration(at("connect_time"), f.ConnectTime, &o.ConnectTime)
 	r.duration(at("idle_time"), f.IdleTime, &o.IdleTime)
 	r.duration(at("lost_time"), f.LostTime, &o.LostTime)
+	r.duration(at("hold_begin"), f.HoldBegin, &o.HoldBegin)
 	r.size(at("largest_message"), f.LargestMessage, &o.LargestMessage, 1<<10)
 	r.text(at("unchallenged_logins"), f.UnchallengedLogins, &o.UnchallengedLogins, "same-host", "anybody", "nobody")
 	r.originTLS(at("tls"), &f.TLS, &o)

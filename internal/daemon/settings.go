@@ -60,7 +60,10 @@ func settings(cfg config.Config) ([]originSettings, error) {
 				o.UnchallengedLogins,
 			), MaxConnections: o.Connections, StartTime: o.StartTime,
 			ConnectTime: o.ConnectTime, IdleTime: o.IdleTime, LostTime: o.LostTime, LargestMessage: int(o.LargestMessage) + 1,
-			RequireTLS: o.Clients.TLS == "required",
+			HoldBegin: o.HoldBegin, RequireTLS: o.Clients.TLS == "required",
+		}
+		if s.HoldBegin == 0 {
+			s.HoldBegin = -1 // never, where the zero value of the settings means the default
 		}
 		kind, err := protocol.Named(o.Protocol)
 		wrong("protocol", err)

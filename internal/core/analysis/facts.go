@@ -194,6 +194,9 @@ type Facts struct {
 	Pins      []Pin
 	Again     []Name
 	Rewritten []Name
+	// Certain is set for a statement that begins or ends a transaction block, and that a server never refuses where
+	// nothing else has been done in that block.
+	Certain bool
 	// AnyRows is set when the same rows in the tables may give it other results, as their order is nobody's promise.
 	AnyRows bool
 	// Folds is set when it holds constants, other than literals that are another in the next statement of the pattern,

@@ -31,6 +31,9 @@ type Settings struct {
 	IdleTime time.Duration
 	// LostTime bounds how long a write is waited for after its client has gone; 0 means 60 s.
 	LostTime time.Duration
+	// HoldBegin is how long a BEGIN that the larder has answered is kept from the origin at most while nothing of its
+	// transaction needs the origin; 0 means 50 ms, and less than that never.
+	HoldBegin time.Duration
 	// LargestMessage is the longest message taken from a client, in bytes; 0 means 1 GiB.
 	LargestMessage int
 }
@@ -45,6 +48,7 @@ func (s Settings) WithDefaults() *Settings {
 	orDefault(&s.StartTime, 30*time.Second)
 	orDefault(&s.ConnectTime, 30*time.Second)
 	orDefault(&s.LostTime, time.Minute)
+	orDefault(&s.HoldBegin, 50*time.Millisecond)
 	if s.LargestMessage == 0 {
 		s.LargestMessage = 1<<30 + 1
 	}

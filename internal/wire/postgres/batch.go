@@ -33,7 +33,7 @@ func (s *session) flush() bool {
 			i++ // the origin hears nothing until a Sync
 			continue
 		}
-		if u, ok := s.unitAt(i); ok {
+		if u, ok := s.unitAt(i); ok && (!u.execute.limited || s.controls(&b, &u)) {
 			i += b.unit(u)
 			continue
 		}
@@ -226,7 +226,7 @@ func (s *session) unitAt(i int) (u unit, ok bool) {
 		return nil
 	}
 	u.describe = ofPortal('D')
-	if u.execute = next('E'); u.execute == nil || u.execute.limited {
+	if u.execute = next('E'); u.execute == nil {
 		return u, false
 	}
 	u.close = ofPortal('C')
@@ -261,12 +261,16 @@ func (b *batch) unit(u unit) (n int) {
 	r.Bound = b.held[u.bind.bound:u.bind.end]
 	r.MayMeanNow = r.MayMeanNow || boundMayMeanNow(r.Bound)
 	t := s.begin(&r, b.now)
-	if t.Step() != engine.StepAnswer {
+	entry, held := t.Entry, s.holds(&stmt.st, t)
+	switch {
+	case held:
+		entry = s.hold(&stmt.st, t, u.describe != nil, b.now)
+	case t.Step() != engine.StepAnswer:
 		return b.sendUnit(&u, t)
 	}
 	n = 2
 	// What no Sync has ended is a transaction, too.
-	s.answeredInBlock = s.answeredInBlock || s.eng.InBlock() || u.sync == nil
+	s.answeredInBlock = !held && (s.answeredInBlock || s.eng.InBlock() || u.sync == nil)
 	first, last := u.bind, u.execute
 	f := form{bind: true}
 	var prepares unnamed
@@ -280,7 +284,7 @@ func (b *batch) unit(u unit) (n int) {
 	}
 	s.bound = stmt
 	s.local, s.portal = localPortal{}, nil
-	if !t.Own { // the origin could not run it
+	if !held && !t.Own { // the origin could not run it
 		s.local = localPortal{stmt: stmt, statement: stmt.name, entry: t.Entry, bound: len(r.Bound)}
 		s.portal = &s.local
 	}
@@ -292,7 +296,7 @@ func (b *batch) unit(u unit) (n int) {
 	}
 	x := s.openExchange()
 	if x != nil && !x.answered() {
-		answer, _ := serve(nil, t.Entry, f, s.eng.State())
+		answer, _ := serve(nil, entry, f, s.eng.State())
 		s.expects(x, expected{kind: fromMemory, exec: s.execution(t), unnamed: prepares, local: answer})
 		b.leaveOut(first.start, last.end)
 		return n
@@ -306,9 +310,11 @@ func (b *batch) unit(u unit) (n int) {
 	}
 	b.gatherUp() // before scratch is used again
 	var answer []byte
-	answer, s.scratch = serve(s.scratch[:0], t.Entry, f, s.eng.State())
+	answer, s.scratch = serve(s.scratch[:0], entry, f, s.eng.State())
 	b.say(answer)
-	s.hits = append(s.hits, hit{t, len(answer)})
+	if !held { // it has come to its end
+		s.hits = append(s.hits, hit{t, len(answer)})
+	}
 	b.leaveOut(first.start, last.end)
 	return n
 }
@@ -330,6 +336,7 @@ func (b *batch) sendUnit(u *unit, t engine.Ticket) (n int) {
 		first = u.parse
 	}
 	s.askBefore(t)
+	b.oweBegin(first.start)
 	b.oweQuery(first, t)
 	if u.parse != nil {
 		b.message(u.parse)
@@ -360,6 +367,9 @@ func (b *batch) message(p *part) {
 	fault.Point("batch")
 	if b.own(p) {
 		return
+	}
+	if p.kind != 'S' && p.kind != 'H' {
+		b.oweBegin(p.start)
 	}
 	switch p.kind {
 	case 'S':

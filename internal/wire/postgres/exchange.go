@@ -23,6 +23,7 @@ type exchange struct {
 
 	noticed bool
 	failed  bool
+	began   bool // it ends by itself, and begins with a BEGIN that was held
 }
 
 // expected is one reply that is to come. Its kind is the type of the message it answers, or one of those below.
@@ -69,6 +70,16 @@ func (x *exchange) current() *expected {
 		return &x.expect[x.at]
 	}
 	return nil
+}
+
+// silent says whether nothing of what was sent in it is answered to the client.
+func (x *exchange) silent() bool {
+	for i := range x.expect {
+		if !x.expect[i].silent {
+			return false
+		}
+	}
+	return true
 }
 
 // answered says whether all that was sent in it has been answered.

@@ -34,32 +34,39 @@ func (s *session) fromClient() {
 // nothing more comes: the origin's clock for a statement begins with them.
 const longestSilence = 3 * time.Millisecond
 
-// silence has the silence after held messages noticed, and sends these on when it has lasted. It says whether it had,
-// and the client is to be read again.
+// silence has the silence after what is held back noticed, and sends that on when it has lasted. It says whether it
+// had, and the client is to be read again.
 func (s *session) silence(lasted bool) (again bool) {
-	switch {
-	case lasted && s.listening:
-		s.listening = false
-		_ = s.client.SetReadDeadline(time.Time{})
-		return s.sendHeld()
-	case len(s.held) > 0:
-		s.listening = true
-		_ = s.client.SetReadDeadline(time.Now().Add(longestSilence))
-	case s.listening:
-		s.listening = false
-		_ = s.client.SetReadDeadline(time.Time{})
+	if lasted && !s.until.IsZero() {
+		s.until = time.Time{}
+		_ = s.client.SetReadDeadline(s.until)
+		if !s.sendHeld() {
+			return false
+		}
+		again = true
 	}
-	return false
+	var until time.Time
+	switch {
+	case len(s.held) > 0:
+		until = time.Now().Add(longestSilence)
+	case s.holding():
+		until = s.late.due
+	}
+	if until != s.until {
+		s.until = until
+		_ = s.client.SetReadDeadline(until)
+	}
+	return again
 }
 
-// sendHeld is flush, guarded like safely.
+// sendHeld sends on what has been held for long enough, guarded like safely.
 func (s *session) sendHeld() (more bool) {
 	defer func() {
 		if r := recover(); r != nil {
 			more = s.afterFault(r)
 		}
 	}()
-	return s.flush()
+	return s.flush() && (!s.holding() || time.Now().Before(s.late.due) || s.beginNow())
 }
 
 // safely is consume, after a fault in which nothing that has not been sent is lost: from there on everything is
@@ -224,12 +231,15 @@ func (s *session) message(kind byte, body []byte, total int) bool {
 			return false
 		}
 		s.in.pos += total
-		return s.functionCall(body)
+		return s.beginNow() && s.functionCall(body)
 	default: // the end of copy data, a password, the end, or what later versions may bring: it has no place in a batch
 		if !s.flush() {
 			return false
 		}
 		s.in.pos += total
+		if kind != 'X' && !s.beginNow() {
+			return false
+		}
 		switch kind {
 		case 'X':
 			s.mu.Lock()
@@ -350,7 +360,7 @@ func (s *session) send(b []byte) bool {
 // longMessage deals with the beginning of a message that is too long to be looked at whole, and is relayed as it comes.
 // What it runs may do anything.
 func (s *session) longMessage(kind byte, total int) bool {
-	if s.through && !s.sendThrough() || !s.flush() {
+	if s.through && !s.sendThrough() || !s.flush() || kind != 'd' && !s.beginNow() {
 		return false
 	}
 	s.following = total
@@ -413,6 +423,9 @@ func (s *session) longMessage(kind byte, total int) bool {
 
 // relayRest sends on whatever still comes.
 func (s *session) relayRest(why string) {
+	if !s.beginNow() {
+		return
+	}
 	s.sending.Lock()
 	defer s.sending.Unlock()
 	s.mu.Lock()

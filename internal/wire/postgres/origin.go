@@ -394,7 +394,11 @@ func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time
 	if e := x.current(); s.login && kind == 'R' && e != nil && e.kind == wholeExchange {
 		return s.authentication(o, body)
 	}
+	refused, behind := kind == 'E' && x.refusesBegin(), s.queue.len() > 1
 	h := s.hears(x, kind, now)
+	if refused {
+		s.refusedBegin(x, behind)
+	}
 	if h.stray {
 		s.lose(fmt.Sprintf("a message of type %q from the origin that is out of place", kind), now)
 		return true

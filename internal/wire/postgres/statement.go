@@ -127,10 +127,26 @@ func (s *session) simple(body []byte, now time.Time) (before []byte, send, ok bo
 		s.active = now
 		return nil, false, ok
 	}
+	if s.holds(&st, t) {
+		s.here, s.hereNow = nil, nil
+		s.local, s.portal, s.portalStale = localPortal{}, nil, s.portalThere
+		var answer []byte
+		answer, s.scratch = serve(s.scratch[:0], s.hold(&st, t, false, now), form{ready: true}, s.eng.State())
+		s.partly = true
+		return nil, false, s.answer(answer)
+	}
 	s.askBefore(t)
+	began := s.holding()
+	if began {
+		x := s.openExchange()
+		if x == nil {
+			x = s.queue.open(now)
+		}
+		before = s.owedBegin(x, nil)
+	}
 	if s.owesQuery(t) {
 		if x := s.openExchange(); x != nil {
-			before = s.owedQuery(x, nil)
+			before = s.owedQuery(x, before)
 		} else if s.queue.separate() {
 			s.answeredInBlock = false
 			s.queue.push(&exchange{closed: true, synced: true, question: &question{done: make(chan struct{})}})
@@ -139,7 +155,8 @@ func (s *session) simple(body []byte, now time.Time) (before []byte, send, ok bo
 	}
 	x := s.openWhole(now)
 	e := s.execution(t)
-	e.gather = len(x.expect) == 0 && t.Outcome == ledger.Miss
+	e.gather = x.silent() && t.Outcome == ledger.Miss
+	x.began = began
 	s.expects(x, expected{kind: wholeExchange, exec: e, unnamed: unnamed{gone, gone}})
 	s.start(x, e, now)
 	s.forgetPortal()

@@ -2,9 +2,6 @@ package postgres_test
 
 import (
 	"fmt"
-	"io"
-	"net"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -239,64 +236,6 @@ func TestRepeatableReadBlocks(t *testing.T) {
 		do(c, "commit")
 		do(direct, "commit")
 	}
-}
-
-// Of a block whose reads are answered from memory, the origin is asked two things: to begin it and to end it.
-func TestABlockOfHitsAsksTheOriginTwice(t *testing.T) {
-	l := newLarder(t, berths, oneBerth)
-	l.keep(readBerth)
-	counted := &countingRelay{to: server.Address()}
-	l.serve(counted.start(t))
-	c := connect(t, "postgres://postgres@"+l.address+"/"+l.database+"?sslmode=disable", pgx.QueryExecModeSimpleProtocol)
-	l.keep(readBerth)
-	l.hit(c, func() { one(t, c, readBerth) })
-	before := counted.asked.Load()
-	for _, sql := range []string{"begin", readBerth, readBerth, readBerth, "commit"} {
-		_, err := c.Exec(ctx, sql)
-		require.NoError(t, err)
-	}
-	assert.EqualValues(t, 2, counted.asked.Load()-before)
-}
-
-// countingRelay passes bytes on, and counts how often it was asked something.
-type countingRelay struct {
-	to    string
-	asked atomic.Int64
-}
-
-func (r *countingRelay) start(t *testing.T) string {
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { ln.Close() })
-	go func() {
-		for {
-			c, err := ln.Accept()
-			if err != nil {
-				return
-			}
-			o, err := net.Dial("tcp", r.to)
-			if err != nil {
-				c.Close()
-				return
-			}
-			go func() { _, _ = io.Copy(c, o); c.Close() }()
-			go func() {
-				buf := make([]byte, 64<<10)
-				for {
-					n, err := c.Read(buf)
-					if err != nil {
-						o.Close()
-						return
-					}
-					r.asked.Add(1)
-					if _, err := o.Write(buf[:n]); err != nil {
-						return
-					}
-				}
-			}()
-		}
-	}()
-	return ln.Addr().String()
 }
 
 // A name whose Parse failed, or was skipped behind one that did, stands for nothing, however often it came.

@@ -75,6 +75,29 @@ func (r *reader) setting(s *pg.VariableSetStmt) {
 	f.AddReason(reason.About(reason.ChangesForSession, what))
 }
 
+// certain says whether a server always lets a block begin with a list of modes. A standby refuses SERIALIZABLE and READ
+// WRITE.
+func certain(modes []*pg.Node) bool {
+	for _, o := range modes {
+		d := o.GetDefElem()
+		switch d.GetDefname() {
+		case "transaction_isolation":
+			switch d.Arg.GetAConst().GetSval().GetSval() {
+			case "read committed", "read uncommitted", "repeatable read":
+			default:
+				return false
+			}
+		case "transaction_read_only":
+			if d.Arg.GetAConst().GetIval().GetIval() == 0 {
+				return false
+			}
+		default:
+			return false
+		}
+	}
+	return true
+}
+
 // isolation gives what a list of a transaction's modes says of its isolation.
 func isolation(modes []*pg.Node) (i analysis.Isolation) {
 	for _, o := range modes {

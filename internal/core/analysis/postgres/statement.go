@@ -318,12 +318,15 @@ func (r *reader) transaction(t *pg.TransactionStmt) {
 		f.Kind = analysis.KindBegin
 		f.Effect |= analysis.Begins
 		f.Isolation = isolation(t.Options)
+		f.Certain = certain(t.Options)
 	case pg.TransactionStmtKind_TRANS_STMT_COMMIT:
 		f.Kind = analysis.KindCommit
 		f.Effect |= analysis.Commits
+		f.Certain = !t.Chain
 	case pg.TransactionStmtKind_TRANS_STMT_ROLLBACK:
 		f.Kind = analysis.KindRollback
 		f.Effect |= analysis.Ends
+		f.Certain = !t.Chain
 	case pg.TransactionStmtKind_TRANS_STMT_PREPARE:
 		f.Kind = analysis.KindPrepareTransaction
 		f.Effect |= analysis.Ends // what it wrote counts when its name is committed
