@@ -228,6 +228,7 @@ var cases = []struct {
 	{"prepared, 16 connections", func(b *bench) error { return b.points("prepared, 16 connections", true, 16) }},
 	{"transaction, 1 connection", func(b *bench) error { return b.transactions("transaction, 1 connection", 1) }},
 	{"transaction, 16 connections", func(b *bench) error { return b.transactions("transaction, 16 connections", 16) }},
+	{"blocks far away", (*bench).blocksFarAway},
 	{"1,000 rows", (*bench).thousandRows},
 	{"100 MB result", func(b *bench) error { return b.stream("100 MB result", large, nil) }},
 	{"COPY out, 100 MB", func(b *bench) error { return b.stream("COPY out, 100 MB", copyOut, nil) }},
@@ -235,6 +236,7 @@ var cases = []struct {
 	{"opening connections", (*bench).opening},
 	{"idle connections", (*bench).idleConnections},
 	{"allocations", (*bench).allocations},
+	{"instructions", (*bench).instructions},
 	{"accounting", (*bench).accounting},
 	{"ten watchers", (*bench).tenWatchers},
 	{"a million results", (*bench).millionResults},
@@ -305,29 +307,31 @@ func (b *bench) targets(key string, kept, passed target) ([]target, error) {
 		named(kept, "hit", b.through, b.larder), kv}, nil
 }
 
-// transactions measures blocks of BEGIN, three reads and COMMIT, each a request of its own: the reads are hits.
-func (b *bench) transactions(name string, n int) error {
-	block := func(read string) (steps []step, err error) {
-		c, err := pgConn(b.direct)
+// block makes a transaction of three reads.
+func (b *bench) block(read string) (steps []step, err error) {
+	c, err := pgConn(b.direct)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	for _, sql := range []string{"begin", read, read, read, "commit"} {
+		request := message('Q', []byte(sql+"\x00"))
+		reply, err := ask(c, request)
 		if err != nil {
 			return nil, err
 		}
-		defer c.Close()
-		for _, sql := range []string{"begin", read, read, read, "commit"} {
-			request := message('Q', []byte(sql+"\x00"))
-			reply, err := ask(c, request)
-			if err != nil {
-				return nil, err
-			}
-			steps = append(steps, step{request, len(reply)})
-		}
-		return steps, nil
+		steps = append(steps, step{request, len(reply)})
 	}
-	kept, err := block(keptPoint)
+	return steps, nil
+}
+
+// transactions measures blocks of BEGIN, three reads and COMMIT, each a request of its own: the reads are hits.
+func (b *bench) transactions(name string, n int) error {
+	kept, err := b.block(keptPoint)
 	if err != nil {
 		return err
 	}
-	passed, err := block(passedPoint)
+	passed, err := b.block(passedPoint)
 	if err != nil {
 		return err
 	}

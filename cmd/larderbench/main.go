@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"os"
 	"regexp"
-	"runtime"
 	"time"
 )
 
@@ -25,6 +24,16 @@ func run() error {
 	if len(os.Args) == 4 && os.Args[1] == "relay" {
 		return relay(os.Args[2], os.Args[3])
 	}
+	if len(os.Args) == 5 && os.Args[1] == "delayed" {
+		d, err := time.ParseDuration(os.Args[4])
+		if err != nil {
+			return err
+		}
+		return delayed(os.Args[2], os.Args[3], d)
+	}
+	if len(os.Args) == 4 && os.Args[1] == "replay" {
+		return replayed(os.Args[2], os.Args[3])
+	}
 	if len(os.Args) == 4 && os.Args[1] == "stub" {
 		text, err := os.ReadFile(os.Args[3])
 		if err != nil {
@@ -39,6 +48,7 @@ func run() error {
 	var b bench
 	only := flag.String("only", "", "measure only the cases whose names this regular expression finds: "+caseNames())
 	out := flag.String("json", "", "file to write the results to as JSON")
+	page := flag.String("page", "", "file whose tables to write anew, in Markdown")
 	flag.StringVar(&b.program, "larder", "bin/jollylarder", "the program to measure")
 	flag.StringVar(&b.just, "just", "", "load only this target (pass, hit, ...) and give no ratios: for looking at it with a profiler")
 	flag.IntVar(&b.rounds, "rounds", 21, "rounds of every comparison")
@@ -49,7 +59,7 @@ func run() error {
 	if err != nil {
 		return fmt.Errorf("-only: %w", err)
 	}
-	b.results.Machine = fmt.Sprintf("%d cores, %s/%s, %s; client, larder and database share them", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH, runtime.Version())
+	b.results.Machine = machine(b.rounds, b.slice)
 	defer b.stop()
 	if err := b.start(); err != nil {
 		return err
@@ -64,6 +74,11 @@ func run() error {
 		}
 	}
 	b.results.print(os.Stdout)
+	if *page != "" {
+		if err := b.results.writePage(*page); err != nil {
+			return err
+		}
+	}
 	if *out != "" {
 		text, err := json.MarshalIndent(&b.results, "", "  ")
 		if err != nil {

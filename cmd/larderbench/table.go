@@ -45,6 +45,12 @@ func median(v []float64) float64 {
 	return s[len(s)/2]
 }
 
+// quantile gives the value that the share p of all does not exceed.
+func quantile(v []float64, p float64) float64 {
+	s := slices.Sorted(slices.Values(v))
+	return s[int(p*float64(len(s)-1)+0.5)]
+}
+
 // ratio compares two series round by round. Aim is the least that is wanted, or 0.
 func ratio(in, what, against string, a, b []float64, aim float64) Ratio {
 	r := Ratio{Case: in, What: what, Against: against}

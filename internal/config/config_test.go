@@ -27,6 +27,7 @@ name = "skerrow"
 address = "127.0.0.1:5432"
 listen = ["127.0.0.1:7432", "/run/.s.PGSQL.7432"]
 idle_time = "10m"
+hold_begin = "0s"
 [origin.tls]
 mode = "verify-full"
 ca = "ca.pem"
@@ -47,6 +48,8 @@ minimum = "1.3"
 	require.Len(t, c.Origins, 2)
 	assert.Equal(t, "/etc/jollylarder/ca.pem", c.Origins[0].TLS.CA)
 	assert.Equal(t, 10*time.Minute, c.Origins[0].IdleTime)
+	assert.Zero(t, c.Origins[0].HoldBegin)
+	assert.Equal(t, 50*time.Millisecond, c.Origins[1].HoldBegin)
 	assert.Equal(t, 30*time.Second, c.Origins[1].StartTime, "what is not said has its default")
 	assert.Equal(t, "required", c.Origins[1].Clients.TLS)
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"os"
 	"sync"
@@ -23,7 +24,7 @@ import (
 	wire "jollylarder/internal/wire/postgres"
 )
 
-// Statement is what is asked, with a value or a placeholder in the place of the verb.
+// statement is what is asked, with a value or a placeholder in the place of the verb.
 const statement = "select fare from fares where id = %s"
 
 // Larder is one with a client, before an origin of its own. Make it with New.
@@ -63,7 +64,10 @@ func (l *Larder) start() error {
 		Name: "fares", Pattern: dialect.Dialect.Syntax.Of(fmt.Sprintf(statement, "4711")), Verdict: rules.Keep, TTL: 24 * time.Hour,
 		ControlSample: -1,
 	}}))
-	srv := wire.New(link.Options{Engine: l.engine.Engine, Origin: ln.Addr().String()})
+	srv := wire.New(link.Options{
+		Engine: l.engine.Engine, Origin: ln.Addr().String(),
+		Log: slog.New(slog.DiscardHandler), // the stand-in does not describe its schema whole
+	})
 	l.client = newClient()
 	door := &door{conns: make(chan net.Conn, 1), ended: make(chan struct{})}
 	door.conns <- l.client
@@ -81,6 +85,19 @@ func (l *Larder) start() error {
 		}
 	}
 	return nil
+}
+
+// Run starts a larder and has an exchange answered from memory so many times.
+func Run(x Exchange, times int) error {
+	l, err := New()
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if err := l.Keep(x); err != nil {
+		return err
+	}
+	return l.Ask(x, times)
 }
 
 // Close ends everything.

@@ -1,20 +1,85 @@
 package replay_test
 
 import (
+	"errors"
+	"os"
+	"runtime"
+	"strconv"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/replay"
 )
 
+var exchanges = []replay.Exchange{replay.Simple, replay.Prepared}
+
+// TestMain has the test program be what instructions are counted of, if it is called with the name of an exchange and
+// how often it is to be answered.
+func TestMain(m *testing.M) {
+	if len(os.Args) == 3 {
+		for _, x := range exchanges {
+			if n, err := strconv.Atoi(os.Args[2]); err == nil && x.Name == os.Args[1] {
+				if err := replay.Run(x, n); err != nil {
+					panic(err)
+				}
+				return
+			}
+		}
+	}
+	os.Exit(m.Run())
+}
+
+func kept(t testing.TB, x replay.Exchange) *replay.Larder {
+	l, err := replay.New()
+	require.NoError(t, err)
+	t.Cleanup(l.Close)
+	require.NoError(t, l.Keep(x))
+	return l
+}
+
+func TestAHitAllocatesNothing(t *testing.T) {
+	for _, x := range exchanges {
+		t.Run(x.Name, func(t *testing.T) {
+			l := kept(t, x)
+			const hits = 20_000
+			require.NoError(t, l.Ask(x, hits)) // so that its pattern is one that is asked often
+			var before, after runtime.MemStats
+			runtime.ReadMemStats(&before)
+			require.NoError(t, l.Ask(x, hits))
+			runtime.ReadMemStats(&after)
+			assert.Less(t, after.Mallocs-before.Mallocs, uint64(hits/100), "the rest of the program allocates a little now and then")
+		})
+	}
+}
+
+// The most instructions that a hit may take. When it takes fewer for good, they are to be lowered.
+var most = map[string]float64{"simple": 5900, "prepared": 7200}
+
+func TestInstructionsOfAHit(t *testing.T) {
+	if runtime.GOARCH != "amd64" {
+		t.Skip("what is known is known of amd64")
+	}
+	for _, x := range exchanges {
+		t.Run(x.Name, func(t *testing.T) {
+			t.Parallel() // they count, and do not measure
+			got, err := replay.Count(os.Args[0], x.Name)
+			if errors.Is(err, replay.ErrNoValgrind) && os.Getenv("CI") != "true" {
+				t.Skip(err)
+			}
+			require.NoError(t, err)
+			t.Logf("%.0f", got.Total)
+			assert.Less(t, got.Total, most[x.Name])
+			assert.Greater(t, got.Total, most[x.Name]/2, "not all was counted")
+		})
+	}
+}
+
 func BenchmarkHit(b *testing.B) {
-	for _, x := range []replay.Exchange{replay.Simple, replay.Prepared} {
+	for _, x := range exchanges {
 		b.Run(x.Name, func(b *testing.B) {
-			l, err := replay.New()
-			require.NoError(b, err)
-			defer l.Close()
-			require.NoError(b, l.Keep(x))
+			l := kept(b, x)
 			b.ReportAllocs()
 			b.ResetTimer()
 			require.NoError(b, l.Ask(x, b.N))

@@ -76,10 +76,12 @@ func (s *session) query(body []byte) bool {
 		s.in.take()
 		return ok
 	}
-	s.partly = len(before) > 0
-	ok = s.write(before)
+	msg := s.in.take()
+	if len(before) > 0 { // what belongs together is written together
+		msg = append(before, msg...)
+	}
 	s.partly = true
-	return ok && s.write(s.in.take())
+	return s.write(msg)
 }
 
 // queried has the statement of a simple query read. It is called with mu held.

@@ -1,0 +1,60 @@
+package main
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strconv"
+
+	"jollylarder/internal/replay"
+)
+
+var exchanges = []replay.Exchange{replay.Simple, replay.Prepared}
+
+// replayed has an exchange answered from memory so many times, for who counts what that takes.
+func replayed(name, times string) error {
+	n, err := strconv.Atoi(times)
+	if err != nil {
+		return err
+	}
+	for _, x := range exchanges {
+		if x.Name == name {
+			return replay.Run(x, n)
+		}
+	}
+	return fmt.Errorf("there is no exchange %q", name)
+}
+
+// ofPackage says what the packages do whose instructions are told apart.
+var ofPackage = map[string]string{
+	"jollylarder/internal/wire/postgres":  "the protocol: messages told apart, locks, the reply put together",
+	"jollylarder/internal/core/engine":    "the decision, and its end",
+	"jollylarder/internal/core/ledger":    "counting",
+	"jollylarder/internal/core/freshness": "clocks compared",
+	"jollylarder/internal/core/store":     "the way to what is kept",
+	"time":                                "times compared",
+}
+
+// instructions counts what a hit takes of the processor within the larder, system calls left out.
+func (b *bench) instructions() error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	for _, x := range exchanges {
+		got, err := replay.Count(self, "replay", x.Name)
+		if err != nil {
+			return err
+		}
+		name := "instructions of a " + x.Name + " hit"
+		b.results.Figures = append(b.results.Figures, Figure{Case: name, What: "in all", Value: got.Total, Unit: "each"})
+		rest := got.Total
+		for _, p := range slices.Sorted(maps.Keys(ofPackage)) {
+			rest -= got.ByPackage[p]
+			b.results.Figures = append(b.results.Figures, Figure{Case: name, What: ofPackage[p], Value: got.ByPackage[p], Unit: "each"})
+		}
+		b.results.Figures = append(b.results.Figures, Figure{Case: name, What: "hashing, looking up, copying, the clock, the runtime", Value: rest, Unit: "each"})
+	}
+	return nil
+}
