@@ -238,6 +238,7 @@ var cases = []struct {
 	{"allocations", (*bench).allocations},
 	{"instructions", (*bench).instructions},
 	{"accounting", (*bench).accounting},
+	{"cached by hand", (*bench).byHand},
 	{"ten watchers", (*bench).tenWatchers},
 	{"a million results", (*bench).millionResults},
 }

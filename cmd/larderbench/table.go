@@ -35,6 +35,7 @@ type Results struct {
 	Machine string   `json:"machine"`
 	Ratios  []Ratio  `json:"ratios"`
 	Figures []Figure `json:"figures"`
+	ByHand  []Judged `json:"by_hand,omitempty"`
 }
 
 func median(v []float64) float64 {
@@ -104,4 +105,11 @@ func (r *Results) print(w io.Writer) {
 		last = x.Case
 		fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("%-24s %-32s %12.4g  %-22s %s", c, x.What+", "+x.Unit, x.Value, x.Aim, verdict(x.Met)), " "))
 	}
+	for _, x := range r.ByHand {
+		fmt.Fprintf(w, "%-48s %6d reads, %5.1f%% from memory, median %.3f ms, p99 %.3f ms, %d stale\n", x.Way, x.Reads, x.share()*100,
+			x.Median.Seconds()*1e3, x.P99.Seconds()*1e3, x.Stale)
+	}
 }
+
+// share is that of the reads that did not reach the database.
+func (j *Judged) share() float64 { return float64(j.FromMemory) / float64(max(j.Reads, 1)) }

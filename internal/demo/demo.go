@@ -39,6 +39,8 @@ type Config struct {
 	// Distance and Work make the stand-in as slow as a server elsewhere; see standin.Delay.
 	Distance time.Duration
 	Work     float64
+
+	wrap func(db database, origin string) database // if it is not nil, applications connect by what it gives
 }
 
 // Demo is a running demo: an origin, a larder before it, and traffic.
@@ -113,7 +115,11 @@ func Start(ctx context.Context, cfg Config) (_ *Demo, err error) {
 	}
 	d.closers = append(d.closers, func() error { d.Larder.Close(); return nil })
 	d.url, d.through = origin.String(), d.database.through(origin, d.Larder.Address()).String()
-	d.traffic = startTraffic(d.database, d.through, d.url, cfg.Seed)
+	db := d.database
+	if cfg.wrap != nil {
+		db = cfg.wrap(db, d.url)
+	}
+	d.traffic = startTraffic(db, d.through, d.url, cfg.Seed)
 	if d.follows {
 		d.traffic.settles = time.Second
 	}

@@ -76,13 +76,13 @@ const (
 type Session struct {
 	Identity
 
-	e             *Engine
-	db            *database
-	server        *originServer
-	serverSaid    string // what its server said of itself
-	epoch         uint64 // which of the origin's servers that is
-	app           *ledger.Tally
-	ofRule        struct {
+	e          *Engine
+	db         *database
+	server     *originServer
+	serverSaid string // what its server said of itself
+	epoch      uint64 // which of the origin's servers that is
+	app        *ledger.Tally
+	ofRule     struct {
 		rule  *rules.Rule
 		tally *ledger.Tally
 	}
