@@ -8,10 +8,12 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -525,11 +527,42 @@ func (b *bench) opening() error {
 	return nil
 }
 
+// inUse is the memory that a larder uses for what it holds and for stacks, in bytes, when what waited to be collected
+// has been: how much of that waits at a moment is no matter of connections.
+func inUse(profile string) (int64, error) {
+	r, err := http.Get("http://" + profile + "/debug/pprof/heap?gc=1&debug=1")
+	if err != nil {
+		return 0, err
+	}
+	defer r.Body.Close()
+	text, err := io.ReadAll(r.Body)
+	if err != nil {
+		return 0, err
+	}
+	var sum int64
+	for _, of := range []string{"HeapInuse", "Stack"} {
+		_, rest, ok := strings.Cut(string(text), "\n# "+of+" = ")
+		if !ok {
+			return 0, fmt.Errorf("the larder's profile does not tell %s", of)
+		}
+		n, err := strconv.ParseInt(strings.Fields(rest)[0], 10, 64)
+		if err != nil {
+			return 0, err
+		}
+		sum += n
+	}
+	return sum, nil
+}
+
 // idleConnections measures the larder's memory for connections that do nothing. The origin is a stub, since a
 // database would need a process for each.
 func (b *bench) idleConnections() error {
-	p, address, err := b.spawn("a larder before the stub", b.program, func(a string) []string {
-		return []string{"serve", "--listen", a, "--origin", b.stubbed}
+	profile, err := freePort()
+	if err != nil {
+		return err
+	}
+	_, address, err := b.spawn("a larder before the stub", b.program, func(a string) []string {
+		return []string{"serve", "--listen", a, "--origin", b.stubbed, "--profile", profile}
 	})
 	if err != nil {
 		return err
@@ -556,15 +589,14 @@ func (b *bench) idleConnections() error {
 	if err := open(50); err != nil {
 		return err
 	}
-	before, err := p.resident()
+	before, err := inUse(profile)
 	if err != nil {
 		return err
 	}
 	if err := open(b.idle); err != nil {
 		return err
 	}
-	time.Sleep(time.Second)
-	after, err := p.resident()
+	after, err := inUse(profile)
 	if err != nil {
 		return err
 	}

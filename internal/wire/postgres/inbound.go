@@ -5,7 +5,8 @@ import "sync"
 // Buffers begin small, since most connections are idle most of the time. One that was filled by a single read is
 // exchanged for a large one until the connection is at rest again.
 const (
-	smallBuffer = 8 << 10
+	smallBuffer = 4 << 10 // of a client: what it asks is mostly short
+	smallReply  = 8 << 10 // of the origin
 	largeBuffer = 64 << 10
 )
 

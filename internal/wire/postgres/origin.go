@@ -33,7 +33,7 @@ type outbound struct {
 
 // fromOrigin relays what the origin sends until its connection ends.
 func (s *session) fromOrigin() {
-	o := &outbound{small: make([]byte, smallBuffer)}
+	o := &outbound{small: make([]byte, smallReply)}
 	o.buf = o.small
 	s.origin.receive(o.space, func(n int, err error) (more, settled bool) {
 		o.end += n
@@ -47,7 +47,7 @@ func (s *session) fromOrigin() {
 func (o *outbound) space() []byte {
 	if o.from == o.end {
 		o.from, o.pos, o.end = 0, 0, 0
-		if !o.filled && len(o.buf) > smallBuffer {
+		if !o.filled && len(o.buf) > smallReply {
 			o.shrink()
 		}
 	}
