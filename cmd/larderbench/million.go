@@ -119,6 +119,15 @@ func (b *bench) millionResults() error {
 		slices.Sort(took)
 		return took, nil
 	}
+	for range 2000 { // nothing is kept before the catalog has been read
+		if _, err := ask(c, note(1)); err != nil {
+			return err
+		}
+		if st, err := api.Status(context.Background()); err != nil || st.Total.Hits > 0 {
+			break
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
 	if err := fill(0, million); err != nil {
 		return err
 	}
