@@ -128,6 +128,7 @@ func (b *bench) millionResults() error {
 		}
 		time.Sleep(5 * time.Millisecond)
 	}
+	time.Sleep(3 * time.Second) // what is kept while the rest of it is read may be dropped when it is known
 	if err := fill(0, million); err != nil {
 		return err
 	}
