@@ -156,21 +156,6 @@ func (p *process) stop() {
 	_ = p.cmd.Wait()
 }
 
-// resident is how much memory a process has, in bytes.
-func (p *process) resident() (int64, error) {
-	text, err := os.ReadFile(filepath.Join("/proc", strconv.Itoa(p.cmd.Process.Pid), "status"))
-	if err != nil {
-		return 0, err
-	}
-	for line := range strings.Lines(string(text)) {
-		if rest, ok := strings.CutPrefix(line, "VmRSS:"); ok {
-			kb, err := strconv.ParseInt(strings.Fields(rest)[0], 10, 64)
-			return kb << 10, err
-		}
-	}
-	return 0, errors.New("no VmRSS line")
-}
-
 // processor is how much processor time a process has used.
 func (p *process) processor() time.Duration {
 	if p == nil {
