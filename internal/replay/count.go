@@ -25,7 +25,7 @@ type Instructions struct {
 var ErrNoValgrind = errors.New("valgrind is not installed")
 
 // fewer and more are how many hits are counted: what the difference takes is theirs alone.
-const fewer, more = 2000, 6000
+const fewer, more = 2000, 22_000
 
 // Count counts the instructions of an exchange. Program and its arguments are to have the exchange answered so many
 // times, given as one more argument, and do the same otherwise whatever that is.

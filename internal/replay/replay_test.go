@@ -54,8 +54,9 @@ func TestAHitAllocatesNothing(t *testing.T) {
 	}
 }
 
-// The most instructions that a hit may take. When it takes fewer for good, they are to be lowered.
-var most = map[string]float64{"simple": 5900, "prepared": 7200}
+// The most instructions that a hit may take: about a twentieth more than it does. When it takes fewer for good, they
+// are to be lowered.
+var most = map[string]float64{"simple": 6200, "prepared": 7500}
 
 func TestInstructionsOfAHit(t *testing.T) {
 	if runtime.GOARCH != "amd64" {
