@@ -261,7 +261,7 @@ func (b *batch) unit(u unit) (n int) {
 	r.Bound = b.held[u.bind.bound:u.bind.end]
 	r.MayMeanNow = r.MayMeanNow || boundMayMeanNow(r.Bound)
 	t := s.begin(&r, b.now)
-	entry, held := t.Entry, s.holds(&stmt.st, t)
+	entry, held := t.Entry, bindsNothing(stmt, r.Bound) && s.holds(&stmt.st, t)
 	switch {
 	case held:
 		entry = s.hold(&stmt.st, t, u.describe != nil, b.now)
@@ -368,12 +368,12 @@ func (b *batch) message(p *part) {
 	if b.own(p) {
 		return
 	}
-	if p.kind != 'S' && p.kind != 'H' {
+	if p.kind != 'S' && p.kind != 'H' || p.wrong {
 		b.oweBegin(p.start)
 	}
 	switch p.kind {
 	case 'S':
-		if s.queue.len() > 0 {
+		if s.queue.len() > 0 || p.wrong {
 			s.sendsSync(b.exchange())
 			break
 		}
@@ -381,7 +381,9 @@ func (b *batch) message(p *part) {
 		b.say(readyFor[s.eng.State()])
 		b.leaveOut(p.start, p.end)
 	case 'H':
-		if s.openExchange() == nil {
+		if p.wrong {
+			b.exchange() // in which the error comes
+		} else if s.openExchange() == nil {
 			b.leaveOut(p.start, p.end)
 		}
 	case 'P':
@@ -389,7 +391,7 @@ func (b *batch) message(p *part) {
 		s.sendsParse(b.exchange(), string(b.at(p.name)), p.stmt)
 	case 'E':
 		s.eng.Used(s.boundTo(b.at(p.name)).parsed)
-		if p.name.empty() && s.portal != nil {
+		if p.name.empty() && s.portal != nil && !p.wrong {
 			b.exhausted(p)
 			return
 		}

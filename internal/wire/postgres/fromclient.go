@@ -214,15 +214,16 @@ func (s *session) message(kind byte, body []byte, total int) bool {
 	case 'E':
 		at := bytes.IndexByte(body, 0)
 		p.name = place{p.start + headerLen, p.start + headerLen + max(at, 0)}
-		p.wrong = at < 0
-		p.limited = at < 0 || len(body)-at != 5 || binary.BigEndian.Uint32(body[at+1:]) != 0
+		p.wrong = at < 0 || len(body)-at != 5
+		p.limited = p.wrong || binary.BigEndian.Uint32(body[at+1:]) != 0
 	case 'D', 'C':
 		p.wrong = true
 		if at := bytes.IndexByte(body, 0); at > 0 {
-			p.ofPortal, p.wrong = body[0] == 'P', false
+			p.ofPortal, p.wrong = body[0] == 'P', at != len(body)-1 || body[0] != 'P' && body[0] != 'S'
 			p.name = place{p.start + headerLen + 1, p.start + headerLen + at}
 		}
 	case 'S', 'H':
+		p.wrong = len(body) > 0
 		s.in.pos += total
 		s.held = append(s.held, p)
 		return s.flush()

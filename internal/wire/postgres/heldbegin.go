@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"time"
 
@@ -72,6 +73,15 @@ func (s *session) holds(st *engine.Statement, t engine.Ticket) bool {
 	return s.settings.HoldBegin > 0 && !s.holding() && s.eng.State() == engine.Idle && !s.eng.InBlock() &&
 		!s.answeredInBlock && t.Ahead == 0 && s.eng.Knows() && !s.startup.replication &&
 		s.server.Engine.Rules().Keeps()
+}
+
+// bindsNothing says whether a statement has no parameters, and is bound to none, as the server insists.
+func bindsNothing(stmt *prepared, bound []byte) bool {
+	if string(stmt.types) != "\x00\x00" || len(bound) < 6 || string(bound[:4]) != "\x00\x00\x00\x00" {
+		return false
+	}
+	formats := bound[4:] // of the results, of which there are none
+	return len(formats) == 2+2*int(binary.BigEndian.Uint16(formats))
 }
 
 // hold has a statement of which holds is true count as run, and gives the reply to it. Described says whether it is

@@ -2,6 +2,8 @@ package postgres_test
 
 import (
 	"bytes"
+	"encoding/binary"
+	"encoding/json"
 	"io"
 	"net"
 	"os"
@@ -265,4 +267,57 @@ func TestNoBeginIsHeld(t *testing.T) {
 		require.NoError(t, err)
 	}
 	assert.EqualValues(t, 2, r.asked.Load()-before)
+}
+
+// What the server refuses for its form is refused, though the larder could answer what it seems to ask.
+func TestMessagesOfAWrongForm(t *testing.T) {
+	message := func(kind byte, body string) string {
+		return string(binary.BigEndian.AppendUint32([]byte{kind}, uint32(len(body)+4))) + body
+	}
+	const bindsNothing, all = "\x00\x00\x00\x00\x00\x00\x00\x00", "\x00\x00\x00\x00\x00"
+	sync := message('S', "")
+	for name, m := range map[string]string{
+		"a BEGIN with a value":              message('P', "\x00begin\x00\x00\x00") + message('B', "\x00\x00\x00\x00\x00\x01\x00\x00\x00\x011\x00\x00") + message('E', all) + sync,
+		"a BEGIN with a parameter":          message('P', "\x00begin\x00\x00\x01\x00\x00\x00\x17") + message('B', bindsNothing) + message('E', all) + sync,
+		"a BEGIN with formats of no values": message('P', "\x00begin\x00\x00\x00") + message('B', "\x00\x00\x00\x02\x00\x00\x00\x00\x00\x00\x00\x00") + message('E', all) + sync,
+		"a BEGIN bound with bytes to spare": message('P', "\x00begin\x00\x00\x00") + message('B', bindsNothing+"x") + message('E', all) + sync,
+		"a BEGIN run with bytes to spare":   message('P', "\x00begin\x00\x00\x00") + message('B', bindsNothing) + message('E', all+"x") + sync,
+		"a BEGIN run for some rows":         message('P', "\x00begin\x00\x00\x00") + message('B', bindsNothing) + message('E', "\x00\x00\x00\x00\x01") + sync,
+		"a BEGIN described":                 message('P', "\x00begin\x00\x00\x00") + message('B', bindsNothing) + message('D', "P\x00") + message('E', all) + message('C', "P\x00") + sync,
+		"a Describe with bytes to spare":    message('P', "\x00"+readBerth+"\x00\x00\x00") + message('B', bindsNothing) + message('D', "P\x00x") + message('E', all) + sync,
+		"a Close with bytes to spare":       message('P', "\x00"+readBerth+"\x00\x00\x00") + message('B', bindsNothing) + message('E', all) + message('C', "P\x00x") + sync,
+		"a Describe of neither":             message('P', "\x00"+readBerth+"\x00\x00\x00") + message('B', bindsNothing) + message('D', "X\x00") + message('E', all) + sync,
+		"a Sync with bytes to spare":        message('P', "\x00"+readBerth+"\x00\x00\x00") + message('B', bindsNothing) + message('E', all) + message('S', "x"),
+		"a Flush with bytes to spare":       message('P', "\x00"+readBerth+"\x00\x00\x00") + message('B', bindsNothing) + message('E', all) + message('H', "x") + sync,
+	} {
+		t.Run(name, func(t *testing.T) {
+			l, _, warm := held(t, never, pgx.QueryExecModeSimpleProtocol)
+			var said [2][]string
+			for i, url := range []string{l.direct, l.through} {
+				raw, err := connect(t, url, pgx.QueryExecModeSimpleProtocol).PgConn().Hijack()
+				require.NoError(t, err)
+				defer raw.Conn.Close()
+				require.NoError(t, raw.Conn.SetReadDeadline(time.Now().Add(20*time.Second)))
+				// Four times alike, so that it is kept in this form and known to be, where it may be; then a quiet end.
+				for range 4 {
+					for _, b := range []string{m, message('Q', "rollback\x00")} {
+						_, err := io.WriteString(raw.Conn, b)
+						require.NoError(t, err)
+						for {
+							got, err := raw.Frontend.Receive()
+							require.NoError(t, err)
+							text, err := json.Marshal(got)
+							require.NoError(t, err)
+							said[i] = append(said[i], string(text))
+							if _, ok := got.(*pgproto3.ReadyForQuery); ok {
+								break
+							}
+						}
+					}
+				}
+			}
+			assert.Equal(t, said[0], said[1])
+			require.NoError(t, warm.Ping(ctx))
+		})
+	}
 }
