@@ -66,6 +66,7 @@ func (s *session) sendHeld() (more bool) {
 			more = s.afterFault(r)
 		}
 	}()
+	s.partly, s.lateBefore = false, s.late
 	return s.flush() && (!s.holding() || time.Now().Before(s.late.due) || s.beginNow())
 }
 
@@ -93,6 +94,16 @@ func (s *session) afterFault(r any) (more bool) {
 	clear(s.held)
 	s.held, s.through = s.held[:0], false
 	s.in.pos = s.in.end
+	s.mu.Lock()
+	s.late = s.lateBefore // what was held or ended since has not been answered, and is among what is relayed
+	lost := s.holding() && s.queue.len() > 0
+	if lost { // a BEGIN behind replies that may never come could not be waited for
+		s.cut(errFault)
+	}
+	s.mu.Unlock()
+	if lost {
+		return false
+	}
 	s.relayRest("a fault of the larder")
 	return s.send(s.in.take())
 }
@@ -100,7 +111,7 @@ func (s *session) afterFault(r any) (more bool) {
 // consume deals with the messages that have arrived; false ends the session.
 func (s *session) consume() bool {
 	for {
-		s.partly = false
+		s.partly, s.lateBefore = false, s.late
 		if s.following > 0 && !s.follow() {
 			return false
 		}
