@@ -13,25 +13,7 @@ import (
 
 // delayed is a relay that stands for a distance: what is sent arrives half of d later.
 func delayed(listen, target string, d time.Duration) error {
-	l, err := net.Listen("tcp", listen)
-	if err != nil {
-		return err
-	}
-	for {
-		c, err := l.Accept()
-		if err != nil {
-			return err
-		}
-		go func() {
-			o, err := net.Dial("tcp", target)
-			if err != nil {
-				c.Close()
-				return
-			}
-			go carry(o, c, d/2)
-			carry(c, o, d/2)
-		}()
-	}
+	return relay(listen, target, func(dst, src net.Conn) { carry(dst, src, d/2) })
 }
 
 // piece is what was read at once, and when it arrives.

@@ -22,7 +22,7 @@ func main() {
 func run() error {
 	// The peers are this program again, as processes of their own.
 	if len(os.Args) == 4 && os.Args[1] == "relay" {
-		return relay(os.Args[2], os.Args[3])
+		return relay(os.Args[2], os.Args[3], pump)
 	}
 	if len(os.Args) == 5 && os.Args[1] == "delayed" {
 		d, err := time.ParseDuration(os.Args[4])

@@ -20,8 +20,8 @@ import (
 // What the larder is compared with, each in a process of its own: a relay that only copies bytes, and a stub that
 // answers every request with the same bytes. Neither knows more of the protocol than it must.
 
-// relay copies between every client and a connection of its own to the target.
-func relay(listen, target string) error {
+// relay copies between every client and a connection of its own to the target, either way as copy does.
+func relay(listen, target string, copy func(dst, src net.Conn)) error {
 	l, err := net.Listen("tcp", listen)
 	if err != nil {
 		return err
@@ -37,8 +37,8 @@ func relay(listen, target string) error {
 				c.Close()
 				return
 			}
-			go pump(o, c)
-			pump(c, o)
+			go copy(o, c)
+			copy(c, o)
 		}()
 	}
 }

@@ -14,8 +14,9 @@ import (
 )
 
 // Instructions are the processor instructions that one hit takes, by the package whose code they are; those of the test
-// client are left out where the program holds the names of its functions. They are counted by an emulated processor, so that they depend neither on the machine's speed
-// nor on what else it does; on the compiler and the kind of processor they do.
+// client are left out where the program holds the names of its functions. They are counted by an emulated processor, so
+// that they depend neither on the machine's speed nor on what else it does; on the compiler and the kind of processor
+// they do.
 type Instructions struct {
 	Total     float64
 	ByPackage map[string]float64

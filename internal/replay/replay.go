@@ -4,15 +4,17 @@ package replay
 
 import (
 	"bytes"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
 	"os"
+	"runtime"
 	"sync"
 	"time"
+
+	"github.com/jackc/pgx/v5/pgproto3"
 
 	dialect "jollylarder/internal/core/dialect/postgres"
 	"jollylarder/internal/core/engine"
@@ -24,7 +26,7 @@ import (
 	wire "jollylarder/internal/wire/postgres"
 )
 
-// statement is what is asked, with a value or a placeholder in the place of the verb.
+// statement is what is asked, with a value or a placeholder in the place of %s.
 const statement = "select fare from fares where id = %s"
 
 // Larder is one with a client, before an origin of its own. Make it with New.
@@ -75,10 +77,12 @@ func (l *Larder) start() error {
 	l.close = append(l.close, srv.Close, func() { _ = door.Close() })
 
 	for _, request := range [][]byte{
-		startup("postgres", "skerrow"),
-		message('Q', []byte("create table fares (id integer primary key, fare integer)\x00")),
-		message('Q', []byte("insert into fares values (4711, 42)\x00")),
-		append(message('P', []byte("s0\x00"+fmt.Sprintf(statement, "$1")+"\x00\x00\x00")), message('S')...),
+		encoded(&pgproto3.StartupMessage{
+			ProtocolVersion: pgproto3.ProtocolVersion30, Parameters: map[string]string{"user": "postgres", "database": "skerrow"},
+		}),
+		encoded(&pgproto3.Query{String: "create table fares (id integer primary key, fare integer)"}),
+		encoded(&pgproto3.Query{String: "insert into fares values (4711, 42)"}),
+		encoded(&pgproto3.Parse{Name: "s0", Query: fmt.Sprintf(statement, "$1")}, &pgproto3.Sync{}),
 	} {
 		if err := l.client.ask(request, 1); err != nil {
 			return err
@@ -100,6 +104,29 @@ func Run(x Exchange, times int) error {
 	return l.Ask(x, times)
 }
 
+// Allocations is how often the program allocates memory for one hit, with what else it does meanwhile.
+func Allocations(x Exchange) (each float64, err error) {
+	l, err := New()
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	if err := l.Keep(x); err != nil {
+		return 0, err
+	}
+	const hits = 20_000
+	if err := l.Ask(x, hits); err != nil { // so that its pattern is one that is asked often
+		return 0, err
+	}
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	if err := l.Ask(x, hits); err != nil {
+		return 0, err
+	}
+	runtime.ReadMemStats(&after)
+	return float64(after.Mallocs-before.Mallocs) / hits, nil
+}
+
 // Close ends everything.
 func (l *Larder) Close() {
 	if l.client != nil {
@@ -118,13 +145,19 @@ type Exchange struct {
 
 // Simple and Prepared ask for the same row by a simple query, and by a prepared statement whose rows the client knows.
 var (
-	Simple   = Exchange{"simple", message('Q', fmt.Appendf(nil, statement+"\x00", "4711"))}
-	Prepared = Exchange{"prepared", bytes.Join([][]byte{
-		message('B', []byte("\x00s0\x00\x00\x00\x00\x01\x00\x00\x00\x044711\x00\x00")),
-		message('E', []byte{0, 0, 0, 0, 0}),
-		message('S'),
-	}, nil)}
+	Simple   = Exchange{"simple", encoded(&pgproto3.Query{String: fmt.Sprintf(statement, "4711")})}
+	Prepared = Exchange{"prepared", encoded(
+		&pgproto3.Bind{PreparedStatement: "s0", Parameters: [][]byte{[]byte("4711")}}, &pgproto3.Execute{}, &pgproto3.Sync{},
+	)}
 )
+
+// encoded makes messages of the protocol, all of which have an encoding.
+func encoded(messages ...pgproto3.FrontendMessage) (b []byte) {
+	for _, m := range messages {
+		b, _ = m.Encode(b)
+	}
+	return b
+}
 
 // Keep asks until an exchange is answered from memory.
 func (l *Larder) Keep(x Exchange) error {
@@ -266,25 +299,3 @@ func (d *door) Close() error {
 }
 
 func (d *door) Addr() net.Addr { return &net.UnixAddr{Name: os.DevNull, Net: "unix"} }
-
-// startup makes a start-up message.
-func startup(user, database string) []byte {
-	body := binary.BigEndian.AppendUint32(nil, 3<<16)
-	for _, s := range []string{"user", user, "database", database, ""} {
-		body = append(append(body, s...), 0)
-		if s == "" {
-			break
-		}
-	}
-	return append(binary.BigEndian.AppendUint32(nil, uint32(len(body)+4)), body...)
-}
-
-// message makes a message.
-func message(kind byte, body ...[]byte) []byte {
-	out := []byte{kind, 0, 0, 0, 0}
-	for _, b := range body {
-		out = append(out, b...)
-	}
-	binary.BigEndian.PutUint32(out[1:], uint32(len(out)-1))
-	return out
-}

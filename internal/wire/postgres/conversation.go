@@ -35,8 +35,8 @@ type conversation struct {
 	here, there       *prepared
 	hereNow, thereNow *prepared
 
-	late            heldBegin // of the block that the client is in, while the origin has not been sent it
-	answeredInBlock bool      // in this transaction something was answered, of which the origin knows nothing
+	late            *heldBegin // of the block that the client is in, while the origin has not been sent it; or nil
+	answeredInBlock bool       // in this transaction something was answered, of which the origin knows nothing
 
 	// The unnamed portal, where the client's and the origin's differ since a Bind was answered from memory.
 	portal      *localPortal // the client's; it is local, or nil

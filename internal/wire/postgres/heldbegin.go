@@ -23,12 +23,12 @@ import (
 
 // heldBegin is a BEGIN that the client was answered and the origin has not been sent.
 type heldBegin struct {
-	text string // empty for none
+	text string
 	due  time.Time
 }
 
 // holding says whether a BEGIN is being held.
-func (c *conversation) holding() bool { return c.late.text != "" }
+func (c *conversation) holding() bool { return c.late != nil }
 
 // tag gives the completion of a statement that begins or ends a block.
 func tag(st *engine.Statement) string {
@@ -91,9 +91,9 @@ func (s *session) hold(st *engine.Statement, t engine.Ticket, described bool, no
 	state := engine.Idle
 	if st.Pattern.Facts.Kind == analysis.KindBegin {
 		state = engine.InBlock
-		s.late = heldBegin{string(st.Exact), time.Now().Add(s.settings.HoldBegin)}
+		s.late = &heldBegin{string(st.Exact), time.Now().Add(s.settings.HoldBegin)}
 	} else {
-		s.late = heldBegin{}
+		s.late = nil
 	}
 	t.Sent(now)
 	t.End(engine.Result{Took: s.server.now().Sub(now)}, s.server.now())
@@ -112,13 +112,10 @@ func (s *session) hold(st *engine.Statement, t engine.Ticket, described bool, no
 
 // controls says whether a unit runs a statement that may be held. How many rows it is asked for is all the same then.
 func (s *session) controls(b *batch, u *unit) bool {
-	stmt := (*prepared)(nil)
 	if u.parse != nil {
-		stmt = u.parse.stmt
-	} else {
-		stmt = s.meant(b.at(u.bind.statement))
+		return u.parse.stmt.st.Pattern.Facts.Certain
 	}
-	return stmt.st.Pattern.Facts.Certain
+	return s.meant(b.at(u.bind.statement)).st.Pattern.Facts.Certain
 }
 
 // owedBegin appends the BEGIN that is held, as part of a batch: its replies are for nobody.
@@ -127,7 +124,7 @@ func (c *conversation) owedBegin(x *exchange, dst []byte) []byte {
 		return dst
 	}
 	whole := questionMessages(c.late.text)
-	c.late = heldBegin{}
+	c.late = nil
 	for _, kind := range []byte("CPBECC") {
 		c.expects(x, expected{kind: kind, silent: true})
 	}
@@ -155,7 +152,7 @@ func (s *session) beginNow() bool {
 	fault.Point("begin now")
 	q := &question{done: make(chan struct{})}
 	msg := questionMessages(s.late.text)
-	s.late = heldBegin{}
+	s.late = nil
 	s.put([]*question{q}, msg)
 	s.outside(func() { <-q.done })
 	if q.bad {

@@ -66,18 +66,18 @@ type session struct {
 	// What follows belongs to fromClient alone.
 	admitted   bool // login is over, as fromClient knows
 	in         inbound
-	reserved   int64     // room for a message that needs a buffer of its own
-	lateBefore heldBegin // the BEGIN that was held when what is being dealt with began
-	partly     bool      // of what is being dealt with, something has been written already
-	following  int       // bytes still to come of a message that is sent on as it comes
-	settled    bool      // the client waits for what it asked
-	until      time.Time // by when a silence ends what is held back; zero for never
-	held       []part    // the messages since the last Sync that have not been sent on
-	through    bool      // the bytes held are copy data, which only wait for more of it
-	answers    []byte    // for several answers from memory
-	scratch    []byte    // for one that is not the entry's own bytes
-	hits       []hit     // those being answered
-	toOrigin   []byte    // for messages that are not sent as they came
+	reserved   int64      // room for a message that needs a buffer of its own
+	lateBefore *heldBegin // the BEGIN that was held when what is being dealt with began
+	partly     bool       // of what is being dealt with, something has been written already
+	following  int        // bytes still to come of a message that is sent on as it comes
+	settled    bool       // the client waits for what it asked
+	until      time.Time  // by when a silence ends what is held back; zero for never
+	held       []part     // the messages since the last Sync that have not been sent on
+	through    bool       // the bytes held are copy data, which only wait for more of it
+	answers    []byte     // for several answers from memory
+	scratch    []byte     // for one that is not the entry's own bytes
+	hits       []hit      // those being answered
+	toOrigin   []byte     // for messages that are not sent as they came
 }
 
 // part is one held message: its place in the held bytes, and that of what it names. What a name means is worked out
