@@ -47,6 +47,13 @@ func (b *bench) instructions() error {
 		if err != nil {
 			return err
 		}
+		times, err := replay.Times(x, b.rounds)
+		if err != nil {
+			return err
+		}
+		slices.Sort(times)
+		b.results.Figures = append(b.results.Figures,
+			Figure{Case: "a " + x.Name + " hit within the larder", What: "median of rounds", Value: float64(times[len(times)/2].Nanoseconds()), Unit: "ns"})
 		name := "instructions of a " + x.Name + " hit"
 		b.results.Figures = append(b.results.Figures, Figure{Case: name, What: "in all", Value: got.Total, Unit: "each"})
 		rest := got.Total
