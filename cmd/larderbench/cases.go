@@ -381,7 +381,7 @@ func (b *bench) points(name string, prepared bool, n int) error {
 	b.results.Ratios = append(b.results.Ratios,
 		ratio(name, "pass", "relay", rates["pass"], rates["relay"], 1),
 		ratio(name, "pass", "direct", rates["pass"], rates["direct"], 0),
-		ratio(name, "hit", "stub", rates["hit"], rates["stub"], 0.9),
+		ratio(name, "hit", "stub", rates["hit"], rates["stub"], 0.95),
 		ratio(name, "hit", "key-value lookup", rates["hit"], rates["kv"], 1),
 		ratio(name, "hit", "direct", rates["hit"], rates["direct"], direct))
 	for _, what := range []string{"direct", "hit"} {
