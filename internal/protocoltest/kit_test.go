@@ -161,4 +161,20 @@ func TestFaultsAreFound(t *testing.T) {
 	}
 }
 
+// What is found once is an error, also if it does not happen again when the same is tried.
+func TestWhatIsFoundOnceCounts(t *testing.T) {
+	require.NoError(t, flag.Set("rapid.shrinktime", "100ms"))
+	tries := 0
+	err := search(t, func(rt *rapid.T) error {
+		rapid.Bool().Draw(rt, "any")
+		if tries++; tries == 3 {
+			return errors.New("an old answer")
+		}
+		return nil
+	})
+	assert.EqualError(t, err, "an old answer")
+	assert.Greater(t, tries, 3)
+	assert.NoError(t, search(t, func(rt *rapid.T) error { return nil }))
+}
+
 func scripts(t testing.TB, s *Subject) error { return Scripts(t, s, 60) }

@@ -20,16 +20,9 @@ func Scripts(t testing.TB, s *Subject, least uint64) error {
 			return err
 		}
 	}
-	var found error
 	for round := 0; round == 0 || y.answered < least && round < 50; round++ {
-		found = nil
-		checked := check(t, func(rt *rapid.T) {
-			if found = y.script(databases, draw(rt, s)); found != nil {
-				rt.Fatal(found)
-			}
-		})
-		if !checked {
-			return found
+		if err := search(t, func(rt *rapid.T) error { return y.script(databases, draw(rt, s)) }); err != nil {
+			return err
 		}
 	}
 	if y.answered < least {
