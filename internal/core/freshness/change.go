@@ -24,20 +24,25 @@ type Values struct {
 
 func (p *Part) whole() bool { return len(p.Values) == 0 && !p.Adds && len(p.Sets) == 0 }
 
-// moves calls f with the counter of a key's cells for every value that the rows may have, or with the one of all
-// others.
-func (p *Part) moves(k *Key, x *cells, f func(*Counter)) {
+// moves calls f with the counters of a key for every value that the rows may have, or with the one of all others. Of
+// cells that are not the last, it leaves out what nothing rests on.
+func (p *Part) moves(k *Key, f func(*Counter)) {
 	hashes, known := p.hashes(k)
 	switch {
 	case known:
-		for _, h := range hashes {
-			f(x.of(h))
+		list := *k.cells.Load()
+		for i, x := range list {
+			for _, h := range hashes {
+				if c := x.of(h); i == len(list)-1 || !ended(c) {
+					f(c)
+				}
+			}
 		}
 	case Off(OtherColumns):
 	case k.Unique && p.Adds:
-		f(&x.inserted)
+		f(&k.inserted)
 	default:
-		f(&x.other)
+		f(&k.other)
 	}
 }
 
@@ -164,9 +169,7 @@ func (c Change) Begin() Pending {
 		part.moveColumns(move)
 		if keys := part.Clock.keys.Load(); keys != nil {
 			for _, k := range *keys {
-				for _, x := range *k.cells.Load() {
-					part.moves(k, x, move)
-				}
+				part.moves(k, move)
 			}
 		}
 		p.begun = append(p.begun, b)

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestChangeOfEverythingTouchesAll(t *testing.T) {
@@ -77,6 +78,37 @@ func TestClocksThatWrap(t *testing.T) {
 	p.End()
 	assert.Zero(t, c.Table("a").Changes())
 	assert.False(t, stamp.Valid())
+}
+
+// What is kept while few values of a key are told apart stays as more are, whatever is done to other rows; a change of
+// its own row drops it.
+func TestMoreCountersDropNothing(t *testing.T) {
+	c := New()
+	table := c.Table("a")
+	key := table.Key([]string{"id"}, true)
+	stamps := make([]Stamp, 100_000)
+	for i := range stamps {
+		stamps[i] = c.Readings([]string{"a"}).Take(Pinned{Table: table, Key: key, Hashes: []uint64{hashOf(i)}})
+	}
+	require.Greater(t, len(*key.cells.Load()), 4, "there were more counters, again and again")
+	valid := func() (n int) {
+		for i := range stamps {
+			if stamps[i].Valid() {
+				n++
+			}
+		}
+		return n
+	}
+	assert.Equal(t, len(stamps), valid())
+	for _, i := range []int{0, 100, 1_000, 10_000, 99_999} {
+		before := valid()
+		var change Change
+		change.AddPart(Part{Clock: table, Values: []Values{{"id", []uint64{hashOf(i)}}}})
+		p := change.Begin()
+		p.End()
+		assert.False(t, stamps[i].Valid())
+		assert.Greater(t, valid(), before-3*crowded, "few others share its counters")
+	}
 }
 
 // A million values of one key share a bounded number of counters: a change drops too much then, never too little.

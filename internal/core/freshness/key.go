@@ -19,15 +19,17 @@ type Key struct {
 
 	name  string
 	table *Clock
-	cells atomic.Pointer[[]*cells] // the last are those that readings are taken of; what was taken of the ones before stays as it is
+	// The last are those that readings are taken of. Changes move all of them, so that what was taken of the ones
+	// before stays as it is.
+	cells atomic.Pointer[[]*cells]
+	// other moves with changes that do not tell the values, and inserted, where the key is unique, with those of them
+	// that only add rows: such a change cannot alter a row that is there.
+	other, inserted Counter
 }
 
 // cells are the counters of a key. When too many values are told apart by too few of them, there are more from then on.
 type cells struct {
-	// other moves with changes that do not tell the values, and inserted, where the key is unique, with those of them
-	// that only add rows: such a change cannot alter a row that is there.
-	other, inserted Counter
-	byHash          []Counter // a power of two
+	byHash []Counter // a power of two
 
 	// ripe is set when no change is under way any more that began when these were not there yet, and so did not move
 	// them.
@@ -44,8 +46,6 @@ const (
 	// crowded drops what it need not, at most, but where there are mostCells already.
 	growth  = 4
 	crowded = 8
-	// mostKept is how many cells of a key are moved by changes: each costs time.
-	mostKept = 2
 	// mostTogether bounds the combinations of values that one change tells of the columns of one key.
 	mostTogether = 16
 )
@@ -101,6 +101,10 @@ func (x *cells) use(hash uint64) *Counter {
 	return c
 }
 
+// ended says, of cells that others have come after, whether nothing rests on a counter, nor ever will: readings are
+// taken of others now, and one that was being taken of these is taken anew; see takePinned.
+func ended(c *Counter) bool { return c.used.Load() == 0 || Off(EarlierCells) }
+
 // last gives the cells that readings are taken of.
 func (k *Key) last() *cells {
 	list := *k.cells.Load()
@@ -121,14 +125,7 @@ func (k *Key) roomy() *cells {
 	}
 	more := &cells{byHash: make([]Counter, min(growth*len(x.byHash), mostCells))}
 	list := append(slices.Clone(*k.cells.Load()), more)
-	var gone *cells
-	if len(list) > mostKept {
-		gone, list = list[0], list[1:]
-	}
 	k.cells.Store(&list)
-	if gone != nil { // no change moves them any more, so that what was taken of them is not valid; see takePinned
-		gone.other.changes.Add(1)
-	}
 	return more
 }
 

@@ -1,7 +1,6 @@
 package freshness
 
 import (
-	"slices"
 	"unsafe"
 )
 
@@ -53,7 +52,7 @@ func (r Readings) Sum(pins ...Pinned) (n uint64) {
 			continue
 		}
 		x := p.Key.roomy()
-		n += x.other.changes.Load()
+		n += p.Key.other.changes.Load()
 		for _, h := range p.Hashes {
 			n += x.use(h).changes.Load()
 		}
@@ -118,17 +117,17 @@ func (s *Stamp) takePinned(p *Pinned) {
 		if !p.Key.ready(x) {
 			s.quiet = false
 		}
-		s.take(&x.other, false)
+		s.take(&p.Key.other, false)
 		if p.Key.Unique {
-			s.take(&x.inserted, len(p.Hashes) == 1)
+			s.take(&p.Key.inserted, len(p.Hashes) == 1)
 		}
 		for _, h := range p.Hashes {
 			s.take(x.use(h), false)
 		}
-		if slices.Contains(*p.Key.cells.Load(), x) {
+		if p.Key.last() == x {
 			return
 		}
-		*s = before // they have gone meanwhile, and changes move them no more
+		*s = before // others have come meanwhile, and changes leave out what did not rest on these before; see ended
 	}
 }
 

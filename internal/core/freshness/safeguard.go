@@ -38,5 +38,6 @@ const (
 	SystemByNumber                         // a table is the server's own only if the server made it
 	OpenDefinitions                        // what has to do with a definition that has changed passes until the catalog has been read
 	SchemasAnew                            // which schemas a session uses is asked anew after what may have changed which there are
+	EarlierCells                           // a change moves what results rest on that were kept while fewer values were told apart
 	OtherServers                           // sessions of a server that answered before are neither answered nor learned from
 )

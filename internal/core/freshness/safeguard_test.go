@@ -14,6 +14,7 @@ func TestEverySafeguardIsNeeded(t *testing.T) {
 	defer func(n int) { FewestCounters = n }(FewestCounters)
 	for name, s := range map[string]Safeguard{
 		"clock moved": ClockMoved, "pending at sending": PendingAtSending, "other columns": OtherColumns, "new keys wait": NewKeysWait, "unique found": UniqueFound, "assigned": Assigned,
+		"earlier cells": EarlierCells,
 	} {
 		back := SwitchOff(s)
 		found := false
