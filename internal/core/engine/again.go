@@ -22,7 +22,7 @@ type Asked struct {
 	// Exact is the statement, and Types and Bound are its parameters, as in a Request.
 	Exact, Types, Bound []byte
 
-	// Key is the whole key, and Rule the name of the rule that kept the result.
+	// Key is the whole key, spelled out, and Rule the name of the rule that kept the result.
 	Key  string
 	Rule string
 }
@@ -64,7 +64,7 @@ func (e *Engine) FetchAgain(origin string) (next Asked, ok bool, ring <-chan str
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for i := 0; i < len(a.list); i++ {
-		asked, ok := e.asked(a.list[i].key)
+		asked, _, ok := e.asked(a.list[i].key)
 		if ok && asked.Origin != origin {
 			continue
 		}
@@ -85,9 +85,17 @@ func (e *Engine) wanted(a *Asked) bool {
 	return r != nil && r.Keeps() && !e.off() && !e.Has(a.Rule, a.Key)
 }
 
-// Has says whether a result is kept by a rule, and true, under a key.
+// Has says whether a result is kept by a rule, and true, under a key that is spelled out.
 func (e *Engine) Has(rule, key string) bool {
-	entry := e.store.Get(e.Rules().Named(rule), []byte(key))
+	_, beginning, _ := e.asked(key)
+	if beginning == 0 {
+		return false
+	}
+	short, ok := e.identities.short(key, beginning)
+	if !ok {
+		return false
+	}
+	entry := e.store.Get(e.Rules().Named(rule), short)
 	return entry != nil && entry.Stamp.Valid()
 }
 
@@ -98,7 +106,8 @@ func (e *Engine) FetchAtStart(rule *rules.Rule, keys []string) {
 	}
 }
 
-// MostUsed gives the keys of the results kept by a rule that were asked for most, so many at most. They hold values.
+// MostUsed gives the keys, spelled out, of the results kept by a rule that were asked for most, so many at most. They
+// hold values.
 func (e *Engine) MostUsed(rule string, most int) (keys []string) {
 	var list []*store.Entry
 	e.store.All(func(entry *store.Entry) bool {
@@ -109,7 +118,9 @@ func (e *Engine) MostUsed(rule string, most int) (keys []string) {
 	})
 	slices.SortFunc(list, func(a, b *store.Entry) int { return cmp.Compare(b.Uses.Load(), a.Uses.Load()) })
 	for _, entry := range list[:min(len(list), most)] {
-		keys = append(keys, entry.Key())
+		if key, ok := e.identities.spell(entry.Key()); ok {
+			keys = append(keys, key)
+		}
 	}
 	return keys
 }
@@ -122,8 +133,9 @@ func (e *Engine) keySettings(origin string) int {
 	return 0 // there is no such origin any more
 }
 
-// asked reads a key; it is false for one of another version of the program, whose keys hold other settings.
-func (e *Engine) asked(key string) (a Asked, ok bool) {
+// asked reads a key that is spelled out, whose beginning takes so many bytes; it is false for one of another version of
+// the program, whose keys hold other settings.
+func (e *Engine) asked(key string) (a Asked, beginning int, ok bool) {
 	b, bad := []byte(key), false
 	part := func() []byte {
 		n, used := binary.Uvarint(b)
@@ -144,12 +156,13 @@ func (e *Engine) asked(key string) (a Asked, ok bool) {
 		a.Values = append(a.Values, string(part()))
 	}
 	if len(b) == 0 {
-		return a, false
+		return a, 0, false
 	}
+	beginning = len(key) - len(b)
 	a.Shape, b = b[0]&^ttlOnlyForm, b[1:]
 	if a.Shape < 'a' {
-		return a, false // it was prepared under other settings than those of its session
+		return a, beginning, false // it was prepared under other settings than those of its session
 	}
 	a.Exact, a.Types, a.Bound = part(), part(), part()
-	return a, !bad && len(b) == 0 && len(a.Values) > 0
+	return a, beginning, !bad && len(b) == 0 && len(a.Values) > 0
 }

@@ -3,7 +3,6 @@ package engine
 import (
 	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -158,7 +157,9 @@ func (e *Engine) drop(entry *store.Entry) bool {
 	e.Ledger.Drops.Add(1)
 	entry.Numbers.Drops.Add(1)
 	if r := entry.Rule; r != nil && r.FetchAgain && entry.Uses.Load() > 0 {
-		e.again.add(strings.Clone(entry.Key()), r.Name, mostAgain)
+		if key, ok := e.identities.spell(entry.Key()); ok {
+			e.again.add(key, r.Name, mostAgain)
+		}
 	}
 	return true
 }

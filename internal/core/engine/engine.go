@@ -87,6 +87,7 @@ type Engine struct {
 	texts       sync.Map // by syntax: *texts
 	flights     flights
 	again       again
+	identities  identities
 	suspensions suspensions
 	sampling    sampling
 	servers     sync.Map // by origin: *originServer

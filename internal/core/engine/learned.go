@@ -21,13 +21,14 @@ func (s *Session) Learned(set Settings) {
 	if s.awaits {
 		s.isolation, s.awaits = set.Isolation, false
 	}
-	s.shared = s.shared[:0]
+	s.sharedNumber = s.sharedNumber[:0]
 	s.pathKey = strings.Join(set.Path, "\n")
 	s.identity = s.appendIdentity(s.identity[:0], s.User, set.Roles)
+	s.number = s.e.identities.number(s.number[:0], s.identity)
 	s.learnedIdentity()
 }
 
-// appendIdentity appends the beginning of the keys of a session in these roles: of the user and its roles, or of
+// appendIdentity appends the beginning of the keys, spelled out, of a session in these roles: of the user and its roles, or of
 // whoever may share what was fetched, with none.
 func (s *Session) appendIdentity(key []byte, user string, roles []string) []byte {
 	for _, part := range [...]string{s.Origin, s.Database, user} {

@@ -85,12 +85,12 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	readings := d.resolved.readings
 	k := s.key[:0]
 	if rule.Share && s.db.knowsPrivileges() && d.resolved.SharedBy(s.settings.Role) {
-		if len(s.shared) == 0 {
-			s.shared = s.appendIdentity(s.shared, "", nil)
+		if len(s.sharedNumber) == 0 {
+			s.sharedNumber = s.e.identities.number(s.sharedNumber, s.appendIdentity(nil, "", nil))
 		}
-		k = append(k, s.shared...)
+		k = append(k, s.sharedNumber...)
 	} else {
-		k = append(k, s.identity...)
+		k = append(k, s.number...)
 	}
 	form := r.Shape
 	if rule.TTLOnly { // what is kept for those who accept an age is nobody else's

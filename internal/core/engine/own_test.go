@@ -237,7 +237,9 @@ func TestWhenAStatementWasPrepared(t *testing.T) {
 		assert.Equal(t, ledger.Hit, askParsed(other, read, &late).Outcome)
 		assert.Equal(t, ledger.Miss, askParsed(s, read, &early).Outcome, "it has the types of before")
 		assert.Equal(t, reason.ParsedUnknown, askParsed(s, read, &meanwhile).Reason.Code, "it may have either")
-		_, again := e.asked(string(decideKey(s, read, &early)))
+		whole, ok := e.identities.spell(string(decideKey(s, read, &early)))
+		require.True(t, ok)
+		_, _, again := e.asked(whole)
 		assert.False(t, again, "nobody else can fetch it again")
 
 		before := s.Parsed()

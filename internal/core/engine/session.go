@@ -116,17 +116,19 @@ type Session struct {
 
 	unreadable reason.Reason // why its statements cannot be read at all
 
-	pathKey     string // the search path as one text; empty while not known
-	identity    []byte // the beginning of its keys; empty while not known
-	shared      []byte // and of keys of what it may share with others; empty until it is needed
-	settings    Settings
-	generation  uint64 // counts what may have changed settings
-	asked       uint64 // the generation for which settings were asked
-	needed      bool   // a statement came that could not be decided without them
-	askedSchema bool
-	questions   []catalog.Question // of the catalog
-	unfit       bool               // its answers about the catalog cannot be trusted
-	askedAt     time.Time
+	pathKey  string // the search path as one text; empty while not known
+	identity []byte // the beginning of its keys, spelled out; empty while not known
+	number   []byte // that which stands for it; known when it is
+	// sharedNumber stands for the beginning of keys of what it may share with others; empty until it is needed.
+	sharedNumber []byte
+	settings     Settings
+	generation   uint64 // counts what may have changed settings
+	asked        uint64 // the generation for which settings were asked
+	needed       bool   // a statement came that could not be decided without them
+	askedSchema  bool
+	questions    []catalog.Question // of the catalog
+	unfit        bool               // its answers about the catalog cannot be trusted
+	askedAt      time.Time
 
 	definitions []*definition  // that it is changing
 	writes      []write        // what it wrote, or may have, in the block
@@ -265,7 +267,7 @@ func (s *Session) SetUnreadable(why reason.Reason) { s.unreadable = why }
 // ForgetSettings notes that settings may be others than were learned.
 func (s *Session) ForgetSettings() {
 	s.generation++
-	s.identity = s.identity[:0]
+	s.identity, s.number = s.identity[:0], s.number[:0]
 	s.pathKey = ""
 }
 

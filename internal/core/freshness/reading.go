@@ -67,13 +67,15 @@ type Stamp struct {
 	calm  bool // nor any addition of rows that the result rests on only if it found none
 }
 
-// taken is what one counter showed.
+// taken is what one counter showed: every result that is kept holds some.
 type taken struct {
 	counter *Counter
-	changes uint64
-	// ifNone is set for a counter of added rows, which matters only if the row looked for was not there.
-	ifNone bool
+	changes uint64 // and ifNone
 }
+
+// ifNone is set in changes of a counter of added rows, which matters only if the row looked for was not there. No counter
+// ever comes so far.
+const ifNone = 1 << 63
 
 // Take reads the clocks, or the counters of those readings that are pinned. It must be called before the statement is
 // sent to the origin.
@@ -89,12 +91,16 @@ func (r Readings) Take(pins ...Pinned) Stamp {
 	return s
 }
 
-func (s *Stamp) take(c *Counter, ifNone bool) {
-	s.parts = append(s.parts, taken{c, c.changes.Load(), ifNone})
+func (s *Stamp) take(c *Counter, onlyIfNone bool) {
+	t := taken{c, c.changes.Load()}
+	if onlyIfNone {
+		t.changes |= ifNone
+	}
+	s.parts = append(s.parts, t)
 	if c.pending.Load() == 0 || Off(PendingAtSending) {
 		return
 	}
-	if ifNone {
+	if onlyIfNone {
 		s.calm = false
 	} else {
 		s.quiet = false
@@ -137,7 +143,7 @@ func (s *Stamp) Valid() bool {
 		return true
 	}
 	for i := range s.parts {
-		if t := &s.parts[i]; t.counter.changes.Load() != t.changes {
+		if t := &s.parts[i]; t.counter.changes.Load() != t.changes&^ifNone {
 			return false
 		}
 	}
@@ -154,7 +160,7 @@ func (s *Stamp) Found() {
 	s.calm = true
 	kept := s.parts[:0]
 	for _, t := range s.parts {
-		if !t.ifNone {
+		if t.changes&ifNone == 0 {
 			kept = append(kept, t)
 		}
 	}
@@ -163,6 +169,9 @@ func (s *Stamp) Found() {
 
 // Bytes is how much memory the stamp takes beside itself.
 func (s *Stamp) Bytes() int { return cap(s.parts) * int(unsafe.Sizeof(taken{})) }
+
+// Len is how many counters it holds.
+func (s *Stamp) Len() int { return len(s.parts) }
 
 // Counters calls f with every counter of the stamp.
 func (s *Stamp) Counters(f func(*Counter)) {

@@ -38,7 +38,6 @@ type Entry struct {
 
 	gone  atomic.Bool
 	size  uint32
-	own   uint8 // how many counters nothing else rested on when it was put
 	key   string
 	links []link
 }
@@ -73,10 +72,11 @@ const garbage = 16
 // Overhead is about what an entry takes beyond its reply, in bytes, where nothing has been measured yet.
 const Overhead = 760
 
-// measure notes what the entry takes. It is called when its links are made, with the index locked.
-func (e *Entry) measure() {
+// measure notes what the entry takes; nothing else rested on so many of its counters when it was put. It is called when
+// its links are made, with the index locked.
+func (e *Entry) measure(alone int) {
 	n := rounded(int(unsafe.Sizeof(*e))) + len(e.key) + cap(e.Reply) + nodeBytes
-	n += rounded(e.Stamp.Bytes()) + rounded(cap(e.links)*int(unsafe.Sizeof(link{}))) + int(e.own)*ownBytes
+	n += rounded(e.Stamp.Bytes()) + rounded(cap(e.links)*int(unsafe.Sizeof(link{}))) + alone*ownBytes
 	e.size = uint32(n + n/garbage)
 }
 

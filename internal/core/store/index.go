@@ -13,40 +13,43 @@ type index struct {
 	tables map[*freshness.Clock]int
 }
 
-// link is an entry's place among those that rest on one counter.
+// link is an entry's place among those that rest on one counter: its stamp's of the same number.
 type link struct {
 	entry      *Entry
-	counter    *freshness.Counter
 	prev, next *link
 }
 
 func (x *index) add(e *Entry) {
-	n := 0
-	e.Stamp.Counters(func(*freshness.Counter) { n++ })
-	e.links = make([]link, 0, n)
+	e.links = make([]link, 0, e.Stamp.Len())
+	alone := 0
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	e.Stamp.Counters(func(c *freshness.Counter) {
-		e.links = append(e.links, link{entry: e, counter: c, next: x.rest[c]})
+		e.links = append(e.links, link{entry: e, next: x.rest[c]})
 		l := &e.links[len(e.links)-1]
 		if l.next != nil {
 			l.next.prev = l
 		} else {
-			e.own++
+			alone++
 		}
 		x.rest[c] = l
 	})
 	for _, c := range e.Readings {
 		x.tables[c]++
 	}
-	e.measure() // before anybody can find it, who would release it
+	e.measure(alone) // before anybody can find it, who would release it
 }
 
 func (x *index) remove(e *Entry) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	for i := range e.links {
-		l := &e.links[i]
+	links := e.links
+	e.Stamp.Counters(func(c *freshness.Counter) {
+		if len(links) == 0 { // it never was in
+			return
+		}
+		l := &links[0]
+		links = links[1:]
 		if l.next != nil {
 			l.next.prev = l.prev
 		}
@@ -54,11 +57,11 @@ func (x *index) remove(e *Entry) {
 		case l.prev != nil:
 			l.prev.next = l.next
 		case l.next != nil:
-			x.rest[l.counter] = l.next
+			x.rest[c] = l.next
 		default:
-			delete(x.rest, l.counter)
+			delete(x.rest, c)
 		}
-	}
+	})
 	if e.links != nil {
 		for _, c := range e.Readings {
 			if x.tables[c]--; x.tables[c] == 0 {
