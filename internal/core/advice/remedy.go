@@ -21,6 +21,7 @@ const (
 var remedies = map[reason.Code]string{
 	reason.BeginsOrEnds:        "",
 	reason.EndsAndBegins:       "",
+	reason.AnsweredHere:        "",
 	reason.Several:             part,
 	reason.TooRare:             "a rule that names it, or a larger overhead in the configuration",
 	reason.AsksForTime:         acceptTime,

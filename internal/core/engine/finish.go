@@ -17,6 +17,8 @@ type Result struct {
 	Rows   int
 	Bytes  int
 	Failed bool
+	// Here is set for the beginning or end of a block that the larder answered itself.
+	Here bool
 	// Fetch is the part of Took that the origin needed.
 	Fetch time.Duration
 	// Sum is a hash of the rows and their description, where Compare asked for it; 0 if there is none.
@@ -31,6 +33,9 @@ func (t *ticket) finish(r Result, now time.Time) {
 	if d.Own {
 		return
 	}
+	if r.Here {
+		d.Reason = reason.Of(reason.AnsweredHere)
+	}
 	rec := &t.ended.Record
 	*rec = ledger.Record{
 		Outcome:  d.Outcome,
@@ -38,6 +43,7 @@ func (t *ticket) finish(r Result, now time.Time) {
 		Took:     r.Took,
 		Keepable: d.Keepable,
 		Failed:   r.Failed,
+		Here:     r.Here,
 		Rows:     r.Rows,
 		Bytes:    r.Bytes,
 		Caller:   s.who,

@@ -88,6 +88,21 @@ func TestCallersAreNamedUpToABound(t *testing.T) {
 	assert.Equal(t, CallerCount{Caller{Others, "", ""}, 4 + 3 + 2 + 1}, list[len(list)-1])
 }
 
+// What the larder answers itself is counted, and is part of what clients waited for, but says nothing of how long the
+// origin takes, nor of how long memory does.
+func TestWhatTheLarderAnswersItself(t *testing.T) {
+	p := New(time.Unix(0, 0)).NewPattern()
+	for range 9 {
+		p.Record(&Record{Outcome: Pass, Here: true, Took: time.Microsecond})
+	}
+	p.Record(&Record{Outcome: Pass, Took: 8 * time.Millisecond})
+	assert.EqualValues(t, 10, p.Calls())
+	assert.Equal(t, 8*time.Millisecond+9*time.Microsecond, p.Total().Waited[Pass])
+	assert.EqualValues(t, 1, p.Origin().Count())
+	assert.InEpsilon(t, 8*time.Millisecond, p.Origin().Percentile(0.5), 0.13)
+	assert.Zero(t, p.Memory().Count())
+}
+
 // What is counted of patterns that are no longer told apart is counted with those they are merged into.
 func TestMergedPatterns(t *testing.T) {
 	l := New(time.Unix(0, 0))

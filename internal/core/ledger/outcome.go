@@ -43,6 +43,9 @@ type Record struct {
 	// came after, or else of what was before anything was kept. LeftOut belongs to neither.
 	Keepable, Ruled, LeftOut bool
 	Failed                   bool
+	// Here is set when the larder answered it, though not from memory: its time is neither the memory's nor the
+	// origin's.
+	Here bool
 	// Lane tells connections apart, so that they do not count in the same memory; any number will do.
 	Lane uint8
 	// Caller is who sent it, or nil.

@@ -135,9 +135,11 @@ func (p *Pattern) Record(r *Record) {
 	if r.Failed {
 		n.failed.Add(1)
 	}
-	if r.Outcome == Hit {
+	switch {
+	case r.Here: // neither has needed any time
+	case r.Outcome == Hit:
 		n.memory.Add(r.Took)
-	} else {
+	default:
 		n.origin.Add(r.Took)
 	}
 	if r.Reason.Some() {

@@ -45,6 +45,7 @@ const (
 	LocksTable
 	BeginsOrEnds
 	EndsAndBegins
+	AnsweredHere
 	HandsOver
 	CommitsHandedOver
 	EndsHandedOver
@@ -219,6 +220,7 @@ var codes = [last + 1]struct {
 
 	BeginsOrEnds:       {"begins or ends a transaction", does},
 	EndsAndBegins:      {"begins or ends a transaction and begins the next", does},
+	AnsweredHere:       {"answered by the larder: nothing in its transaction has needed the database so far", 0},
 	HandsOver:          {"hands its transaction over to a name, for whoever ends it", does},
 	CommitsHandedOver:  {"commits what another session may have written", does},
 	EndsHandedOver:     {"ends a transaction that was handed over to a name", does},

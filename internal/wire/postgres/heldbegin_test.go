@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/wire/link"
 )
 
@@ -116,7 +117,7 @@ func TestWhatABlockAsksTheOrigin(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			for _, mode := range []pgx.QueryExecMode{pgx.QueryExecModeSimpleProtocol, pgx.QueryExecModeExec} {
-				_, r, conn := held(t, never, mode)
+				l, r, conn := held(t, never, mode)
 				before := r.asked.Load()
 				for _, sql := range c.block {
 					_, err := conn.Exec(ctx, sql)
@@ -124,6 +125,11 @@ func TestWhatABlockAsksTheOrigin(t *testing.T) {
 				}
 				assert.EqualValues(t, c.asked, r.asked.Load()-before)
 				assert.EqualValues(t, 'I', conn.PgConn().TxStatus())
+				if c.asked == 0 { // the time that the origin takes for it is not known
+					numbers := l.engine.Pattern(patternOf(c.block[0])).Numbers
+					assert.Zero(t, numbers.Origin().Count())
+					assert.Equal(t, reason.Of(reason.AnsweredHere), numbers.Reasons()[0].Reason)
+				}
 			}
 		})
 	}
