@@ -40,7 +40,7 @@ lint:
 	$(GO) tool staticcheck ./...
 
 bench: build
-	./scripts/install-test-tools bench
+	./scripts/install-test-tools
 	$(GO) build -o bin/larderbench ./cmd/larderbench
 	./bin/larderbench -json bin/bench.json -page docs/performance.md
 

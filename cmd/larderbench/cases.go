@@ -124,7 +124,7 @@ func (b *bench) start() (err error) {
 	}
 	kv, err := exec.LookPath("redis-server")
 	if err != nil {
-		return fmt.Errorf("no key-value server is installed; scripts/install-test-tools bench gets one: %w", err)
+		return fmt.Errorf("no key-value server is installed; scripts/install-test-tools gets one: %w", err)
 	}
 	b.kv, b.keyValue, err = b.spawn("the key-value server", kv, func(a string) []string {
 		_, port, _ := net.SplitHostPort(a)
