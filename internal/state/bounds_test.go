@@ -35,6 +35,39 @@ func TestTextsAreBounded(t *testing.T) {
 	}
 }
 
+// A file takes hardly more after the third day than after the second: the minutes of a day, and the hours of all.
+func TestTheFileIsFlatOverDays(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "state")
+	at := time.Date(2026, 6, 1, 0, 0, 0, 0, time.UTC)
+	s := Open(dir, at)
+	defer s.Close()
+	var sizes []int64
+	for day := range 3 {
+		for range 24 * 60 {
+			list := []Rollup{{At: at, Minutes: 1}}
+			for i := range 20 {
+				list = append(list, Rollup{At: at, Kind: Pattern, Name: fmt.Sprintf("p%d-%d", day, i), Text: "select " + strings.Repeat("x", 500), Minutes: 1})
+			}
+			s.AddRollups(list, at)
+			s.Flush()
+			at = at.Add(time.Minute)
+		}
+		require.Empty(t, s.Problem())
+		_, err := s.db.Exec("pragma wal_checkpoint(truncate)")
+		require.NoError(t, err)
+		var size int64
+		files, err := os.ReadDir(dir)
+		require.NoError(t, err)
+		for _, f := range files {
+			info, err := f.Info()
+			require.NoError(t, err)
+			size += info.Size()
+		}
+		sizes = append(sizes, size)
+	}
+	assert.InEpsilon(t, sizes[1], sizes[2], 0.1, sizes)
+}
+
 // A file that has taken most of what it may keeps minutes for less time, and goes on being written.
 func TestAFullFileKeepsMinutesForLessTime(t *testing.T) {
 	s := Open(filepath.Join(t.TempDir(), "state"), time.Now())
