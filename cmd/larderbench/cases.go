@@ -237,6 +237,8 @@ var cases = []struct {
 	{"COPY in, 100 MB", func(b *bench) error { return b.stream("COPY in, 100 MB", copyIn, copyData()) }},
 	{"opening connections", (*bench).opening},
 	{"idle connections", (*bench).idleConnections},
+	{"many connections", (*bench).manyConnections},
+	{"a large one", (*bench).largeOne},
 	{"allocations", (*bench).allocations},
 	{"instructions", (*bench).instructions},
 	{"accounting", (*bench).accounting},
@@ -384,6 +386,11 @@ func (b *bench) points(name string, prepared bool, n int) error {
 		ratio(name, "hit", "stub", rates["hit"], rates["stub"], 0.95),
 		ratio(name, "hit", "key-value lookup", rates["hit"], rates["kv"], 1),
 		ratio(name, "hit", "direct", rates["hit"], rates["direct"], direct))
+	if n > 1 {
+		b.results.Figures = append(b.results.Figures, Figure{
+			Case: name, What: "processor time of a hit / of the stub", Value: b.results.figure(name, "processor time of hit") / b.results.figure(name, "processor time of stub"), Unit: "times",
+		}.atMost(1.05))
+	}
 	for _, what := range []string{"direct", "hit"} {
 		b.results.Figures = append(b.results.Figures, Figure{Case: name, What: what, Value: median(rates[what]), Unit: "per second"})
 	}

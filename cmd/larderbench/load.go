@@ -28,11 +28,16 @@ type step struct {
 
 // pgConn opens a connection to something that speaks PostgreSQL's protocol, and prepares statements named s0, s1, ...
 func pgConn(address string, prepare ...string) (net.Conn, error) {
+	return pgConnTo(address, "postgres", prepare...)
+}
+
+// pgConnTo is pgConn for a database of a name.
+func pgConnTo(address, database string, prepare ...string) (net.Conn, error) {
 	c, err := net.Dial("tcp", address)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := c.Write(startup("postgres", "postgres")); err != nil {
+	if _, err := c.Write(startup("postgres", database)); err != nil {
 		return nil, err
 	}
 	if _, err := untilReady(c, false); err != nil {

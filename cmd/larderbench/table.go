@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"strings"
 )
@@ -36,6 +37,16 @@ type Results struct {
 	Ratios  []Ratio  `json:"ratios"`
 	Figures []Figure `json:"figures"`
 	ByHand  []Judged `json:"by_hand,omitempty"`
+}
+
+// figure gives one that was measured before.
+func (r *Results) figure(in, what string) float64 {
+	for _, f := range r.Figures {
+		if f.Case == in && f.What == what {
+			return f.Value
+		}
+	}
+	return math.NaN()
 }
 
 func median(v []float64) float64 {
