@@ -2,7 +2,7 @@
 # make test   install what tests need, if it is missing, and test everything
 # make lint   go vet and staticcheck
 # make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server, and write docs/performance.md's tables: 11 minutes
-# make bench-core  how fast the parts of it are
+# make bench-core  measure the parts by themselves, and write their table in docs/performance.md: 15 minutes
 # make check-freshness FOR=10m SEED=1 FEED=true GENERATED=true  look for old answers for a while (one minute unless FOR says otherwise)
 # make check-faults  have everything go wrong that may, under load, and judge every answer: 8 minutes; as root also a full disk
 # make check-flood  flood a larder with patterns, names, long texts and connections, and report its memory: 3 to 4 minutes
@@ -46,8 +46,13 @@ bench: build
 
 bench-core:
 	./scripts/install-test-tools
-	$(GO) test -run '^$$' -bench . -benchmem ./internal/core/statement ./internal/core/freshness ./internal/core/ledger ./internal/core/engine ./internal/core/inputs ./internal/control/server
-	$(GO) test -run '^$$' -bench . -benchtime 1500x ./internal/feed/postgres ./internal/wire/postgres
+	$(GO) build -o bin/larderbench ./cmd/larderbench
+	$(GO) test -run '^$$' -bench . -skip MemoryOfPatterns -count 5 -benchmem $(PARTS) >bin/parts.txt
+	$(GO) test -run '^$$' -bench MemoryOfPatterns ./internal/core/engine >>bin/parts.txt
+	$(GO) test -run '^$$' -bench . -benchtime 1500x -count 5 ./internal/feed/postgres ./internal/wire/postgres >>bin/parts.txt
+	./bin/larderbench parts docs/performance.md <bin/parts.txt
+
+PARTS = ./internal/core/statement ./internal/core/freshness ./internal/core/ledger ./internal/core/engine ./internal/core/inputs ./internal/core/larder ./internal/control/server
 
 FOR ?= 1m
 SEED ?= 1

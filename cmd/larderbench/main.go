@@ -48,6 +48,9 @@ func run() error {
 		}
 		return stub(os.Args[2], c)
 	}
+	if len(os.Args) == 3 && os.Args[1] == "parts" {
+		return writeParts(os.Stdin, os.Args[2])
+	}
 	var b bench
 	only := flag.String("only", "", "measure only the cases whose names this regular expression finds: "+caseNames())
 	out := flag.String("json", "", "file to write the results to as JSON")
@@ -62,7 +65,7 @@ func run() error {
 	if err != nil {
 		return fmt.Errorf("-only: %w", err)
 	}
-	b.results.Machine = machine(b.rounds, b.slice)
+	b.results.Machine = fmt.Sprintf("%s; client, larder and database share them. %d rounds of %s each", machine(), b.rounds, b.slice)
 	defer b.stop()
 	if err := b.start(); err != nil {
 		return err

@@ -18,19 +18,24 @@ const (
 
 // writePage puts the tables of a run in the place of those that a page has, and leaves the rest of it alone.
 func (r *Results) writePage(file string) error {
+	return rewrite(file, pageBegins, r.markdown)
+}
+
+// rewrite puts what write gives in the place of what a page has between a line and the next that ends such a part.
+func rewrite(file, begins string, write func(*bytes.Buffer)) error {
 	text, err := os.ReadFile(file)
 	if err != nil {
 		return err
 	}
-	before, rest, ok := bytes.Cut(text, []byte(pageBegins))
+	before, rest, ok := bytes.Cut(text, []byte(begins))
 	_, after, ok2 := bytes.Cut(rest, []byte(pageEnds))
 	if !ok || !ok2 {
-		return fmt.Errorf("%s: the lines %q and %q are missing, between which the tables are written", file, pageBegins, pageEnds)
+		return fmt.Errorf("%s: the lines %q and %q are missing, between which the tables are written", file, begins, pageEnds)
 	}
 	var page bytes.Buffer
 	page.Write(before)
-	page.WriteString(pageBegins + "\n")
-	r.markdown(&page)
+	page.WriteString(begins + "\n")
+	write(&page)
 	page.WriteString("\n" + pageEnds)
 	page.Write(after)
 	return os.WriteFile(file, page.Bytes(), 0o644)
@@ -97,8 +102,8 @@ func grouped(n int64) string {
 	return s
 }
 
-// machine says what was measured, when and where. Rounds is how often each comparison was made.
-func machine(rounds int, slice time.Duration) string {
+// machine says what was measured, when and where.
+func machine() string {
 	kernel := "another system than Linux"
 	if text, err := os.ReadFile("/proc/sys/kernel/osrelease"); err == nil {
 		kernel = "Linux " + strings.TrimSpace(string(text))
@@ -119,6 +124,6 @@ func machine(rounds int, slice time.Duration) string {
 			commit += " with changes"
 		}
 	}
-	return fmt.Sprintf("At %s, on %s: %d cores (%s), %s, %s; client, larder and database share them. %d rounds of %s each",
-		commit, time.Now().Format("2006-01-02"), runtime.NumCPU(), processor, kernel, runtime.Version(), rounds, slice)
+	return fmt.Sprintf("At %s, on %s: %d cores (%s), %s, %s",
+		commit, time.Now().Format("2006-01-02"), runtime.NumCPU(), processor, kernel, runtime.Version())
 }

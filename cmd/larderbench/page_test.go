@@ -3,6 +3,7 @@ package main
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -42,6 +43,39 @@ At commit abc.
 		require.NoError(t, err)
 		assert.Equal(t, bad, string(text))
 	}
+}
+
+// What go test says of benchmarks becomes a table, also where a log is written in between; an aim is held against the
+// median.
+func TestPartsOfAPage(t *testing.T) {
+	const said = `goos: linux
+BenchmarkDecideHit-2   	 5460367	       238.0 ns/op	       0 B/op	       0 allocs/op
+BenchmarkDecideHit-2   	 5460367	       338.0 ns/op	       0 B/op	       0 allocs/op
+BenchmarkDecideHit-2   	 5460367	       301.0 ns/op	       0 B/op	       0 allocs/op
+BenchmarkScan/209_bytes-2         	 1438621	       803.4 ns/op	 260.14 MB/s
+BenchmarkTransactionsTold-2   	2026/11/28 INFO a line between
+    1500	    355701 ns/op	     58973 made/s
+BenchmarkNotToldOf-2	10	2.5 ns/op
+PASS
+`
+	file := filepath.Join(t.TempDir(), "page.md")
+	require.NoError(t, os.WriteFile(file, []byte("before\n"+partsBegin+"old\n"+pageEnds+"after\n"), 0o600))
+	require.NoError(t, writeParts(strings.NewReader(said), file))
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	_, table, _ := strings.Cut(string(text), "|---|---|---|---|---|\n")
+	assert.Equal(t, `| reading a statement of 209 bytes into its exact text and shape | 803 ns | 803 ns to 803 ns | at most 1.00 µs | met |
+| deciding, with facts known: a hit, its key made and looked up, its clocks compared | 301 ns | 238 ns to 338 ns | at most 300 ns | not met |
+|  | 0 allocs/op | 0 allocs/op to 0 allocs/op |  |  |
+| transactions of one row told by the replication stream | 356 µs | 356 µs to 356 µs |  |  |
+|  | 58,973 made/s | 58,973 made/s to 58,973 made/s |  |  |
+| NotToldOf | 2.50 ns | 2.50 ns to 2.50 ns |  |  |
+
+`+pageEnds+"after\n", table)
+	require.ErrorContains(t, writeParts(strings.NewReader("FAIL\n"), file), "no benchmark")
+	again, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, text, again)
 }
 
 func TestShortNumbers(t *testing.T) {

@@ -420,7 +420,7 @@ func BenchmarkMemoryOfPatterns(b *testing.B) {
 				var before, after runtime.MemStats
 				runtime.GC()
 				runtime.ReadMemStats(&before)
-				e, s := begin(b, Options{})
+				e, s := begin(b, Options{Overhead: 4 << 30}) // room for all of them
 				at := now
 				for range calls {
 					for i := range patterns - 1000 {
@@ -433,6 +433,7 @@ func BenchmarkMemoryOfPatterns(b *testing.B) {
 				}
 				runtime.GC()
 				runtime.ReadMemStats(&after)
+				require.EqualValues(b, patterns-1000, e.patterns.count.Load())
 				b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/(patterns-1000), "B/pattern")
 				runtime.KeepAlive(e)
 			}
