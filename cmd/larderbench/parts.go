@@ -49,8 +49,8 @@ var told = []struct {
 	{"FiftyThousandPatterns/filter=app%3Dquay-boards+took%3E5ms", "the same with a filter on callers and times", 0},
 	{"FiftyThousandPatterns/order=slowest", "the same, the slowest first", 0},
 	{"ForecastOfAnHour", "a forecast over an hour of traffic like the demo's", 2e9},
-	{"MemoryOfPatterns/seen_once", "what 49,000 patterns take that were seen once", 0},
-	{"MemoryOfPatterns/in_use", "what they take in use", 0},
+	{"MemoryOfPatterns/seen_once", "what 49,000 patterns take that were seen once, in the last minute", 0},
+	{"MemoryOfPatterns/in_use", "what they take that are asked all the time", 0},
 	{"TransactionsTold", "transactions of one row told by the replication stream", 0},
 	{"DropsForEachChange/simple_protocol", "pgbench's transaction beside reads of the rows that it writes, everything kept", 0},
 	{"DropsForEachChange/cache_statement", "the same, prepared", 0},
@@ -98,7 +98,7 @@ func readParts(in io.Reader) (list []*part, err error) {
 
 // markdownOfParts writes the table of parts, in the order of told; what is not told of comes last under its name.
 func markdownOfParts(w *bytes.Buffer, list []*part, machine string) {
-	fmt.Fprintf(w, "%s. The median of all runs, and from the least to the most.\n\n| | | | aim | |\n|---|---|---|---|---|\n", machine)
+	fmt.Fprintf(w, "%s. The median of all runs, and from the least to the most.\n\n| | | aim | |\n|---|---|---|---|\n", machine)
 	of := func(p *part) int {
 		for i, t := range told {
 			if t.name == p.name {
@@ -120,19 +120,41 @@ func markdownOfParts(w *bytes.Buffer, list []*part, machine string) {
 				}
 			}
 		}
-		for _, unit := range p.units {
-			if unit == "MB/s" || unit == "B/op" { // which say the same again
-				continue
-			}
-			v := p.found[unit]
-			show := func(x float64) string { return short(x) + " " + unit }
-			if unit == "ns/op" {
-				show = nanoseconds
-			}
-			fmt.Fprintf(w, "| %s | %s | %s to %s | %s | %s |\n", what, show(median(v)), show(slices.Min(v)), show(slices.Max(v)), aim, verdict)
-			what, aim, verdict = "", "", ""
-		}
+		fmt.Fprintf(w, "| %s | %s | %s | %s |\n", what, strings.Join(p.values(), "; "), aim, verdict)
 	}
+}
+
+// unitWords says in words what values are of that go test reports by short names.
+var unitWords = map[string]string{
+	"allocs/op": "allocations", "slowest-µs": "µs for the slowest", "µs-slowest-median": "µs for the slowest, in the median", "µs-slowest-of-all": "µs for the slowest of all",
+	"B/pattern": "bytes each", "made/s": "a second made by the server", "told/s": "a second told", "ms-behind": "ms behind after the last", "changed/write": "results changed by each",
+	"dropped/changed": "dropped for each that changed", "dropped/write": "dropped by each",
+}
+
+// values gives what was measured in words: medians, with the range where runs differ.
+func (p *part) values() (out []string) {
+	for _, unit := range p.units {
+		v := p.found[unit]
+		if unit == "MB/s" || unit == "B/op" || unit == "ns/op" && slices.Contains(p.units, "B/pattern") { // which say the same again, or nothing
+			continue
+		}
+		show, after := short, " "+unitWords[unit]
+		switch {
+		case unit == "ns/op":
+			show, after = nanoseconds, ""
+		case unitWords[unit] == "":
+			after = " " + unit
+		case unit == "allocs/op" && slices.Max(v) == 0:
+			out = append(out, "no allocation")
+			continue
+		}
+		text := show(median(v))
+		if low, high := show(slices.Min(v)), show(slices.Max(v)); low != high {
+			text += fmt.Sprintf(" (%s to %s)", low, high)
+		}
+		out = append(out, text+after)
+	}
+	return out
 }
 
 // nanoseconds writes a time in the unit that suits it.

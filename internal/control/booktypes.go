@@ -190,7 +190,7 @@ type Foretold struct {
 
 // Measured is what came true after a change: of all statements, a minute.
 type Measured struct {
-	Minutes int     `json:"minutes"`         // that were measured
+	Minutes int     `json:"minutes"`         // that were measured; 0 if it was not in force for a whole one
 	Until   string  `json:"until,omitempty"` // why no longer
 	Calls   float64 `json:"calls"`
 	Hits    float64 `json:"hits"`
@@ -200,6 +200,9 @@ type Measured struct {
 	Drops   float64 `json:"drops"`
 	Memory  float64 `json:"memory_bytes"` // at the end
 }
+
+// Some says whether anything was measured.
+func (m *Measured) Some() bool { return m != nil && m.Minutes > 0 }
 
 // Spared is the most that the rule spares a minute, with the draft or without it, in milliseconds.
 func (r *RuleForecast) Spared() (most float64) {

@@ -2,11 +2,9 @@ package daemon
 
 import (
 	"cmp"
-	"encoding/json"
 	"slices"
 	"time"
 
-	"jollylarder/internal/control"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/state"
@@ -122,56 +120,6 @@ func most(list []state.Rollup, kind state.Kind, at time.Time) []state.Rollup {
 		others.Memory = bytes
 	}
 	return append(list[:state.Each], others)
-}
-
-// cameTrue notes of each change of the rules what came true within an hour and a day of it, or until the next change.
-func (r *rollups) cameTrue(now time.Time) {
-	until := now
-	why := ""
-	for _, e := range r.l.state.History(100) { // the latest first
-		for _, after := range []time.Duration{time.Hour, 24 * time.Hour} {
-			day := after > time.Hour
-			have := e.Hour
-			if day {
-				have = e.Day
-			}
-			end := e.At.Add(after)
-			if have != "" || now.Before(end) && why == "" {
-				continue
-			}
-			reason := ""
-			if until.Before(end) {
-				end, reason = until, why
-			}
-			sum := r.l.state.Sum(state.Everything, "", e.At.Truncate(minute).Add(minute), end)
-			if sum.Minutes == 0 {
-				continue
-			}
-			m := float64(sum.Minutes)
-			calls, hits := float64(sum.Calls()), float64(sum.Count[ledger.Hit])
-			measured := control.Measured{
-				Minutes: int(sum.Minutes),
-				Until:   reason,
-				Calls:   calls / m,
-				Hits:    hits / m,
-				OfAll:   hits / max(calls, 1),
-				Spared: float64(
-					sum.Spared,
-				) / float64(
-					time.Millisecond,
-				) / m,
-				Origin: (calls - hits) / m / 60,
-				Drops:  float64(sum.Drops) / m,
-				Memory: sum.Memory,
-			}
-			text, _ := json.Marshal(measured)
-			r.l.state.CameTrue(e.ID, day, string(text))
-		}
-		if now.Sub(e.At) > 48*time.Hour {
-			break
-		}
-		until, why = e.At, "the next change"
-	}
 }
 
 // rememberInputs remembers what is to be fetched at the start, where values may be kept.

@@ -96,7 +96,7 @@ func CameTrue(history []control.Entry) *chart.Chart {
 func measured(e *control.Entry) *control.Measured {
 	m := e.Since
 	for _, x := range []*control.Measured{e.Hour, e.Day} {
-		if x != nil {
+		if x.Some() {
 			m = x
 		}
 	}

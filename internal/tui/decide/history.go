@@ -74,20 +74,19 @@ func (m *Model) entryRow(l *look.Look, e *control.Entry, selected bool, width in
 // came says in a few cells what was foretold of an entry and what came true.
 func came(e *control.Entry) string {
 	share := func(part float64) string { return fmt.Sprintf("%.0f%%", 100*part) }
-	switch measured := e.Day; {
-	case measured == nil && e.Hour == nil && e.Forecast == nil:
+	measured := e.Day
+	if !measured.Some() {
+		measured = e.Hour
+	}
+	switch {
+	case !measured.Some() && e.Forecast == nil:
 		return ""
-	case measured == nil && e.Hour == nil:
+	case !measured.Some():
 		return "foretold " + share(e.Forecast.Draft.OfAll)
-	case e.Forecast == nil && measured == nil:
-		return "came " + share(e.Hour.OfAll)
 	case e.Forecast == nil:
 		return "came " + share(measured.OfAll)
-	case measured == nil:
-		return share(e.Forecast.Draft.OfAll) + " foretold, " + share(e.Hour.OfAll)
-	default:
-		return share(e.Forecast.Draft.OfAll) + " foretold, " + share(measured.OfAll)
 	}
+	return share(e.Forecast.Draft.OfAll) + " foretold, " + share(measured.OfAll)
 }
 
 // laidOutEntry draws the selected entry: what it changed, and what was foretold of it and came true.
@@ -118,7 +117,11 @@ func (m *Model) laidOutEntry(l *look.Look, width, height int) []string {
 	columns := m.true(e)
 	until := ""
 	for _, x := range []*control.Measured{e.Hour, e.Day} {
-		if x != nil && x.Until != "" {
+		switch {
+		case x == nil || x.Until == "":
+		case !x.Some():
+			until = "it was in force for no whole minute before " + x.Until + ", so that nothing was measured"
+		default:
 			until = fmt.Sprintf("%d minutes were measured, up to %s", x.Minutes, x.Until)
 		}
 	}

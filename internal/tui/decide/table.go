@@ -63,12 +63,20 @@ func (m *Model) true(e *control.Entry) (columns []column) {
 	for _, x := range []struct {
 		title string
 		m     *control.Measured
-	}{{since(e.Since), e.Since}, {"first hour", e.Hour}, {"first day", e.Day}} {
-		if x.m != nil {
+	}{{since(e.Since), e.Since}, {first("hour", e.Hour), e.Hour}, {first("day", e.Day), e.Day}} {
+		if x.m != nil && (x.m.Some() || x.m == e.Since) {
 			columns = append(columns, column{x.title, &control.Outcome{OfAll: x.m.OfAll, Spared: x.m.Spared, Origin: x.m.Origin, Drops: x.m.Drops, Memory: x.m.Memory}, true})
 		}
 	}
 	return columns
+}
+
+// first says over which time something was measured, where the next change came before its end.
+func first(unit string, m *control.Measured) string {
+	if m == nil || m.Until == "" {
+		return "first " + unit
+	}
+	return fmt.Sprintf("its %d min in force", m.Minutes)
 }
 
 // since says since when something was measured: after a restart of the larder that is less than since the change.
