@@ -198,6 +198,9 @@ func printTrial(w io.Writer, r *trial.Result) {
 		}
 		fmt.Fprintln(w)
 	}
+	if r.Inconclusive != "" {
+		fmt.Fprintf(w, "no conclusion: %s\n", r.Inconclusive)
+	}
 	if a := r.Answers; a != nil {
 		fmt.Fprintf(w, "answers: %d equal, %d different, %d changing meanwhile\n", a.Equal, a.Different, a.Changing)
 		for _, s := range a.First {

@@ -3,6 +3,7 @@
 package trial
 
 import (
+	"fmt"
 	"math"
 	"slices"
 	"time"
@@ -67,6 +68,9 @@ type Result struct {
 	Counted *float64  `json:"larder_counted_ms,omitempty"`
 	Sampled *Estimate `json:"larder_sampled_ms,omitempty"`
 	Answers *Answers  `json:"answers,omitempty"`
+	// Inconclusive says why nothing can be concluded from it, or only with reservation; empty if something can. Where
+	// nothing can, Spared is nil.
+	Inconclusive string `json:"inconclusive,omitempty"`
 	// LeftOut says what of the statements was not run, and why; Ended why the trial ended before its time.
 	LeftOut []string `json:"left_out,omitempty"`
 	Ended   string   `json:"ended_early,omitempty"`
@@ -142,6 +146,12 @@ func difference(way, against string, a, b []Figures) Difference {
 	return d
 }
 
+// fewestRounds is from how many rounds on intervals are given.
+const fewestRounds = 3
+
+// concludesNothing notes that nothing can be concluded.
+func (r *Result) concludesNothing(why string) { r.Inconclusive, r.Spared = why, nil }
+
 // Mean estimates a mean from a few measurements, by Student's distribution.
 func Mean(each []float64) Estimate {
 	n := len(each)
@@ -149,7 +159,7 @@ func Mean(each []float64) Estimate {
 		return Estimate{}
 	}
 	m, sd := stat.MeanStdDev(each, nil)
-	if n < 3 {
+	if n < fewestRounds {
 		return Estimate{Value: m}
 	}
 	half := distuv.StudentsT{Mu: 0, Sigma: 1, Nu: float64(n - 1)}.Quantile(0.975) * sd / math.Sqrt(float64(n))
@@ -184,12 +194,21 @@ func Compare(ways []string, rounds map[string][]Figures, whole map[string]Figure
 		}
 		r.Spared = &e
 	}
+	switch {
+	case whole[last].Calls == 0:
+		r.concludesNothing("no statement was asked that keeping could have answered")
+	case r.Rounds < fewestRounds:
+		r.Inconclusive = fmt.Sprintf("no intervals: that needs %d rounds or more, and this may be chance", fewestRounds)
+	}
 	return r
 }
 
 // Counts takes what the larder counted of the statements with keeping on.
 func (r *Result) Counts(s ledger.Sums) {
 	ms := func(d time.Duration) float64 { return float64(d) / float64(time.Millisecond) }
+	if s.Calls() > 0 && s.Count[ledger.Hit] == 0 {
+		r.concludesNothing(fmt.Sprintf("none of the %d statements was answered from memory while keeping was on", s.Calls()))
+	}
 	counted := ms(s.Spared)
 	r.Counted = &counted
 	if e := s.BySample(); e.Known {

@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"jollylarder/internal/core/ledger"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -104,11 +106,41 @@ func TestDifferences(t *testing.T) {
 			rounds[way] = append(rounds[way], Figures{Way: way, Calls: 100, Mean: mean + noise + 0.01*float64(i%3), PerSecond: 100})
 		}
 	}
+	whole[On] = Figures{Way: On, Calls: 800}
 	r := Compare([]string{Direct, Off, On}, rounds, whole)
+	assert.Empty(t, r.Inconclusive)
 	require.Len(t, r.Against, 3)
 	assert.InDelta(t, -4, r.Against[0].Mean.Value, 0.01)
 	assert.Less(t, *r.Against[0].Mean.Error, 0.01)
 	assert.InDelta(t, 0.2, r.Against[2].Mean.Value, 0.01)
 	assert.InDelta(t, 8*100*4.2, r.Spared.Value, 0.1)
 	assert.Nil(t, Mean([]float64{1, 2}).Error, "two rounds tell no interval")
+}
+
+// Where nothing was compared, or nothing answered from memory, it is said that nothing can be concluded, and no saving is
+// given.
+func TestNoConclusion(t *testing.T) {
+	compare := func(rounds, calls int) Result {
+		list := map[string][]Figures{}
+		for range rounds {
+			for _, way := range []string{Off, On} {
+				list[way] = append(list[way], Figures{Way: way, Calls: calls, Mean: 1})
+			}
+		}
+		return Compare([]string{Off, On}, list, map[string]Figures{On: {Way: On, Calls: calls * rounds}})
+	}
+	nothing := compare(3, 0)
+	assert.Contains(t, nothing.Inconclusive, "no statement was asked")
+	assert.Nil(t, nothing.Spared)
+	few := compare(2, 100)
+	assert.Contains(t, few.Inconclusive, "3 rounds or more")
+	assert.NotNil(t, few.Spared)
+	r := compare(3, 100)
+	assert.Empty(t, r.Inconclusive)
+	r.Counts(ledger.Sums{Count: [4]uint64{1, 20, 279, 0}})
+	assert.Empty(t, r.Inconclusive)
+	assert.NotNil(t, r.Spared)
+	r.Counts(ledger.Sums{Count: [4]uint64{0, 20, 280, 0}})
+	assert.Contains(t, r.Inconclusive, "none of the 300 statements was answered from memory")
+	assert.Nil(t, r.Spared)
 }

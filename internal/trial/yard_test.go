@@ -160,6 +160,15 @@ func TestALiveTrial(t *testing.T) {
 	y.larder.Engine().SetRules(rules.NewSet(nil))
 	_, err = y.client.Trial(t.Context(), control.Trial{Slice: 1000, Rounds: 3}, nil)
 	assert.ErrorContains(t, err, "no rule keeps anything")
+	y.larder.Engine().SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, Paused: true}}))
+	_, err = y.client.Trial(t.Context(), control.Trial{Slice: 1000, Rounds: 3}, nil)
+	assert.ErrorContains(t, err, "is paused")
+	y.larder.Engine().SetRules(rules.NewSet([]rules.Rule{{Text: "select nothing that anybody asks", Verdict: rules.Keep}}))
+	r, err = y.client.Trial(t.Context(), control.Trial{Slice: 1000, Rounds: 1}, nil)
+	require.NoError(t, err)
+	assert.NotEmpty(t, r.Inconclusive)
+	assert.Nil(t, r.Spared)
+	assert.Empty(t, r.Ended, "it came to its end")
 	stop()
 	<-ended
 }

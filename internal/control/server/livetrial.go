@@ -55,8 +55,8 @@ func (s *server) trial(w http.ResponseWriter, r *http.Request) {
 	case e.Held():
 		problem(w, http.StatusConflict, "all keeping is on hold: there is nothing to compare")
 		return
-	case !e.Rules().Keeps():
-		problem(w, http.StatusConflict, "no rule keeps anything: there is nothing to compare")
+	case !e.Keeps():
+		problem(w, http.StatusConflict, "no rule keeps anything, or each that does is paused: there is nothing to compare; apply a rule, or resume one")
 		return
 	}
 	t := live.Live{Engine: e.Engine, Slice: time.Duration(in.Slice * float64(time.Millisecond)), Rounds: in.Rounds}

@@ -64,6 +64,18 @@ func (e *Engine) Suspend(r *rules.Rule) {
 	x.apply(e.Rules(), r)
 }
 
+// Keeps says whether any rule in force keeps results at present: one that is not paused, by a person or by a stale
+// catch.
+func (e *Engine) Keeps() bool {
+	list := e.Rules().List()
+	for i := range list {
+		if list[i].Keeps() && !e.suspended(&list[i]) {
+			return true
+		}
+	}
+	return false
+}
+
 // suspended says whether a rule was paused by a stale catch.
 func (e *Engine) suspended(r *rules.Rule) bool {
 	p := e.suspensions.now.Load()

@@ -51,6 +51,9 @@ func (m *Model) trials(l *look.Look, width int) []string {
 			out = append(out, look.Cut(line, width))
 		}
 	}
+	if r.Inconclusive != "" {
+		out = append(out, look.Cut("  "+l.Brick.Render("! ")+l.Cream.Render("no conclusion: "+r.Inconclusive), width))
+	}
 	if a := r.Answers; a != nil {
 		style := l.Moss
 		if a.Different > 0 {
