@@ -112,6 +112,31 @@ type doneMsg struct {
 	err  error
 }
 
+// failure gives why an action has come to nothing, or nil.
+func (m doneMsg) failure() error { return m.err }
+
+// refusedMsg is what an action came to that a dialog has asked for, and that was refused.
+type refusedMsg struct {
+	asked dialog.Refusable
+	err   error
+	msg   tea.Msg
+}
+
+// answering runs what a dialog has asked for. The dialog comes back with all that was entered if that is refused.
+func answering(asked dialog.Dialog, do tea.Cmd) tea.Cmd {
+	r, ok := asked.(dialog.Refusable)
+	if !ok || do == nil {
+		return do
+	}
+	return func() tea.Msg {
+		m := do()
+		if f, ok := m.(interface{ failure() error }); ok && f.failure() != nil {
+			return refusedMsg{r, f.failure(), m}
+		}
+		return m
+	}
+}
+
 func tick() tea.Cmd { return tea.Tick(redraw, func(t time.Time) tea.Msg { return tickMsg(t) }) }
 
 // Init begins.
@@ -171,6 +196,12 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			a.say(m.err.Error(), true)
 		}
 		return a, tea.Batch(a.ask(true), a.decide.Refresh())
+	case refusedMsg:
+		if a.dialog == nil {
+			m.asked.Refuse(m.err.Error())
+			a.dialog = m.asked
+		}
+		return a.Update(m.msg)
 	case tea.KeyPressMsg:
 		return a, a.press(m)
 	default:
@@ -238,11 +269,13 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 	case a.line.open:
 		return a.pressFilter(k)
 	case a.dialog != nil:
-		over, do := a.dialog.Update(k)
-		if over {
-			a.dialog = nil
+		asked := a.dialog
+		over, do := asked.Update(k)
+		if !over {
+			return do
 		}
-		return do
+		a.dialog = nil
+		return answering(asked, do)
 	case a.help:
 		a.pressHelp(k)
 		return nil

@@ -44,8 +44,9 @@ type (
 type proving struct {
 	prove.Model
 
-	a      *App
-	trying *working // the trial under way, or the last
+	a       *App
+	trying  *working          // the trial under way, or the last
+	entered map[string]string // in the form for a trial, the last time
 }
 
 func (s *proving) Name() string     { return "Prove" }
@@ -165,7 +166,7 @@ func (s *proving) askTrial() dialog.Dialog {
 		"Live: keeping is switched off and on in turns for the traffic that comes by itself. While it is off, the origin is asked for everything.",
 		"Load: the statements of a file are asked directly, through the larder with keeping off, and with it on. That is load beside the traffic.",
 	}
-	return dialog.NewForm("A trial", says, []dialog.Line{
+	lines := []dialog.Line{
 		{Name: "kind", Value: liveTrial, Choices: []string{liveTrial, loadTrial}, Help: "live, on the traffic that comes; or load, with statements of its own"},
 		{Name: "rounds", Value: "6", Help: "how often each way has its turn: three give an interval, ten a good one"},
 		{Name: "seconds", Value: "10", Help: "live: how long a turn lasts; load: how long the whole trial lasts, about"},
@@ -174,7 +175,16 @@ func (s *proving) askTrial() dialog.Dialog {
 		{Name: "through", Value: address(listen), Help: "load: URL of the same database through the larder"},
 		{Name: "clients", Value: "4", Help: "load: connections that ask at a time"},
 		{Name: "writes", Value: "no", Choices: []string{"no", "yes"}, Help: "load: also what may write, each in a transaction that is rolled back"},
-	}, nil, s.beginTrial)
+	}
+	for i := range lines { // as they were the last time
+		if v, ok := s.entered[lines[i].Name]; ok {
+			lines[i].Value = v
+		}
+	}
+	return dialog.NewForm("A trial", says, lines, nil, func(v map[string]string) (tea.Cmd, error) {
+		s.entered = v
+		return s.beginTrial(v)
+	})
 }
 
 // beginTrial begins the trial that was asked for, or says what is wrong with it.
@@ -182,7 +192,7 @@ func (s *proving) beginTrial(v map[string]string) (tea.Cmd, error) {
 	number := func(name string, most int) (int, error) {
 		n, err := strconv.Atoi(v[name])
 		if err != nil || n < 1 || n > most {
-			return 0, fmt.Errorf("%s %q: expected a number from 1 to %d", name, v[name], most)
+			return 0, &dialog.LineError{Name: name, Err: fmt.Errorf("%q: expected a number from 1 to %d", v[name], most)}
 		}
 		return n, nil
 	}

@@ -19,6 +19,7 @@ type Reason struct {
 
 	input   textinput.Model
 	missing bool
+	refused string
 }
 
 // NewReason makes the question. Why is what is offered as the reason.
@@ -50,8 +51,12 @@ func (r *Reason) Update(m tea.KeyPressMsg) (bool, tea.Cmd) {
 		return true, r.Do(why)
 	}
 	r.input, _ = r.input.Update(m)
+	r.refused = ""
 	return false, nil
 }
+
+// Refuse implements Refusable.
+func (r *Reason) Refuse(why string) { r.refused = strings.ReplaceAll(why, "\n", "; ") }
 
 // View shows the question.
 func (r *Reason) View(l *look.Look, width, height int) []string {
@@ -78,5 +83,11 @@ func (r *Reason) View(l *look.Look, width, height int) []string {
 	if r.missing {
 		hint = l.Brick.Render("      ! ") + l.Cream.Render("a few words are needed: in a year nobody knows")
 	}
-	return append(out, hint)
+	if r.refused == "" {
+		return append(out, hint)
+	}
+	for _, part := range look.Wrap(r.refused, width-10) {
+		out = append(out, l.Brick.Render("      ! ")+l.Cream.Render(part))
+	}
+	return out
 }

@@ -15,13 +15,28 @@ type Dialog interface {
 	Keys() []key.Binding
 }
 
+// Refusable is a dialog that is shown again, as it was left, when what was asked for is refused.
+type Refusable interface {
+	Dialog
+	// Refuse shows why.
+	Refuse(why string)
+}
+
+// LineError is what is wrong with one line of a form.
+type LineError struct {
+	Name string
+	Err  error
+}
+
+func (e *LineError) Error() string { return e.Name + ": " + e.Err.Error() }
+
+// Unwrap gives what is wrong.
+func (e *LineError) Unwrap() error { return e.Err }
+
 var (
 	keyApply = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "do it"))
 	keyBack  = key.NewBinding(key.WithKeys("esc", "q"), key.WithHelp("esc", "leave it as it is"))
 )
-
-// lifetimes are offered as TTLs; none is until a write.
-var lifetimes = []string{"1s", "5s", "15s", "30s", "1m", "2m", "5m", "10m", "1h", "none"}
 
 // Sure asks whether to do one thing.
 type Sure struct {

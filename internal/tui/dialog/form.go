@@ -1,6 +1,7 @@
 package dialog
 
 import (
+	"errors"
 	"slices"
 	"strings"
 
@@ -97,7 +98,7 @@ func (f *Form) Update(m tea.KeyPressMsg) (bool, tea.Cmd) {
 	case s == "enter":
 		cmd, err := f.do(f.values())
 		if err != nil {
-			f.wrong = err.Error()
+			f.refuse(err)
 			return false, nil
 		}
 		return true, cmd
@@ -115,6 +116,20 @@ func (f *Form) Update(m tea.KeyPressMsg) (bool, tea.Cmd) {
 	}
 	return false, nil
 }
+
+// refuse says what is wrong, and goes to the first line that something is wrong with.
+func (f *Form) refuse(err error) {
+	var line *LineError
+	if errors.As(err, &line) {
+		if at := slices.IndexFunc(f.lines, func(x Line) bool { return x.Name == line.Name }); at >= 0 {
+			f.goTo(at)
+		}
+	}
+	f.wrong = strings.ReplaceAll(err.Error(), "\n", "; ")
+}
+
+// Refuse implements Refusable.
+func (f *Form) Refuse(why string) { f.wrong = strings.ReplaceAll(why, "\n", "; ") }
 
 // View shows the form.
 func (f *Form) View(l *look.Look, width, height int) []string {

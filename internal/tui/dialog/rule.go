@@ -2,6 +2,7 @@ package dialog
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -11,6 +12,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/core/rules"
 )
 
 var (
@@ -112,14 +114,9 @@ func NewRuleForm(title string, r control.Rule, put func(control.Rule) tea.Cmd) *
 
 // asksWhat asks what the rule does.
 func (f *ruleLines) asksWhat(r *control.Rule) {
-	ttls := slices.Clone(lifetimes)
-	if !slices.Contains(ttls, r.TTL) {
-		ttls = append([]string{r.TTL}, ttls...)
-	}
 	f.choice("verdict", "keep results, or never", r.Verdict,
 		func(r *control.Rule, v string) { r.Verdict = v }, "keep", "never")
-	f.choice("for", "the longest an answer may be old, counted from its fetch; none is no limit", r.TTL,
-		func(r *control.Rule, v string) { r.TTL = v }, ttls...)
+	f.text("for", "the longest an answer may be old, counted from its fetch, such as 45s, 5m or 1h30m; none is no limit", r.TTL, takeTTL)
 	f.choice("until", "a write to what was read ends results, or nothing but their age does",
 		map[bool]string{true: "ttl only", false: "until written"}[r.TTLOnly],
 		func(r *control.Rule, v string) { r.TTLOnly = v == "ttl only" }, "until written", "ttl only")
@@ -169,7 +166,7 @@ func takeLabels(w *control.When, v string) error {
 	for _, l := range texts(v) {
 		k, value, ok := strings.Cut(l, "=")
 		if !ok {
-			return fmt.Errorf("labels: expected key=value, not %q", l)
+			return fmt.Errorf("expected key=value, not %q", l)
 		}
 		if w.Labels == nil {
 			w.Labels = map[string]string{}
@@ -210,13 +207,21 @@ func (f *ruleLines) asksMore(r *control.Rule) {
 		func(r *control.Rule, v string) { r.GoOn = v == "go on" }, "pause", "go on")
 }
 
+func takeTTL(r *control.Rule, v string) error {
+	if _, err := rules.ParseTTL(v); err != nil {
+		return fmt.Errorf("%q: expected a time such as 30s, 5m or 1h30m, or none", v)
+	}
+	r.TTL = v
+	return nil
+}
+
 func takeStart(r *control.Rule, v string) (err error) {
 	r.FetchAtStart = 0
 	if v == "" {
 		return nil
 	}
 	if r.FetchAtStart, err = strconv.Atoi(v); err != nil {
-		return fmt.Errorf("at start: expected a number, not %q", v)
+		return fmt.Errorf("expected a number, not %q", v)
 	}
 	return nil
 }
@@ -228,15 +233,16 @@ func takeSample(r *control.Rule, v string) error {
 	}
 	n, err := strconv.ParseFloat(v, 64)
 	if err != nil {
-		return fmt.Errorf("sample: expected a number such as 0.005, not %q", v)
+		return fmt.Errorf("expected a number such as 0.005, not %q", v)
 	}
 	r.ControlSample = &n
 	return nil
 }
 
-// made gives the rule that is written.
+// made gives the rule that is written, or all that is wrong with it.
 func made(from control.Rule, lines ruleLines, values map[string]string) (control.Rule, error) {
 	out := from
+	var wrong []error
 	if from.When != nil {
 		w := *from.When
 		out.When = &w
@@ -246,7 +252,7 @@ func made(from control.Rule, lines ruleLines, values map[string]string) (control
 			continue // the form may not be able to say all of what it is
 		}
 		if err := x.take(&out, values[x.Name]); err != nil {
-			return out, err
+			wrong = append(wrong, &LineError{x.Name, err})
 		}
 	}
 	if out.Pattern != from.Pattern {
@@ -255,5 +261,5 @@ func made(from control.Rule, lines ruleLines, values map[string]string) (control
 	if w := out.When; w != nil && w.Application == "" && w.User == "" && w.Database == "" && w.Client == "" && len(w.Labels) == 0 {
 		out.When = nil
 	}
-	return out, nil
+	return out, errors.Join(wrong...)
 }
