@@ -35,7 +35,7 @@ meanwhile), and diff with 5 when there are differences.`,
 			})
 		},
 	}
-	c.AddCommand(checkCommand(&asJSON), list, diffCommand(to, &asJSON), forecastCommand(to, &asJSON), applyCommand(to, &asJSON), undoCommand(to, &asJSON), historyCommand(to, &asJSON), pauseCommand(to, &asJSON))
+	c.AddCommand(checkCommand(&asJSON), list, diffCommand(to, &asJSON), forecastCommand(to, &asJSON), applyCommand(to, &asJSON), undoCommand(to, &asJSON), redoCommand(to, &asJSON), historyCommand(to, &asJSON), pauseCommand(to, &asJSON))
 	return c
 }
 
@@ -223,7 +223,19 @@ func undoCommand(to *toLarder, asJSON *bool) *cobra.Command {
 			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (control.Entry, error) { return l.Undo(ctx, u) }, func(e control.Entry) { printEntry(c, e) })
 		},
 	}
-	c.Flags().Int64Var(&u.To, "to", 0, "the entry of the history to go back to (default: the one before the last)")
+	c.Flags().Int64Var(&u.To, "to", 0, "the entry of the history to go back to (default: the one before the last change that is in force)")
+	c.Flags().StringVar(&u.Why, "why", "", "the reason")
+	return c
+}
+
+func redoCommand(to *toLarder, asJSON *bool) *cobra.Command {
+	var u control.Undo
+	c := &cobra.Command{
+		Use: "redo", Short: "Put the rules in force again that were undone last", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (control.Entry, error) { return l.Redo(ctx, u) }, func(e control.Entry) { printEntry(c, e) })
+		},
+	}
 	c.Flags().StringVar(&u.Why, "why", "", "the reason")
 	return c
 }
@@ -250,7 +262,7 @@ func printEntry(c *cobra.Command, e control.Entry) {
 		p("These rules are in force already.")
 		return
 	}
-	kind := map[string]string{"apply": "applied", "undo": "undone", "file": "taken from the file", "start": "found at the start"}[e.Kind]
+	kind := map[string]string{"apply": "applied", "undo": "undone", "redo": "redone", "file": "taken from the file", "start": "found at the start"}[e.Kind]
 	p("%d  %s  %s by %s: %s", e.ID, e.At.Local().Format("2006-01-02 15:04:05"), kind, e.Who, e.Why)
 	for _, line := range e.Changes {
 		p("     %s", line)
@@ -258,9 +270,16 @@ func printEntry(c *cobra.Command, e control.Entry) {
 	if f := e.Forecast; f != nil {
 		p("     foretold: %.1f%% of all statements from memory, %.2f s/min spared, %.1f/s to the origin", 100*f.Draft.OfAll, f.Draft.Spared/1000, f.Draft.Origin)
 	}
-	for name, m := range map[string]*control.Measured{"hour": e.Hour, "day": e.Day} {
-		if m != nil {
-			p("     came true in the first %s (%d min): %.1f%%, %.2f s/min, %.1f/s", name, m.Minutes, 100*m.OfAll, m.Spared/1000, m.Origin)
+	for _, x := range []struct {
+		name string
+		m    *control.Measured
+	}{{"hour", e.Hour}, {"day", e.Day}} {
+		switch m := x.m; {
+		case m == nil:
+		case !m.Some():
+			p("     in force for no whole minute, so that nothing was measured")
+		default:
+			p("     came true in the first %s (%d min): %.1f%%, %.2f s/min, %.1f/s", x.name, m.Minutes, 100*m.OfAll, m.Spared/1000, m.Origin)
 		}
 	}
 }

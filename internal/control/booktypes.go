@@ -122,7 +122,8 @@ type Apply struct {
 	Why  string `json:"why"`
 }
 
-// Undo asks for an earlier entry's rules to be put in force again; the one before the last if To is 0.
+// Undo asks for an earlier entry's rules to be put in force again: those before the last change that is in force if To
+// is 0; or, as a redo, those that were undone last.
 type Undo struct {
 	To   int64  `json:"to,omitempty"`
 	Base string `json:"base,omitempty"`
@@ -133,9 +134,11 @@ type Undo struct {
 type Entry struct {
 	ID   int64     `json:"id"`
 	At   time.Time `json:"at"`
-	Kind string    `json:"kind"` // apply, undo, file or start
-	Who  string    `json:"who"`
-	Why  string    `json:"why,omitempty"`
+	Kind string    `json:"kind"` // apply, undo, redo, file or start
+	// Restores is the entry whose rules an undo or a redo put in force.
+	Restores int64  `json:"restores,omitempty"`
+	Who      string `json:"who"`
+	Why      string `json:"why,omitempty"`
 	// Changes says what was changed, in words.
 	Changes  []string  `json:"changes,omitempty"`
 	Forecast *Forecast `json:"forecast,omitempty"`

@@ -228,6 +228,7 @@ func (b *ruleBook) Apply(a controlserver.Proposal) (state.Entry, error) {
 	e := state.Entry{
 		At:       time.Now(),
 		Kind:     a.Kind,
+		Restores: a.Restores,
 		Who:      a.Who,
 		Why:      a.Why,
 		Text:     a.Text,

@@ -105,6 +105,18 @@ func TestDraftApplyUndo(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "undo", u.Kind)
 	assert.Equal(t, mine, d.inFile())
+	_, err = d.api.Undo(ctx, control.Undo{})
+	require.ErrorContains(t, err, "nothing to undo", "and not back and forth")
+	assert.Equal(t, mine, d.inFile())
+	again, err := d.api.Redo(ctx, control.Undo{})
+	require.NoError(t, err)
+	assert.Equal(t, "redo", again.Kind)
+	assert.Equal(t, e.ID, again.Restores)
+	assert.Len(t, d.l.Engine().Rules().List(), 2)
+	_, err = d.api.Redo(ctx, control.Undo{})
+	require.ErrorContains(t, err, "nothing to redo")
+	_, err = d.api.Undo(ctx, control.Undo{})
+	require.NoError(t, err)
 	_, err = d.api.Undo(ctx, control.Undo{To: e.ID})
 	require.NoError(t, err)
 	assert.Len(t, d.l.Engine().Rules().List(), 2, "to any earlier state")
@@ -118,7 +130,7 @@ func TestDraftApplyUndo(t *testing.T) {
 	for _, e := range list {
 		kinds = append(kinds, e.Kind)
 	}
-	assert.Equal(t, []string{"undo", "undo", "apply", "start"}, kinds)
+	assert.Equal(t, []string{"undo", "undo", "redo", "undo", "apply", "start"}, kinds)
 }
 
 // Of two who apply at once, the second is told what the first changed, and loses nothing.

@@ -11,8 +11,10 @@ import (
 type Entry struct {
 	ID int64
 	At time.Time
-	// Kind is apply, undo, file for a file that was changed outside, or start for the rules that a larder began with.
+	// Kind is apply, undo, redo, file for a file that was changed outside, or start for the rules that a larder began with.
 	Kind string
+	// Restores is the entry whose rules an undo or a redo put in force, or 0.
+	Restores int64
 	// Who is the user of the system that did it, and Why what he said.
 	Who, Why string
 	// Text is the rules file from then on.
@@ -31,7 +33,7 @@ const mostHistory = 1000
 
 func (s *Store) load() error {
 	rows, err := s.db.Query(
-		"select id, at, kind, who, why, text, changes, forecast, hour, day from history order by id",
+		"select id, at, kind, who, why, text, changes, forecast, hour, day, restores from history order by id",
 	)
 	if err != nil {
 		return err
@@ -41,7 +43,7 @@ func (s *Store) load() error {
 		e := Entry{saved: true}
 		var at int64
 		var changes string
-		if err := rows.Scan(&e.ID, &at, &e.Kind, &e.Who, &e.Why, &e.Text, &changes, &e.Forecast, &e.Hour, &e.Day); err != nil {
+		if err := rows.Scan(&e.ID, &at, &e.Kind, &e.Who, &e.Why, &e.Text, &changes, &e.Forecast, &e.Hour, &e.Day, &e.Restores); err != nil {
 			return err
 		}
 		if err := json.Unmarshal([]byte(changes), &e.Changes); err != nil {
@@ -95,7 +97,7 @@ func (s *Store) saveEntry(i int) bool {
 	changes, _ := json.Marshal(e.Changes)
 	e.saved = s.write(func(tx *sql.Tx) error {
 		_, err := tx.Exec(
-			"insert or replace into history values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+			"insert or replace into history values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
 			e.ID,
 			e.At.UnixMilli(),
 			e.Kind,
@@ -106,6 +108,7 @@ func (s *Store) saveEntry(i int) bool {
 			e.Forecast,
 			e.Hour,
 			e.Day,
+			e.Restores,
 		)
 		return err
 	})

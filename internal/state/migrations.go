@@ -27,6 +27,9 @@ create table rollups (step integer not null, at integer not null, pattern text n
 insert into numbers (step, at, kind, name, minutes, hits, misses, passes, writes, pass_waited, spared, drops)
   select step, at, case pattern when '' then '' else 'pattern' end, pattern, step / 60, hits, misses, passes, writes, waited, spared, drops from rollups;
 drop table rollups;`,
+
+	// An undo says what it restored.
+	`alter table history add column restores integer not null default 0;`,
 }
 
 // migrate brings a file to a version, one after the other: each is there as a whole, or not at all.

@@ -23,6 +23,7 @@ import (
 var (
 	keyApply    = key.NewBinding(key.WithKeys("a"), key.WithHelp("a", "apply the draft"))
 	keyUndo     = key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "undo: the rules before, or those of a chosen entry"))
+	keyRedo     = key.NewBinding(key.WithKeys("U"), key.WithHelp("U", "redo: what was undone last"))
 	keyEdit     = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "edit the rule"))
 	keyNew      = key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "a new rule"))
 	keyRemove   = key.NewBinding(key.WithKeys("delete", "backspace"), key.WithHelp("del", "take the rule out of the draft"))
@@ -35,7 +36,7 @@ var (
 	keyDropRule = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop what the rule keeps"))
 )
 
-var decideKeys = []key.Binding{keyEdit, keyNew, keyRemove, keyEarlier, keyLater, keyApply, keyUndo, keyPause, keyDropRule, keyDiscard, keyRenew, keyFile, decide.KeyForecast, decide.KeyStop}
+var decideKeys = []key.Binding{keyEdit, keyNew, keyRemove, keyEarlier, keyLater, keyApply, keyUndo, keyRedo, keyPause, keyDropRule, keyDiscard, keyRenew, keyFile, decide.KeyForecast, decide.KeyStop}
 
 // deciding is the station Decide: drafts, forecasts, and what leads to other rules.
 type deciding struct {
@@ -181,6 +182,9 @@ func (s *deciding) edit(said string, e control.Edit) tea.Cmd {
 	return s.redraft(said, func(ctx context.Context) (control.Draft, error) { return s.a.client.Edit(ctx, e) })
 }
 
+// failure gives why the draft was not edited, or nil.
+func (m draftedMsg) failure() error { return m.err }
+
 // redraft does something to the draft as a whole.
 func (s *deciding) redraft(said string, f func(context.Context) (control.Draft, error)) tea.Cmd {
 	return fetch(f, func(d control.Draft, err error) tea.Msg { return draftedMsg{said, d, err} })
@@ -238,6 +242,8 @@ func (s *deciding) Press(k tea.KeyPressMsg) tea.Cmd {
 		s.askApply()
 	case key.Matches(k, keyUndo):
 		s.askUndo(s.Before())
+	case key.Matches(k, keyRedo):
+		s.askRedo(s.Undone())
 	case key.Matches(k, keyNew):
 		s.a.dialog = dialog.NewRuleForm("A new rule", control.Rule{Verdict: "keep", TTL: "30s"}, func(r control.Rule) tea.Cmd {
 			return s.edit("In the draft: a new rule.", control.Edit{Put: &r})
@@ -343,6 +349,23 @@ func (s *deciding) askUndo(to *control.Entry) {
 	s.a.dialog = dialog.NewReason("Undo", fmt.Sprintf("back to %d", id), says, nil, func(why string) tea.Cmd {
 		return act(fmt.Sprintf("The rules of %d are in force again.", id), func(ctx context.Context) error {
 			_, err := s.a.client.Undo(ctx, control.Undo{To: id, Why: why})
+			return err
+		})
+	})
+}
+
+// askRedo asks whether what was undone is to be in force again.
+func (s *deciding) askRedo(to *control.Entry) {
+	if to == nil {
+		s.a.say("There is nothing to redo: nothing was undone since the last change.", true)
+		return
+	}
+	says := []string{fmt.Sprintf("The rules are again those of %d, which %s put in force on %s: %s", to.ID, to.Who, to.At.Local().Format("02 Jan 15:04:05"), to.Why),
+		keyUndo.Help().Key + " undoes that."}
+	id := to.ID
+	s.a.dialog = dialog.NewReason("Redo", fmt.Sprintf("%d again", id), says, nil, func(why string) tea.Cmd {
+		return act(fmt.Sprintf("The rules of %d are in force again.", id), func(ctx context.Context) error {
+			_, err := s.a.client.Redo(ctx, control.Undo{Why: why})
 			return err
 		})
 	})

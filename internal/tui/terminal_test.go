@@ -136,7 +136,9 @@ func TestFirstDay(t *testing.T) {
 	x.sees(`The rule \w{4}-\w{4}-\w{4}`)
 	x.press("Down")
 	x.sees(`the longest an answer may be old`)
-	x.press("Right", "Right", "Right", "Right", "Right", "Right", "Right", "Right", "Left", "Left", "Enter")
+	x.press("C-u", "10 minutes", "Enter")
+	x.sees(`! for: "10 minutes": expected a time such as 30s, 5m or 1h30m, or none`)
+	x.press("C-u", "10m", "Enter")
 	x.sees(`In the draft: .* changed`)
 	x.sees(`◆ keep 10m`)
 	x.press("a")
@@ -364,7 +366,8 @@ func TestTheLeadThroughTheStations(t *testing.T) {
 		x.press("BSpace")
 	}
 	x.press("/nowhere/report.pdf", "Enter")
-	x.sees(`! /nowhere/report.pdf cannot be written: no such file or directory: choose another place`)
+	x.sees(`file +/nowhere/report.pdf\s+! /nowhere/report.pdf cannot be written: no such file or directory: choose another`) // and it can be mended
+	x.press("Escape")
 	x.press("t")
 	x.sees(`kind +‹live›`)
 	x.press("Down", "BSpace", "3", "Down", "BSpace", "BSpace", "2", "Enter")

@@ -205,6 +205,11 @@ func (c *Client) Undo(ctx context.Context, u control.Undo) (e control.Entry, err
 	return e, c.do(ctx, "POST", "/v1/undo", u, &e)
 }
 
+// Redo puts rules in force again that were undone.
+func (c *Client) Redo(ctx context.Context, u control.Undo) (e control.Entry, err error) {
+	return e, c.do(ctx, "POST", "/v1/redo", u, &e)
+}
+
 // History asks for the latest changes of the rules, the last first.
 func (c *Client) History(ctx context.Context, most int) (list []control.Entry, err error) {
 	return list, c.do(ctx, "GET", fmt.Sprintf("/v1/history?limit=%d", most), nil, &list)

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"jollylarder/internal/control"
@@ -15,7 +16,9 @@ import (
 type Proposal struct {
 	// Kind is as in state.Entry; a file that was changed outside is taken as it is, with no regard to Base.
 	Kind, Who, Why string
-	Text           []byte
+	// Restores is the entry whose rules an undo or a redo puts in force.
+	Restores int64
+	Text     []byte
 	// Base is the revision that the text was made from.
 	Base string
 	// Forecast is what was foretold of it, as JSON, or empty.
@@ -163,32 +166,49 @@ func (s *server) applyText(w http.ResponseWriter, r *http.Request) {
 	s.apply(w, a)
 }
 
+// undo goes back to the rules before the last change that is in force, or to an entry of one's choice.
 func (s *server) undo(w http.ResponseWriter, r *http.Request) {
+	s.restore(w, r, "undo", "back to %d", "there is nothing to undo: the history does not go further back", control.UndoTo)
+}
+
+// redo puts what was undone last in force again.
+func (s *server) redo(w http.ResponseWriter, r *http.Request) {
+	s.restore(w, r, "redo", "%d again", "there is nothing to redo: nothing was undone since the last change", control.RedoTo)
+}
+
+// restore puts the rules of an entry of the history in force again: that which is asked for, or else that which find
+// gives.
+func (s *server) restore(w http.ResponseWriter, r *http.Request, kind, because, nothing string, find func([]control.Entry) *control.Entry) {
 	var in control.Undo
 	if !read(w, r, &in) {
 		return
 	}
-	list := s.l.Book().State().History(1 << 20)
 	_, revision := s.l.Book().Current()
 	if in.Base == "" {
 		in.Base = revision
 	}
-	var to *state.Entry
-	for i := range list {
-		if in.To == list[i].ID || in.To == 0 && i == 1 {
-			to = &list[i]
+	list := s.l.Book().State().History(1 << 20)
+	id := in.To
+	if id == 0 {
+		entries := make([]control.Entry, len(list))
+		for i, e := range list {
+			entries[i] = control.Entry{ID: e.ID, Restores: e.Restores}
 		}
-	}
-	switch {
-	case to == nil && in.To == 0:
-		problem(w, http.StatusConflict, "there is nothing to undo: the history does not go further back")
-	case to == nil:
-		problem(w, http.StatusNotFound, "the history has no entry %d", in.To)
-	default:
-		why := in.Why
-		if why == "" {
-			why = fmt.Sprintf("back to %d", to.ID)
+		to := find(entries)
+		if to == nil {
+			problem(w, http.StatusConflict, "%s", nothing)
+			return
 		}
-		s.apply(w, Proposal{Kind: "undo", Who: who(r), Why: why, Text: to.Text, Base: in.Base})
+		id = to.ID
 	}
+	at := slices.IndexFunc(list, func(e state.Entry) bool { return e.ID == id })
+	if at < 0 {
+		problem(w, http.StatusNotFound, "the history has no entry %d: jollylarder rules history lists them", id)
+		return
+	}
+	why := in.Why
+	if why == "" {
+		why = fmt.Sprintf(because, id)
+	}
+	s.apply(w, Proposal{Kind: kind, Restores: id, Who: who(r), Why: why, Text: list[at].Text, Base: in.Base})
 }

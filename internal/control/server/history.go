@@ -63,7 +63,7 @@ func (s *server) historyEntry(w http.ResponseWriter, r *http.Request) {
 }
 
 func entry(e state.Entry, whole bool) control.Entry {
-	out := control.Entry{ID: e.ID, At: e.At, Kind: e.Kind, Who: e.Who, Why: e.Why, Changes: e.Changes}
+	out := control.Entry{ID: e.ID, At: e.At, Kind: e.Kind, Restores: e.Restores, Who: e.Who, Why: e.Why, Changes: e.Changes}
 	out.Forecast, out.Hour, out.Day = decode[control.Forecast](
 		e.Forecast,
 	), decode[control.Measured](

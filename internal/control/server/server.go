@@ -178,6 +178,7 @@ func (s *server) handler() http.Handler {
 		"POST /v1/forecast":          s.foretell,
 		"POST /v1/apply":             s.applyText,
 		"POST /v1/undo":              s.undo,
+		"POST /v1/redo":              s.redo,
 		"GET /v1/history":            s.history,
 		"GET /v1/history/{id}":       s.historyEntry,
 		"POST /v1/drop":              s.drop,

@@ -134,13 +134,11 @@ func (m *Model) Entry() *control.Entry {
 	return nil
 }
 
-// Before gives the entry whose rules an undo would put in force: the one before the last; or nil.
-func (m *Model) Before() *control.Entry {
-	if len(m.history) < 2 {
-		return nil
-	}
-	return &m.history[1]
-}
+// Before gives the entry whose rules an undo would put in force, or nil.
+func (m *Model) Before() *control.Entry { return control.UndoTo(m.history) }
+
+// Undone gives the entry whose rules a redo would put in force, or nil.
+func (m *Model) Undone() *control.Entry { return control.RedoTo(m.history) }
 
 // Draft gives the draft.
 func (m *Model) Draft() *control.Draft { return &m.draft }

@@ -10,7 +10,7 @@ import (
 )
 
 // kinds are how the kinds of entries are drawn.
-var kinds = map[string]string{"apply": "applied", "undo": "undone", "file": "from the file", "start": "at the start"}
+var kinds = map[string]string{"apply": "applied", "undo": "undone", "redo": "redone", "file": "from the file", "start": "at the start"}
 
 // entries draws the history.
 func (m *Model) entries(l *look.Look, width, height int) []string {
