@@ -27,10 +27,18 @@ meanwhile), and diff with 5 when there are differences.`,
 	c.PersistentFlags().BoolVar(&asJSON, "json", false, "print JSON")
 	list := &cobra.Command{
 		Use: "list", Short: "List the rules in force", Args: cobra.NoArgs,
+		Long: "Lists the rules in force, the first to decide first: the name; for how many patterns it may decide, of how many that it\nmatches so far; and what it does.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (control.RuleBook, error) { return l.Rules(ctx) }, func(b control.RuleBook) {
+				if len(b.Rules) == 0 {
+					fmt.Fprintln(c.OutOrStdout(), "No rule is in force.")
+				}
 				for i, r := range b.Rules {
-					fmt.Fprintf(c.OutOrStdout(), "%3d  %-24s %s\n", i+1, r.Name, inWords(&r))
+					reach := ""
+					if x := r.Reach; x != nil {
+						reach = fmt.Sprintf("%d of %d", x.Decides, x.Matches)
+					}
+					fmt.Fprintf(c.OutOrStdout(), "%3d  %-24s %9s  %s\n", i+1, r.Name, reach, inWords(&r))
 				}
 			})
 		},
@@ -88,6 +96,9 @@ func checkCommand(asJSON *bool) *cobra.Command {
 				out.Problems = control.Problems(err)
 			} else {
 				out.Rules = len(set.List())
+				for _, d := range set.Doubts() {
+					out.Warnings = append(out.Warnings, "rule "+d.Rule+": "+d.Text)
+				}
 			}
 			if *asJSON {
 				if err := printJSON(c, out); err != nil {
@@ -95,9 +106,17 @@ func checkCommand(asJSON *bool) *cobra.Command {
 				}
 			} else if err == nil {
 				fmt.Fprintf(c.OutOrStdout(), "The file is right; rules: %d.\n", out.Rules)
+				warn(c, out.Warnings)
 			}
 			return wrongFile(c, args[0], out, *asJSON)
 		},
+	}
+}
+
+// warn says what is allowed in a rules file and hardly meant.
+func warn(c *cobra.Command, warnings []string) {
+	for _, line := range warnings {
+		fmt.Fprintln(c.ErrOrStderr(), "warning:", line)
 	}
 }
 
@@ -131,9 +150,7 @@ func diffCommand(to *toLarder, asJSON *bool) *cobra.Command {
 				for _, line := range x.Lines {
 					fmt.Fprintln(c.OutOrStdout(), line)
 				}
-				for _, line := range x.Warnings {
-					fmt.Fprintln(c.ErrOrStderr(), "warning:", line)
-				}
+				warn(c, x.Warnings)
 			})
 			switch {
 			case err != nil:
@@ -157,11 +174,14 @@ func forecastCommand(to *toLarder, asJSON *bool) *cobra.Command {
 				return err
 			}
 			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (*control.Forecast, error) {
-				if x, err := l.Check(ctx, text); err != nil {
-					return nil, err
-				} else if err := wrongFile(c, args[0], x, false); err != nil {
+				found, err := l.Check(ctx, text)
+				if err != nil {
 					return nil, err
 				}
+				if err := wrongFile(c, args[0], found, false); err != nil {
+					return nil, err
+				}
+				warn(c, found.Warnings)
 				return l.Forecast(ctx, &text, nil)
 			}, func(f *control.Forecast) {
 				row := func(name string, o *control.Outcome) {
@@ -204,7 +224,14 @@ written into that file is taken instead.`,
 				}
 				a.Text = &text
 			}
-			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (control.Entry, error) { return l.Apply(ctx, a) }, func(e control.Entry) { printEntry(c, e) })
+			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (control.Entry, error) {
+				if a.Text != nil {
+					if found, err := l.Check(ctx, *a.Text); err == nil {
+						warn(c, found.Warnings)
+					}
+				}
+				return l.Apply(ctx, a)
+			}, func(e control.Entry) { printEntry(c, e) })
 		},
 	}
 	f := c.Flags()

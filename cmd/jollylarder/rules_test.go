@@ -67,6 +67,20 @@ func TestRulesOnTheCommandLine(t *testing.T) {
 	assert.Contains(t, s.does(exitConflict, "rules", "apply", file, "--why", "x", "--base", "another"), "the rules have been changed meanwhile")
 	assert.Contains(t, s.does(exitDone, "rules", "apply", file, "--why", "read all day"), "applied by")
 	s.does(exitDone, "rules", "diff", file)
+	doubtful := filepath.Join(dir, "doubtful.toml")
+	require.NoError(t, os.WriteFile(doubtful, fmt.Appendf(nil, "[[rule]]\nname = \"all\"\ntext = \"*\"\nverdict = \"keep\"\nttl = \"1m\"\n[[rule]]\nname = \"below\"\npattern = %q\nverdict = \"never\"\n"+
+		"[[rule]]\nname = \"percent\"\ntables = [\"citties\"]\ntext = \"select %%\"\nverdict = \"keep\"\nttl = \"1m\"\n", id), 0o600))
+	for _, command := range []string{"check", "diff", "forecast"} {
+		said := s.does(map[bool]int{true: exitDiffers}[command == "diff"], "rules", command, doubtful)
+		assert.Contains(t, said, "warning: rule below: it never decides: the rule all above it matches all that it matches", command)
+		assert.Contains(t, said, "warning: rule percent: its text", command)
+		assert.Equal(t, 1, strings.Count(said, "warning: rule below"), said)
+	}
+	require.NoError(t, os.WriteFile(doubtful, []byte("[[rule]]\nname = \"cities\"\ntables = [\"citties\"]\nverdict = \"keep\"\nttl = \"1m\"\n"), 0o600))
+	require.Eventually(t, func() bool { // when the catalog has been read
+		name(t, c)
+		return strings.Contains(s.does(exitDiffers, "rules", "diff", doubtful), "warning: rule cities: it matches no pattern so far, and no database has a table citties")
+	}, eventually, poll)
 	text, err := os.ReadFile(rules)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "# mine")
@@ -76,7 +90,7 @@ func TestRulesOnTheCommandLine(t *testing.T) {
 	assert.Contains(t, s.does(exitDone, "drop", "--rule", "ports"), "1 results dropped")
 	s.does(exitFailed, "drop", "--rule", "nothing")
 	assert.Contains(t, s.does(exitDone, "rules", "pause", "ports", "--why", "a doubt"), "paused none → true")
-	assert.Contains(t, s.does(exitDone, "rules", "list"), "keep 1m, paused")
+	assert.Contains(t, s.does(exitDone, "rules", "list"), "1 of 1  keep 1m, paused")
 	s.does(exitDone, "hold", "on")
 	var st control.Status
 	require.NoError(t, json.Unmarshal([]byte(s.does(exitDone, "status", "--json")), &st))
@@ -97,8 +111,14 @@ func TestRulesOnTheCommandLine(t *testing.T) {
 	assert.Contains(t, history, "a doubt")
 	assert.Contains(t, s.does(exitDone, "rules", "undo"), "undone by")
 	assert.NotContains(t, s.does(exitDone, "rules", "list"), "paused")
+	assert.Contains(t, s.does(exitDone, "rules", "redo"), "redone by")
+	assert.Contains(t, s.does(exitConflict, "rules", "redo"), "nothing to redo")
+	assert.Contains(t, s.does(exitDone, "rules", "undo"), "undone by")
+	assert.Contains(t, s.does(exitDone, "rules", "undo"), "undone by", "and the change before")
+	assert.Contains(t, s.does(exitConflict, "rules", "undo"), "nothing to undo")
+	assert.Contains(t, s.does(exitDone, "rules", "redo"), "redone by")
 	require.NoError(t, os.WriteFile(rules, []byte("# emptied by hand\n"), 0o600))
 	require.Eventually(t, func() bool { return strings.Contains(s.does(exitDone, "status"), "the rules file was edited") }, eventually, poll)
 	s.does(exitDone, "rules", "apply", "--edited", "--why", "Tomas did")
-	assert.Empty(t, s.does(exitDone, "rules", "list"))
+	assert.Contains(t, s.does(exitDone, "rules", "list"), "No rule is in force.")
 }

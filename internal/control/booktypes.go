@@ -26,6 +26,15 @@ type Rule struct {
 	Paused        bool     `json:"paused,omitempty"`
 	Note          string   `json:"note,omitempty"`
 	Statement     string   `json:"statement,omitempty"` // the pattern's text, for people
+	// Reach is what the rule is about of the patterns that are known; nil where that is not said.
+	Reach *RuleReach `json:"reach,omitempty"`
+}
+
+// RuleReach is how many of the patterns that are known a rule matches, and for how many of these it may decide: for the
+// others a rule above it does, whoever asks.
+type RuleReach struct {
+	Matches int `json:"matches"`
+	Decides int `json:"decides"`
 }
 
 // When is what must hold of a caller; what is empty holds for all.

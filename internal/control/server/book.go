@@ -34,6 +34,7 @@ func (s *server) rules(w http.ResponseWriter, r *http.Request) {
 	text, revision := s.l.Book().Current()
 	set := s.l.Engine().Rules()
 	out := control.RuleBook{Revision: revision, Text: string(text), Rules: control.RuleList(set)}
+	s.reaches(set, out.Rules)
 	out.File = s.ruleFile()
 	out.Outside = s.outside(set)
 	reply(w, out)
@@ -101,9 +102,18 @@ func (s *server) checked(text []byte) control.Checked {
 	}
 	var st control.Status
 	s.l.Describe(&st)
+	doubted := map[string]bool{}
+	for _, d := range set.Doubts() {
+		out.Warnings = append(out.Warnings, "rule "+d.Rule+": "+d.Text)
+		doubted[d.Rule] = true
+	}
+	reach := s.reach(set)
 	for i := range set.List() {
 		r := &set.List()[i]
 		warn := func(text string) { out.Warnings = append(out.Warnings, "rule "+r.Name+": "+text) }
+		if text := s.idle(r, reach); text != "" && !doubted[r.Name] {
+			warn(text)
+		}
 		if (r.FetchAgain || r.FetchAtStart > 0) && len(st.Fetching) == 0 {
 			warn("nothing is fetched ahead without an account in [origin.fetch] of the configuration")
 		}

@@ -33,6 +33,33 @@ func (s *Set) Candidates(id statement.ID, text string) (out []*Rule) {
 	return out
 }
 
+// Matching gives all rules that match a pattern which reads some tables, named in full, whoever asks; the first so many
+// of them may decide, and those behind never do, as the last of these holds for every caller.
+func (s *Set) Matching(id statement.ID, text string, reads []string) (all []*Rule, decide int) {
+	ended := false
+	for i := range s.List() {
+		r := &s.rules[i]
+		if !r.about(id, text) || !r.reads(reads) {
+			continue
+		}
+		all = append(all, r)
+		if !ended {
+			decide++
+			ended = r.When.None()
+		}
+	}
+	return all, decide
+}
+
+// reads says whether a rule's tables match what a pattern reads.
+func (r *Rule) reads(tables []string) bool {
+	if len(r.Tables) > 0 && !slices.ContainsFunc(tables, func(t string) bool { return listed(r.Tables, t) }) {
+		return false
+	}
+	return len(r.OnlyTables) == 0 ||
+		len(tables) > 0 && !slices.ContainsFunc(tables, func(t string) bool { return !listed(r.OnlyTables, t) })
+}
+
 // about says whether a rule's pattern and text match.
 func (r *Rule) about(id statement.ID, text string) bool {
 	return (r.Pattern == "" || r.Pattern == id) && (r.Text == "" || like(text, r.Text))
@@ -69,9 +96,7 @@ func Reading(list []*Rule, reads []string) []*Rule {
 	}
 	var out []*Rule
 	for _, r := range list {
-		if len(r.Tables) > 0 && !slices.ContainsFunc(reads, func(t string) bool { return listed(r.Tables, t) }) ||
-			len(r.OnlyTables) > 0 &&
-				(len(reads) == 0 || slices.ContainsFunc(reads, func(t string) bool { return !listed(r.OnlyTables, t) })) {
+		if !r.reads(reads) {
 			continue
 		}
 		if out = append(out, r); r.When.None() {
