@@ -43,6 +43,11 @@ func TestProofOnTheCommandLine(t *testing.T) {
 	}
 	assert.Regexp(t, `\d\d+ statements recorded`, <-ended)
 	assert.Contains(t, s.does(exitFailed, "record", "--out", rec), "file exists")
+	nothing := filepath.Join(dir, "nothing.jsonl")
+	for range 2 { // the first try does not stand in the way of the next
+		assert.Contains(t, s.does(exitConflict, "record", "--out", nothing, "--for", "1s", "--filter", "app=boking-web"), `no statement that the filter "app=boking-web" picks`)
+		assert.NoFileExists(t, nothing)
+	}
 	text, err := os.ReadFile(rec)
 	require.NoError(t, err)
 	_, list, err := trial.ReadRecording("r", strings.NewReader(string(text)))

@@ -60,7 +60,18 @@ typed: it is made for you alone, and is best removed when it has served.`,
 	return c
 }
 
-// record writes a recording until the context ends.
+// nothingRecorded says why there may have been nothing.
+func nothingRecorded(filter string, missed uint64) error {
+	switch {
+	case missed > 0:
+		return fmt.Errorf("nothing was recorded: %d statements came too fast or had been sent before; record for longer", missed)
+	case filter != "":
+		return fmt.Errorf("nothing was recorded: no statement that the filter %q picks ended in the meantime; jollylarder status lists the applications", filter)
+	}
+	return errors.New("nothing was recorded: no statement ended in the meantime")
+}
+
+// record writes a recording until the context ends. Nothing is left of one without statements.
 func record(ctx context.Context, client *client.Client, path, filter string, values bool) (n int, missed uint64, err error) {
 	if _, err := client.Status(ctx); err != nil {
 		return 0, 0, err
@@ -69,7 +80,16 @@ func record(ctx context.Context, client *client.Client, path, filter string, val
 	if err != nil {
 		return 0, 0, fmt.Errorf("--out: %w", err)
 	}
-	defer func() { err = errors.Join(err, file.Close()) }()
+	defer func() {
+		err = errors.Join(err, file.Close())
+		if n > 0 {
+			return
+		}
+		_ = os.Remove(path) // nothing is in it, and it would stand in the way of the next try
+		if err == nil {
+			err = &codeError{exitConflict, nothingRecorded(filter, missed)}
+		}
+	}()
 	w, err := trial.NewWriter(file, time.Now(), values)
 	if err != nil {
 		return 0, 0, err

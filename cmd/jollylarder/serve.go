@@ -224,6 +224,9 @@ func serve(cfg config.Config, load func() (config.Config, error)) error {
 		return err
 	}
 	defer l.Close()
+	if cfg.Control == "" && cfg.ControlTCP.Listen == "" {
+		log.Info("there is no control socket: terminals and commands cannot reach this larder, and rules change by the file and SIGHUP alone; --control larder.sock makes one")
+	}
 	log.Info("the larder carries traffic", "origins", summary(cfg), "rules", len(l.Engine().Rules().List()), "control", cfg.Control)
 	for s := range signals {
 		if s != syscall.SIGHUP {

@@ -3,6 +3,7 @@ package protocol
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -19,7 +20,8 @@ func dialPostgreSQL(ctx context.Context, url, application string) (trial.Client,
 		return nil, err
 	}
 	cfg.RuntimeParams["application_name"] = application
-	cfg.Fallbacks = nil
+	// Another server would be another to compare with; the same one without TLS, where the URL allows that, is not.
+	cfg.Fallbacks = slices.DeleteFunc(cfg.Fallbacks, func(f *pgconn.FallbackConfig) bool { return f.Host != cfg.Host || f.Port != cfg.Port })
 	c, err := pgconn.ConnectConfig(ctx, cfg)
 	if err != nil {
 		return nil, err
