@@ -189,7 +189,13 @@ func forecastCommand(to *toLarder, asJSON *bool) *cobra.Command {
 						fmt.Fprintf(c.OutOrStdout(), "%-34s %5.1f%% hits  %8.2f s/min spared  %8.1f/s to the origin  %7.1f drops/min  %6.1f MiB\n", name, 100*o.OfAll, o.Spared/1000, o.Origin, o.Drops, o.Memory/(1<<20))
 					}
 				}
-				fmt.Fprintf(c.OutOrStdout(), "By the traffic of the last %s:\n", time.Duration(f.Span*float64(time.Millisecond)).Round(time.Second))
+				length := func(ms float64) time.Duration {
+					return time.Duration(ms * float64(time.Millisecond)).Round(time.Second)
+				}
+				fmt.Fprintf(c.OutOrStdout(), "By the traffic of the last %s:\n", length(f.Span))
+				if f.Short() {
+					warn(c, []string{fmt.Sprintf("that is too short to show what a lifetime of %s brings", length(f.Longest))})
+				}
 				row("in force", &f.Present)
 				row("with "+args[0], &f.Draft)
 				for _, r := range f.Rules {

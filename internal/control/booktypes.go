@@ -177,10 +177,13 @@ type Outcome struct {
 
 // Forecast is what a draft would do, beside what the rules in force do by the same reckoning.
 type Forecast struct {
-	At      time.Time      `json:"at"`
-	Span    float64        `json:"span_ms"` // of the traffic that was replayed
-	Calls   float64        `json:"calls"`   // of all statements, a minute
-	Full    bool           `json:"full"`    // the limit of memory would be reached
+	At    time.Time `json:"at"`
+	Span  float64   `json:"span_ms"` // of the traffic that was replayed
+	Calls float64   `json:"calls"`   // of all statements, a minute
+	Full  bool      `json:"full"`    // the limit of memory would be reached
+	// Longest is the longest lifetime of the draft's rules, of those that have one: traffic that is shorter does not show
+	// what it would bring.
+	Longest float64        `json:"longest_ttl_ms,omitempty"`
 	Present Outcome        `json:"present"`
 	Draft   Outcome        `json:"draft"`
 	Rules   []RuleForecast `json:"rules"`
@@ -212,6 +215,9 @@ type Measured struct {
 	Drops   float64 `json:"drops"`
 	Memory  float64 `json:"memory_bytes"` // at the end
 }
+
+// Short says whether less traffic was replayed than a lifetime of the draft's lasts.
+func (f *Forecast) Short() bool { return f.Span < f.Longest }
 
 // Some says whether anything was measured.
 func (m *Measured) Some() bool { return m != nil && m.Minutes > 0 }

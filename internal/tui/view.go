@@ -91,6 +91,9 @@ func origins(s control.Status) string {
 
 // band draws the whole way of a statement in one line, and under it what became of the last minute's waiting.
 func (a *App) band() []string {
+	if a.lost {
+		return a.lostBand()
+	}
 	state := a.state()
 	first := " " + a.way()
 	room := a.width - look.Width(first) - look.Width(state) - 1
@@ -99,6 +102,21 @@ func (a *App) band() []string {
 	}
 	ribbon, legend := a.waiting()
 	return []string{first + strings.Repeat(" ", room) + state + " ", ribbon, legend, ""}
+}
+
+// lostBand takes the band's place while the larder does not answer: nothing is known of the present, and what was true
+// before is not drawn as if it were.
+func (a *App) lostBand() []string {
+	l := a.look
+	when := l.Cream.Render("all that is shown is of " + a.status.Now.Local().Format("15:04:05"))
+	state := l.Brick.Bold(true).Render("! the larder does not answer")
+	room := max(a.width-look.Width(when)-look.Width(state)-2, 1)
+	return []string{
+		look.Cut(" "+when+strings.Repeat(" ", room)+state, a.width),
+		" " + look.Ribbon(a.width-2, look.Stretch{Value: 1, Texture: look.TextureRest, Style: l.Dim}),
+		look.Cut(" "+l.Dim.Render("whether traffic flows, and whether writes still drop results, is not known; it is asked again and again"), a.width),
+		"",
+	}
 }
 
 // state says what the larder does at this moment.

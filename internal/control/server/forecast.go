@@ -95,6 +95,11 @@ func (s *server) forecast(set *rules.Set, progress func(part float64) func(float
 	calls := max(float64(e.Ledger.Total.Minute().Calls())/elapsed, draft.Sum.Calls)
 	out := &control.Forecast{At: now, Span: findings.Milliseconds(draft.Span), Calls: calls, Full: draft.Full,
 		Present: foretold(&present.Sum, calls), Draft: foretold(&draft.Sum, calls), Rules: []control.RuleForecast{}}
+	for _, r := range set.List() {
+		if r.Keeps() {
+			out.Longest = max(out.Longest, findings.Milliseconds(r.TTL))
+		}
+	}
 	names := map[string]bool{}
 	for _, list := range [][]rules.Rule{set.List(), e.Rules().List()} {
 		for _, r := range list {

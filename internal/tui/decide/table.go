@@ -41,6 +41,9 @@ func (m *Model) forecastTable(l *look.Look, width int) []string {
 		if f.Full {
 			title += ": memory would be full, and results pushed out"
 		}
+		if f.Short() {
+			title += fmt.Sprintf(": too short to show what %s bring", span(f.Longest))
+		}
 	} else {
 		title = "what came true"
 		columns = []column{{"last minute", minute, true}}

@@ -26,7 +26,7 @@ func curve(l *look.Look, p *control.Pattern, width int) []string {
 			name = "no limit"
 		}
 		label := l.Dim.Render(look.Right(name, 8) + " ")
-		if err == nil && ttl > followed && s.Hits+0.005 >= o.Steps[0].Hits && ttl > time.Minute {
+		if err == nil && ttl > followed { // what it would bring was not seen
 			out = append(out, label+l.Dim.Render("not seen for so long yet"))
 			continue
 		}
