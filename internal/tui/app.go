@@ -313,7 +313,7 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// back goes one step back: within the station, then to all it shows, then to the first station.
+// back goes one step back: within the station, then to all it shows. The station itself is left by the key of another.
 func (a *App) back() tea.Cmd {
 	if a.at.Back() {
 		return nil
@@ -321,7 +321,7 @@ func (a *App) back() tea.Cmd {
 	if f := a.filtered(); f != nil && f.Filtered() != "" {
 		return f.SetFilter("")
 	}
-	return a.goTo(a.stations[0])
+	return nil
 }
 
 // say says something at the foot for a while.

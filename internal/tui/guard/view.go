@@ -12,6 +12,9 @@ import (
 	"jollylarder/internal/tui/moving"
 )
 
+// enoughChanges is from how many changed results on it is said how many drops each costs: of a few, that is chance.
+const enoughChanges = 20
+
 // View draws the station. What is asked of her, if anything is, stands under the list.
 func (m *Model) View(l *look.Look, width, height int, question []string) []string {
 	if !m.known {
@@ -283,8 +286,12 @@ func (m *Model) watched(l *look.Look, width int) []string {
 	line += ", " + style.Render(fmt.Sprintf("%d old", s.Stale))
 	out = append(out, look.Cut(line, width))
 	if d := m.guard.Drops; d.Changed+d.Same > 0 {
+		each := "too few to say how many drops each change costs"
+		if d.Changed >= enoughChanges {
+			each = fmt.Sprintf("%.1f drops for each change", float64(d.Changed+d.Same)/float64(d.Changed))
+		}
 		out = append(out, look.Cut("  "+l.Dim.Render("drops            ")+l.Plum.Render(fmt.Sprintf("%s had changed", look.Count(d.Changed)))+
-			l.Dim.Render(fmt.Sprintf(" when they were fetched again, %s had not: %.2f drops for each change", look.Count(d.Same), float64(d.Changed+d.Same)/float64(max(d.Changed, 1)))), width))
+			l.Dim.Render(fmt.Sprintf(" when they were fetched again, %s had not: %s", look.Count(d.Same), each)), width))
 	}
 	for _, f := range m.guard.Feeds {
 		out = append(out, look.Cut(m.feed(l, &f), width))
