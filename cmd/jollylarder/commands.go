@@ -37,14 +37,27 @@ patterns that you choose, drops them when a write touches their tables, and show
 	return c
 }
 
-// countArguments has a wrong number of arguments count as a command that is not understood.
+// countArguments has a wrong number of arguments count as a command that is not understood, and also what a command that
+// only holds others does not hold.
 func countArguments(c *cobra.Command) {
 	if check := c.Args; check != nil {
 		c.Args = func(c *cobra.Command, args []string) error {
 			if err := check(c, args); err != nil {
-				return &usageError{err}
+				return &usageError{fmt.Errorf("%w: expected %s", err, c.UseLine())}
 			}
 			return nil
+		}
+	}
+	if c.HasParent() && c.HasSubCommands() && !c.Runnable() {
+		c.RunE = func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return c.Help()
+			}
+			var names []string
+			for _, x := range c.Commands() {
+				names = append(names, x.Name())
+			}
+			return &usageError{fmt.Errorf("there is no command %q of %s: expected %s", args[0], c.CommandPath(), strings.Join(names, ", "))}
 		}
 	}
 	for _, x := range c.Commands() {

@@ -77,7 +77,7 @@ func (t *toLarder) client() (*client.Client, error) {
 		if t.control == "" {
 			t.control = standardSocket
 			if _, err := os.Stat(t.control); err != nil {
-				return nil, &usageError{errors.New("--control is needed: the path that the larder was started with")}
+				return nil, &usageError{errors.New("--control is needed: the path that the larder was started with; there is none at " + standardSocket)}
 			}
 		}
 		return client.NewClient(t.control), nil

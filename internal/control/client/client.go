@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"net/http"
 	"net/url"
@@ -50,6 +51,20 @@ func NewTLSClient(base, token string, roots *x509.CertPool) *Client {
 	}
 }
 
+// cause takes off what a client of HTTP puts around the cause of an error, which is nothing to those who ask by a socket.
+func cause(err error) error {
+	if u := (*url.Error)(nil); errors.As(err, &u) {
+		err = u.Err
+	}
+	if o := (*net.OpError)(nil); errors.As(err, &o) {
+		err = o.Err
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%w: is it running, and was it started with this path?", fs.ErrNotExist)
+	}
+	return err
+}
+
 func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
 	resp, err := c.open(ctx, method, path, in)
 	if err != nil {
@@ -82,7 +97,7 @@ func (c *Client) open(ctx context.Context, method, path string, in any) (*http.R
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("no larder answers at %s: %w", c.where, err)
+		return nil, fmt.Errorf("no larder answers at %s: %w", c.where, cause(err))
 	}
 	if resp.StatusCode == http.StatusOK {
 		return resp, nil
