@@ -90,6 +90,7 @@ func New(client *client.Client, trials Trials, background look.Background) *App 
 		feed: newFeed(), line: newFilterLine(),
 	}
 	a.watch, a.find, a.decide = &watching{a: a}, &finding{a: a}, &deciding{a: a}
+	a.find.Drafted = a.decide.Drafted
 	a.guard, a.stock, a.prove = &guarding{a: a}, &stocking{a: a}, &proving{a: a}
 	a.stations = []station{a.watch, a.find, a.decide, a.guard, a.stock, a.prove}
 	a.at = a.watch
@@ -185,6 +186,9 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.tick(time.Time(m))
 	case answerMsg:
 		a.answered(m)
+		if m.patterns != nil && !a.frozen && a.status.Drafted != len(a.decide.Draft().Changes) { // a draft of before, or from elsewhere
+			return a, a.decide.Refresh()
+		}
 	case valuesMsg:
 		a.values = true
 		a.feed.show(true)

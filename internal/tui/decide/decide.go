@@ -140,6 +140,19 @@ func (m *Model) Before() *control.Entry { return control.UndoTo(m.history) }
 // Undone gives the entry whose rules a redo would put in force, or nil.
 func (m *Model) Undone() *control.Entry { return control.RedoTo(m.history) }
 
+// Drafted gives the rule that the draft adds or changes for one pattern, or nil.
+func (m *Model) Drafted(pattern string) *control.Rule {
+	if !m.draft.Open {
+		return nil
+	}
+	for i := range m.draft.Changes {
+		if r := m.draft.Changes[i].After; r != nil && r.Pattern == pattern {
+			return r
+		}
+	}
+	return nil
+}
+
 // Draft gives the draft.
 func (m *Model) Draft() *control.Draft { return &m.draft }
 

@@ -38,6 +38,8 @@ const mostRecent = 50
 // Model is the station. Its zero value is ready.
 type Model struct {
 	Filter string
+	// Drafted gives the rule that the draft has for a pattern, if it changes that; nil if there is none.
+	Drafted func(pattern string) *control.Rule
 
 	list     control.PatternList
 	selected string

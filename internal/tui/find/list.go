@@ -78,6 +78,11 @@ func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) [
 	calls := p.Minute.Calls()
 	spareable, count := text.Render(look.Seconds(p.Spareable())), text.Render(look.Count(calls))
 	decision := decide(l, p)
+	if m.Drafted != nil {
+		if r := m.Drafted(p.ID); r != nil {
+			decision = l.Moss.Render("± draft: " + strings.TrimSpace(r.Verdict+" "+map[bool]string{true: r.TTL}[r.Verdict == "keep"]))
+		}
+	}
 	if width < roomy {
 		return []string{mark, spareable, " " + bar, count, l.Honey.Render(look.Share(float64(p.Minute.Hits), float64(calls))), "", look.Cut(decision, 1), text.Render(p.Text)}
 	}
