@@ -19,6 +19,8 @@ type Field struct {
 	Number, Duration bool
 	// Values are those to choose from, where there are few.
 	Values []string
+	// Qualified is set for fields whose values are names within a schema: such a name may be begun without it.
+	Qualified bool
 }
 
 // Subject is what a filter is held against. Texts gives a field's texts: none, one or several, any of which may match.
@@ -241,16 +243,18 @@ func Complete(text string, fields []Field, values func(field string) []string) (
 			begun = begun[j+1:]
 		}
 		var list []string
+		qualified := false
 		for _, f := range fields {
 			if f.Name == field {
-				list = f.Values
+				list, qualified = f.Values, f.Qualified
 			}
 		}
 		if list == nil && values != nil {
 			list = values(field)
 		}
 		for _, v := range list {
-			if strings.HasPrefix(v, strings.ToLower(begun)) && v != begun {
+			_, alone, _ := strings.Cut(v, ".")
+			if (strings.HasPrefix(v, strings.ToLower(begun)) || qualified && strings.HasPrefix(alone, strings.ToLower(begun))) && v != begun {
 				choices = append(choices, last[:len(last)-len(begun)]+v)
 			}
 		}
@@ -298,7 +302,7 @@ var OfPatterns = []Field{
 	{Name: "db", What: "a database it is sent to"},
 	{Name: "pattern", What: "its id"},
 	{Name: "verb", What: "its kind: select, insert …"},
-	{Name: "table", What: "a table it reads or writes"},
+	{Name: "table", What: "a table it reads or writes", Qualified: true},
 	{Name: "can", What: "whether its results could be kept", Values: []string{"yes", "no"}},
 	{Name: "rule", What: "what a rule says of it", Values: []string{"keep", "never", "none"}},
 	{

@@ -65,6 +65,14 @@ func TestComplete(t *testing.T) {
 		_, got := Complete(text, OfStatements, apps)
 		assert.Equal(t, want, got, text)
 	}
+	tables := func(string) []string { return []string{"public.fares", "public.ferries", "stock.fuel"} }
+	for text, want := range map[string][]string{
+		"table=fa": {"table=public.fares"}, "table=f": {"table=public.fares", "table=public.ferries", "table=stock.fuel"}, "table=public.fe": {"table=public.ferries"},
+		"table=st": {"table=stock.fuel"}, "table=x": nil, "table=public.fares": nil,
+	} {
+		_, got := Complete(text, OfPatterns, tables)
+		assert.Equal(t, want, got, text)
+	}
 }
 
 func FuzzParse(f *testing.F) {

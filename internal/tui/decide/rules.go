@@ -74,7 +74,11 @@ func mark(l *look.Look, kind string) string {
 	return style.Render(look.Left(word, markWidth))
 }
 
-const markWidth = 8
+// The widths of the columns that say what the draft does to a rule, and what hits are foretold of it.
+const (
+	markWidth   = 8
+	sharesWidth = 18
+)
 
 // rules draws the list of rules.
 func (m *Model) rules(l *look.Look, width, height int) []string {
@@ -107,11 +111,26 @@ func (m *Model) rules(l *look.Look, width, height int) []string {
 			at = i
 		}
 	}
+	room--
+	out = append(out, m.heads(l, width))
 	first := moving.First(at, room)
 	for i := first; i < len(rows) && i < first+room; i++ {
 		out = append(out, m.row(l, i, &rows[i], width))
 	}
 	return append(out, "")
+}
+
+// heads are the titles of the columns.
+func (m *Model) heads(l *look.Look, width int) string {
+	line := strings.Repeat(" ", 6+markWidth) + look.Left("does", 18)
+	if width >= 90 {
+		hits := ""
+		if m.Forecast() != nil {
+			hits = "hits now → draft"
+		}
+		line += look.Left(hits, sharesWidth) + look.Left("rule", 18) + " "
+	}
+	return look.Cut(l.Dim.Render(line+"what it is about"), width)
 }
 
 func (m *Model) row(l *look.Look, i int, r *Row, width int) string {
@@ -134,7 +153,7 @@ func (m *Model) row(l *look.Look, i int, r *Row, width int) string {
 	}
 	line := bar + l.Dim.Render(fmt.Sprintf("%3d ", i+1)) + mark(l, r.Kind) + style.Render(look.Left(glyph+" "+effect, 18))
 	if width >= 90 {
-		share := strings.Repeat(" ", 13)
+		share := strings.Repeat(" ", sharesWidth)
 		if f := m.ruleForecast(r.Name); f != nil {
 			one := func(o *control.Outcome) string {
 				if o == nil {
@@ -142,7 +161,7 @@ func (m *Model) row(l *look.Look, i int, r *Row, width int) string {
 				}
 				return fmt.Sprintf("%.0f%%", 100*o.Share)
 			}
-			share = look.Left(one(f.Present)+" → "+one(f.Draft), 13)
+			share = look.Left(one(f.Present)+" → "+one(f.Draft), sharesWidth)
 		}
 		line += l.Honey.Render(share) + text.Render(look.Left(r.Name, 18)) + " "
 	}
