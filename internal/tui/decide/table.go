@@ -42,7 +42,7 @@ func (m *Model) forecastTable(l *look.Look, width int) []string {
 			title += ": memory would be full, and results pushed out"
 		}
 		if f.Short() {
-			title += fmt.Sprintf(": too short to show what %s bring", span(f.Longest))
+			title += fmt.Sprintf(": too short for a lifetime of %s", span(f.Longest))
 		}
 	} else {
 		title = "what came true"
