@@ -198,7 +198,7 @@ func Compare(ways []string, rounds map[string][]Figures, whole map[string]Figure
 	case whole[last].Calls == 0:
 		r.concludesNothing("no statement was asked that keeping could have answered")
 	case r.Rounds < fewestRounds:
-		r.Inconclusive = fmt.Sprintf("no intervals: that needs %d rounds or more, and this may be chance", fewestRounds)
+		r.Inconclusive = fmt.Sprintf("with fewer than %d rounds there is no interval, and the difference may be chance", fewestRounds)
 	}
 	return r
 }
