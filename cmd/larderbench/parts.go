@@ -56,23 +56,24 @@ var told = []struct {
 	{"DropsForEachChange/cache_statement", "the same, prepared", 0},
 }
 
-// benchmarkLine is one of the output of go test, in the format that it documents: a name, the processors, the number of
-// runs, and values with their units.
-var benchmarkLine = regexp.MustCompile(`^(?:Benchmark(\S+?)-\d+)?\s+(\d+)\s+(.*ns/op.*)$`)
+// What go test says of a benchmark, in the format that it documents: a name with the number of processors; and the number
+// of runs with values and their units.
+var (
+	benchmarkName   = regexp.MustCompile(`^Benchmark(\S+?)-\d+\s`)
+	benchmarkValues = regexp.MustCompile(`\s\d+\s+(\S+ ns/op.*)$`)
+)
 
 // readParts reads what go test says of benchmarks. Where something else is written in between, a name and its values stand
 // on lines of their own.
 func readParts(in io.Reader) (list []*part, err error) {
 	name := ""
-	for scan := bufio.NewScanner(in); ; {
-		if !scan.Scan() {
-			return list, scan.Err()
-		}
+	scan := bufio.NewScanner(in)
+	for scan.Scan() {
 		line := scan.Text()
-		if m := regexp.MustCompile(`^Benchmark(\S+?)-\d+\s`).FindStringSubmatch(line); m != nil {
+		if m := benchmarkName.FindStringSubmatch(line); m != nil {
 			name = m[1]
 		}
-		m := benchmarkLine.FindStringSubmatch(line)
+		m := benchmarkValues.FindStringSubmatch(line)
 		if m == nil || name == "" {
 			continue
 		}
@@ -81,7 +82,7 @@ func readParts(in io.Reader) (list []*part, err error) {
 			at, list = len(list), append(list, &part{name: name, found: map[string][]float64{}})
 		}
 		p := list[at]
-		fields := strings.Fields(m[3])
+		fields := strings.Fields(m[1])
 		for i := 0; i+1 < len(fields); i += 2 {
 			v, err := strconv.ParseFloat(fields[i], 64)
 			if err != nil {
@@ -94,6 +95,7 @@ func readParts(in io.Reader) (list []*part, err error) {
 			p.found[unit] = append(p.found[unit], v)
 		}
 	}
+	return list, scan.Err()
 }
 
 // markdownOfParts writes the table of parts, in the order of told; what is not told of comes last under its name.
