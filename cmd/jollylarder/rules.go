@@ -35,8 +35,8 @@ meanwhile), and diff with 5 when there are differences.`,
 				}
 				for i, r := range b.Rules {
 					reach := ""
-					if x := r.Reach; x != nil {
-						reach = fmt.Sprintf("%d of %d", x.Decides, x.Matches)
+					if i < len(b.Reach) {
+						reach = fmt.Sprintf("%d of %d", b.Reach[i].Decides, b.Reach[i].Matches)
 					}
 					fmt.Fprintf(c.OutOrStdout(), "%3d  %-24s %9s  %s\n", i+1, r.Name, reach, inWords(&r))
 				}
@@ -249,28 +249,29 @@ written into that file is taken instead.`,
 }
 
 func undoCommand(to *toLarder, asJSON *bool) *cobra.Command {
-	var u control.Undo
-	c := &cobra.Command{
-		Use: "undo [--to N]", Short: "Put earlier rules in force again", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (control.Entry, error) { return l.Undo(ctx, u) }, func(e control.Entry) { printEntry(c, e) })
-		},
-	}
+	c, u := restoreCommand(to, asJSON, (*client.Client).Undo)
+	c.Use, c.Short = "undo [--to N]", "Put earlier rules in force again"
 	c.Flags().Int64Var(&u.To, "to", 0, "the entry of the history to go back to (default: the one before the last change that is in force)")
-	c.Flags().StringVar(&u.Why, "why", "", "the reason")
 	return c
 }
 
 func redoCommand(to *toLarder, asJSON *bool) *cobra.Command {
-	var u control.Undo
+	c, _ := restoreCommand(to, asJSON, (*client.Client).Redo)
+	c.Use, c.Short = "redo", "Put the rules in force again that were undone last"
+	return c
+}
+
+// restoreCommand makes a command that puts rules of the history in force again, and gives what it will ask for.
+func restoreCommand(to *toLarder, asJSON *bool, do func(*client.Client, context.Context, control.Undo) (control.Entry, error)) (*cobra.Command, *control.Undo) {
+	u := &control.Undo{}
 	c := &cobra.Command{
-		Use: "redo", Short: "Put the rules in force again that were undone last", Args: cobra.NoArgs,
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (control.Entry, error) { return l.Redo(ctx, u) }, func(e control.Entry) { printEntry(c, e) })
+			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (control.Entry, error) { return do(l, ctx, *u) }, func(e control.Entry) { printEntry(c, e) })
 		},
 	}
 	c.Flags().StringVar(&u.Why, "why", "", "the reason")
-	return c
+	return c, u
 }
 
 func historyCommand(to *toLarder, asJSON *bool) *cobra.Command {

@@ -26,8 +26,6 @@ type Rule struct {
 	Paused        bool     `json:"paused,omitempty"`
 	Note          string   `json:"note,omitempty"`
 	Statement     string   `json:"statement,omitempty"` // the pattern's text, for people
-	// Reach is what the rule is about of the patterns that are known; nil where that is not said.
-	Reach *RuleReach `json:"reach,omitempty"`
 }
 
 // RuleReach is how many of the patterns that are known a rule matches, and for how many of these it may decide: for the
@@ -53,6 +51,11 @@ type RuleBook struct {
 	File     string `json:"file,omitempty"`
 	Text     string `json:"text"`
 	Rules    []Rule `json:"rules"`
+	// Reach says of each rule, in their order, what it is about of the patterns that are known.
+	Reach []RuleReach `json:"reach,omitempty"`
+	// Undo and Redo are the entries of the history whose rules an undo and a redo would put in force, or nil.
+	Undo *Entry `json:"undo,omitempty"`
+	Redo *Entry `json:"redo,omitempty"`
 	// Outside is set when the file is another than what is in force.
 	Outside *Outside `json:"outside,omitempty"`
 }

@@ -343,15 +343,7 @@ func (s *deciding) askUndo(to *control.Entry) {
 		s.a.say("There is nothing to undo: the history does not go further back.", true)
 		return
 	}
-	says := []string{fmt.Sprintf("The rules are again those of %d, which %s put in force on %s: %s", to.ID, to.Who, to.At.Local().Format("02 Jan 15:04:05"), to.Why),
-		"What they keep is kept from now on; what is no longer kept is dropped. This, too, can be undone."}
-	id := to.ID
-	s.a.dialog = dialog.NewReason("Undo", fmt.Sprintf("back to %d", id), says, nil, func(why string) tea.Cmd {
-		return act(fmt.Sprintf("The rules of %d are in force again.", id), func(ctx context.Context) error {
-			_, err := s.a.client.Undo(ctx, control.Undo{To: id, Why: why})
-			return err
-		})
-	})
+	s.askRestore(to, "Undo", "back to %d", "This, too, can be undone.", s.a.client.Undo)
 }
 
 // askRedo asks whether what was undone is to be in force again.
@@ -360,12 +352,17 @@ func (s *deciding) askRedo(to *control.Entry) {
 		s.a.say("There is nothing to redo: nothing was undone since the last change.", true)
 		return
 	}
+	s.askRestore(to, "Redo", "%d again", keyUndo.Help().Key+" undoes that.", s.a.client.Redo)
+}
+
+// askRestore asks whether the rules of an entry are to be in force again.
+func (s *deciding) askRestore(to *control.Entry, title, because, after string, do func(context.Context, control.Undo) (control.Entry, error)) {
 	says := []string{fmt.Sprintf("The rules are again those of %d, which %s put in force on %s: %s", to.ID, to.Who, to.At.Local().Format("02 Jan 15:04:05"), to.Why),
-		keyUndo.Help().Key + " undoes that."}
+		"What they keep is kept from now on; what is no longer kept is dropped. " + after}
 	id := to.ID
-	s.a.dialog = dialog.NewReason("Redo", fmt.Sprintf("%d again", id), says, nil, func(why string) tea.Cmd {
+	s.a.dialog = dialog.NewReason(title, fmt.Sprintf(because, id), says, nil, func(why string) tea.Cmd {
 		return act(fmt.Sprintf("The rules of %d are in force again.", id), func(ctx context.Context) error {
-			_, err := s.a.client.Redo(ctx, control.Undo{Why: why})
+			_, err := do(ctx, control.Undo{To: id, Why: why})
 			return err
 		})
 	})

@@ -4,12 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"time"
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/core/rules"
-	"jollylarder/internal/state"
 )
 
 // Proposal is a text that is to be put in force.
@@ -164,51 +162,4 @@ func (s *server) applyText(w http.ResponseWriter, r *http.Request) {
 		a.Text, a.Base = d.Text, d.Base
 	}
 	s.apply(w, a)
-}
-
-// undo goes back to the rules before the last change that is in force, or to an entry of one's choice.
-func (s *server) undo(w http.ResponseWriter, r *http.Request) {
-	s.restore(w, r, "undo", "back to %d", "there is nothing to undo: the history does not go further back", control.UndoTo)
-}
-
-// redo puts what was undone last in force again.
-func (s *server) redo(w http.ResponseWriter, r *http.Request) {
-	s.restore(w, r, "redo", "%d again", "there is nothing to redo: nothing was undone since the last change", control.RedoTo)
-}
-
-// restore puts the rules of an entry of the history in force again: that which is asked for, or else that which find
-// gives.
-func (s *server) restore(w http.ResponseWriter, r *http.Request, kind, because, nothing string, find func([]control.Entry) *control.Entry) {
-	var in control.Undo
-	if !read(w, r, &in) {
-		return
-	}
-	_, revision := s.l.Book().Current()
-	if in.Base == "" {
-		in.Base = revision
-	}
-	list := s.l.Book().State().History(1 << 20)
-	id := in.To
-	if id == 0 {
-		entries := make([]control.Entry, len(list))
-		for i, e := range list {
-			entries[i] = control.Entry{ID: e.ID, Restores: e.Restores}
-		}
-		to := find(entries)
-		if to == nil {
-			problem(w, http.StatusConflict, "%s", nothing)
-			return
-		}
-		id = to.ID
-	}
-	at := slices.IndexFunc(list, func(e state.Entry) bool { return e.ID == id })
-	if at < 0 {
-		problem(w, http.StatusNotFound, "the history has no entry %d: jollylarder rules history lists them", id)
-		return
-	}
-	why := in.Why
-	if why == "" {
-		why = fmt.Sprintf(because, id)
-	}
-	s.apply(w, Proposal{Kind: kind, Restores: id, Who: who(r), Why: why, Text: list[at].Text, Base: in.Base})
 }

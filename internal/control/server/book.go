@@ -33,8 +33,8 @@ type Book interface {
 func (s *server) rules(w http.ResponseWriter, r *http.Request) {
 	text, revision := s.l.Book().Current()
 	set := s.l.Engine().Rules()
-	out := control.RuleBook{Revision: revision, Text: string(text), Rules: control.RuleList(set)}
-	s.reaches(set, out.Rules)
+	out := control.RuleBook{Revision: revision, Text: string(text), Rules: control.RuleList(set), Reach: given(s.reach(text, set))}
+	out.Undo, out.Redo = s.undoable()
 	out.File = s.ruleFile()
 	out.Outside = s.outside(set)
 	reply(w, out)
@@ -107,11 +107,11 @@ func (s *server) checked(text []byte) control.Checked {
 		out.Warnings = append(out.Warnings, "rule "+d.Rule+": "+d.Text)
 		doubted[d.Rule] = true
 	}
-	reach := s.reach(set)
+	reach, missing := s.reach(text, set), s.missingTables()
 	for i := range set.List() {
 		r := &set.List()[i]
 		warn := func(text string) { out.Warnings = append(out.Warnings, "rule "+r.Name+": "+text) }
-		if text := s.idle(r, reach); text != "" && !doubted[r.Name] {
+		if text := idle(r, reach[i], missing); text != "" && !doubted[r.Name] {
 			warn(text)
 		}
 		if (r.FetchAgain || r.FetchAtStart > 0) && len(st.Fetching) == 0 {

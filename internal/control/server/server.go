@@ -218,6 +218,7 @@ type server struct {
 	remembered remembered
 	common     common
 	forecasts  forecasts
+	reaches    reaches
 	streams    streams
 	trials     trials
 	prover     findings.Prover

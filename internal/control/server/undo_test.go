@@ -1,8 +1,10 @@
-package control
+package server
 
 import (
 	"slices"
 	"testing"
+
+	"jollylarder/internal/state"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -12,10 +14,10 @@ import (
 // Undo and redo go back and forth over changes as an editor's do, in whatever order they come.
 func TestUndoAndRedo(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		var history []Entry // the latest first
+		var past history // the latest first
 		add := func(restores int64) int64 {
-			id := int64(len(history) + 1)
-			history = slices.Insert(history, 0, Entry{ID: id, Restores: restores})
+			id := int64(len(past) + 1)
+			past = slices.Insert(past, 0, state.Entry{ID: id, Restores: restores})
 			return id
 		}
 		done, undone := []int64{add(0)}, []int64{} // an editor's two stacks
@@ -24,7 +26,7 @@ func TestUndoAndRedo(t *testing.T) {
 			case 0:
 				done, undone = append(done, add(0)), undone[:0]
 			case 1, 2:
-				to := UndoTo(history)
+				to := past.undo()
 				if len(done) == 1 {
 					require.Nil(t, to)
 					continue
@@ -35,7 +37,7 @@ func TestUndoAndRedo(t *testing.T) {
 				done, undone = done[:last], append(undone, done[last])
 				add(to.ID)
 			case 3:
-				to := RedoTo(history)
+				to := past.redo()
 				if len(undone) == 0 {
 					require.Nil(t, to)
 					continue
@@ -53,13 +55,13 @@ func TestUndoAndRedo(t *testing.T) {
 // An undo to an entry of one's choice is where the next undo goes on from. A history whose beginning was forgotten is not
 // gone back over.
 func TestUndoFromWhereOneChose(t *testing.T) {
-	history := []Entry{{ID: 5, Restores: 2}, {ID: 4}, {ID: 3}, {ID: 2}, {ID: 1}}
-	require.NotNil(t, UndoTo(history))
-	assert.EqualValues(t, 1, UndoTo(history).ID)
-	require.NotNil(t, RedoTo(history))
-	assert.EqualValues(t, 3, RedoTo(history).ID, "the change after")
-	assert.Nil(t, UndoTo(history[:3]), "the entry that was gone back to is forgotten")
-	assert.Nil(t, RedoTo(history[:3]))
-	assert.Nil(t, UndoTo(nil))
-	assert.Nil(t, RedoTo(nil))
+	past := history{{ID: 5, Restores: 2}, {ID: 4}, {ID: 3}, {ID: 2}, {ID: 1}}
+	require.NotNil(t, past.undo())
+	assert.EqualValues(t, 1, past.undo().ID)
+	require.NotNil(t, past.redo())
+	assert.EqualValues(t, 3, past.redo().ID, "the change after")
+	assert.Nil(t, past[:3].undo(), "the entry that was gone back to is forgotten")
+	assert.Nil(t, past[:3].redo())
+	assert.Nil(t, history(nil).undo())
+	assert.Nil(t, history(nil).redo())
 }

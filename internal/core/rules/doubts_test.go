@@ -58,10 +58,15 @@ func TestMatchingRulesAreThoseThatDecide(t *testing.T) {
 		for _, id := range ids {
 			for _, text := range texts {
 				for _, reads := range tables {
-					all, n := set.Matching(id, text, reads)
-					require.Equal(t, Reading(set.Candidates(id, text), reads), slices.Clip(all[:n:n]), "%v", all)
-					for _, r := range all[:n] {
-						decides[r.Name] = true
+					reach := make([]Reach, len(list))
+					set.AddReach(reach, id, text, reads)
+					deciding := Reading(set.Candidates(id, text), reads)
+					for i := range set.List() {
+						r := &set.List()[i]
+						require.Equal(t, slices.Contains(deciding, r), reach[i].Decides == 1, r.Name)
+						require.LessOrEqual(t, reach[i].Decides, reach[i].Matches)
+						require.Equal(t, r.about(id, text) && r.reads(reads), reach[i].Matches == 1, r.Name)
+						decides[r.Name] = decides[r.Name] || reach[i].Decides > 0
 					}
 				}
 			}

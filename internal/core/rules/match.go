@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"iter"
 	"slices"
 	"strings"
 
@@ -10,21 +11,7 @@ import (
 // Candidates gives the rules that may decide for statements of a pattern, in their order: those whose pattern and text
 // match, up to the first that holds whatever the tables and the caller are.
 func (s *Set) Candidates(id statement.ID, text string) (out []*Rule) {
-	if s == nil {
-		return nil
-	}
-	own, general := s.byPattern[id], s.general
-	for len(own) > 0 || len(general) > 0 {
-		var i int
-		if len(general) == 0 || len(own) > 0 && own[0] < general[0] {
-			i, own = own[0], own[1:]
-		} else {
-			i, general = general[0], general[1:]
-		}
-		r := &s.rules[i]
-		if !r.about(id, text) {
-			continue
-		}
+	for _, r := range s.about(id, text) {
 		out = append(out, r)
 		if r.When.None() && len(r.Tables) == 0 && len(r.OnlyTables) == 0 {
 			break
@@ -33,22 +20,45 @@ func (s *Set) Candidates(id statement.ID, text string) (out []*Rule) {
 	return out
 }
 
-// Matching gives all rules that match a pattern which reads some tables, named in full, whoever asks; the first so many
-// of them may decide, and those behind never do, as the last of these holds for every caller.
-func (s *Set) Matching(id statement.ID, text string, reads []string) (all []*Rule, decide int) {
-	ended := false
-	for i := range s.List() {
-		r := &s.rules[i]
-		if !r.about(id, text) || !r.reads(reads) {
+// Reach is how many of some patterns a rule matches, and for how many of these it may decide: for the others a rule
+// above it does, whoever asks.
+type Reach struct{ Matches, Decides int }
+
+// AddReach counts a pattern that reads some tables, named in full, with the rules that match it. Reach is that of each
+// rule, in their order.
+func (s *Set) AddReach(reach []Reach, id statement.ID, text string, tables []string) {
+	decided := false
+	for i, r := range s.about(id, text) {
+		if !r.reads(tables) {
 			continue
 		}
-		all = append(all, r)
-		if !ended {
-			decide++
-			ended = r.When.None()
+		reach[i].Matches++
+		if !decided {
+			reach[i].Decides++
+			decided = r.When.None()
 		}
 	}
-	return all, decide
+}
+
+// about gives the rules whose pattern and text match, with their places, in their order.
+func (s *Set) about(id statement.ID, text string) iter.Seq2[int, *Rule] {
+	return func(yield func(int, *Rule) bool) {
+		if s == nil {
+			return
+		}
+		own, general := s.byPattern[id], s.general
+		for len(own) > 0 || len(general) > 0 {
+			var i int
+			if len(general) == 0 || len(own) > 0 && own[0] < general[0] {
+				i, own = own[0], own[1:]
+			} else {
+				i, general = general[0], general[1:]
+			}
+			if r := &s.rules[i]; r.about(id, text) && !yield(i, r) {
+				return
+			}
+		}
+	}
 }
 
 // reads says whether a rule's tables match what a pattern reads.

@@ -135,10 +135,10 @@ func (m *Model) Entry() *control.Entry {
 }
 
 // Before gives the entry whose rules an undo would put in force, or nil.
-func (m *Model) Before() *control.Entry { return control.UndoTo(m.history) }
+func (m *Model) Before() *control.Entry { return m.book.Undo }
 
 // Undone gives the entry whose rules a redo would put in force, or nil.
-func (m *Model) Undone() *control.Entry { return control.RedoTo(m.history) }
+func (m *Model) Undone() *control.Entry { return m.book.Redo }
 
 // Drafted gives the rule that the draft adds or changes for one pattern, or nil.
 func (m *Model) Drafted(pattern string) *control.Rule {
