@@ -127,10 +127,18 @@ func TestCancel(t *testing.T) {
 	url := start(t, Options{Delay: Delay{Distance: 30 * time.Second}})
 	c := connect(t, url, pgx.QueryExecModeExec)
 	ctx := context.Background()
+	ended := make(chan struct{})
 	go func() {
-		time.Sleep(100 * time.Millisecond)
-		_ = c.PgConn().CancelRequest(ctx)
+		for { // a request may come before its statement
+			select {
+			case <-ended:
+				return
+			case <-time.After(50 * time.Millisecond):
+				_ = c.PgConn().CancelRequest(ctx)
+			}
+		}
 	}()
 	_, err := c.Exec(ctx, "select 1")
+	close(ended)
 	assert.ErrorContains(t, err, "57014")
 }

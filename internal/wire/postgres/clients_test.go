@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -184,14 +185,30 @@ func TestALargeCatalog(t *testing.T) {
 	assert.Equal(t, ledger.Hit, events[101].Outcome, events[101].Reason)
 }
 
+// cancelling asks for what a connection does to be cancelled, again and again until it is stopped: a request may come
+// before its statement.
+func cancelling(c *pgx.Conn) (stop func()) {
+	ended := make(chan struct{})
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		for {
+			select {
+			case <-ended:
+				return
+			case <-time.After(50 * time.Millisecond):
+				_ = c.PgConn().CancelRequest(ctx)
+			}
+		}
+	})
+	return func() { close(ended); wg.Wait() }
+}
+
 func TestCancelReachesItsOwnStatement(t *testing.T) {
 	l := newLarder(t)
 	c, other := connect(t, l.through, pgx.QueryExecModeExec), connect(t, l.through, pgx.QueryExecModeExec)
-	go func() {
-		time.Sleep(200 * time.Millisecond)
-		_ = c.PgConn().CancelRequest(ctx)
-	}()
+	stop := cancelling(c)
 	_, err := c.Exec(ctx, "select pg_sleep(30)")
+	stop()
 	assert.ErrorContains(t, err, "57014")
 	assert.Equal(t, "1", one(t, other, "select 1"))
 	assert.Equal(t, "1", one(t, c, "select 1"))

@@ -339,9 +339,10 @@ func TestAWriterThatGoesAway(t *testing.T) {
 	require.NoError(t, err)
 	raw, err := writer.PgConn().Hijack()
 	require.NoError(t, err)
-	raw.Frontend.SendQuery(&pgproto3.Query{String: "update berths set n = 9 where (select pg_sleep(0.5)) is not null"})
+	const slow = "update berths set n = 9 where (select pg_sleep(0.5)) is not null"
+	raw.Frontend.SendQuery(&pgproto3.Query{String: slow})
 	require.NoError(t, raw.Frontend.Flush())
-	time.Sleep(100 * time.Millisecond)
+	l.underWay(slow)
 	raw.Conn.Close()
 	for range 20 { // under way: only the origin's own answers, nothing kept
 		one(t, reader, readBerth)

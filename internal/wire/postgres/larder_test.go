@@ -187,6 +187,19 @@ func (l *larder) passed() (why []string) {
 	return why
 }
 
+// underWay waits until a statement of a pattern is under way.
+func (l *larder) underWay(sql string) {
+	id := patternOf(sql)
+	require.Eventually(l.t, func() bool {
+		for _, r := range l.engine.Running() {
+			if r.Pattern.ID == id {
+				return true
+			}
+		}
+		return false
+	}, 30*time.Second, time.Millisecond, "under way: %s", sql)
+}
+
 // became says what became of the last of n statements of a pattern, and why.
 func (l *larder) became(sql string, n int) (ledger.Outcome, string) {
 	e := l.outcomes(sql, n)[n-1]

@@ -39,7 +39,8 @@ func TestDrainingLetsTheBusyFinish(t *testing.T) {
 	busy.say(query("select pg_sleep(1), 'finished'"))
 	block.say(query("begin")).ready().say(query("update berths set n = 7")).ready()
 	stuck.say(query("select pg_sleep(30)"))
-	time.Sleep(100 * time.Millisecond) // they are under way
+	l.underWay("select pg_sleep(1), 'finished'")
+	l.underWay("select pg_sleep(30)")
 	drained := make(chan struct{})
 	ctx, cancel := context.WithTimeout(ctx, 4*time.Second)
 	defer cancel()

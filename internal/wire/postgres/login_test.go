@@ -146,11 +146,9 @@ func TestTLSFromClients(t *testing.T) {
 	direct, err := pgx.Connect(ctx, url+"&sslnegotiation=direct")
 	require.NoError(t, err, "TLS without asking")
 	assert.Equal(t, "ines", one(t, direct, "select current_user::text"))
-	go func() {
-		time.Sleep(100 * time.Millisecond)
-		_ = direct.PgConn().CancelRequest(ctx)
-	}()
+	stop := cancelling(direct)
 	_, err = direct.Exec(ctx, "select pg_sleep(20)")
+	stop()
 	assert.ErrorContains(t, err, "57014")
 	assert.Equal(t, "ines", one(t, direct, "select current_user::text"))
 	direct.Close(ctx)

@@ -150,7 +150,7 @@ func TestWhoWaitsIsNotAnsweredWithWhatAWriteOvertook(t *testing.T) {
 	l.exec2(lock, "begin", "lock table gate in access exclusive mode")
 	got := make(chan string, 2)
 	go func() { got <- one(t, reader, gated) }()
-	time.Sleep(50 * time.Millisecond) // it is at the database, behind the lock
+	l.underWay(gated) // behind the lock
 	l.exec2(writer, "update berths set n = 8 where id = 1")
 	go func() { got <- one(t, follower, gated) }()
 	time.Sleep(50 * time.Millisecond)
@@ -170,7 +170,7 @@ func TestWhoWaitsCanBeCancelled(t *testing.T) {
 	leader, follower := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	led, followed := make(chan error, 1), make(chan error, 1)
 	go func() { _, err := leader.Exec(ctx, gated); led <- err }()
-	time.Sleep(50 * time.Millisecond)
+	l.underWay(gated)
 	go func() { _, err := follower.Exec(ctx, gated); followed <- err }()
 	time.Sleep(50 * time.Millisecond)
 	for range 20 { // a request to cancel may come before its statement, as without the larder
@@ -363,9 +363,14 @@ func TestControlSamples(t *testing.T) {
 			}
 			fresh := one(t, connect(t, l.direct, pgx.QueryExecModeSimpleProtocol), c.read)
 			assert.Equal(t, fresh, one(t, conn, c.read), "a sample is answered by the origin")
-			time.Sleep(30 * time.Millisecond) // Tick judges
-			caught := l.engine.Samples.Stale()
-			assert.Len(t, caught, map[bool]int{true: 1}[c.stale])
+			samples := l.engine.Samples
+			require.Eventually(t, func() bool {
+				n := samples.Counts()
+				judged := n.Equal + n.Explained + n.Unordered + n.Stale
+				return n.Taken > 0 && (judged == n.Taken || l.engine.Rules().List()[0].TTLOnly) // an age that is accepted is not judged
+			}, 10*time.Second, time.Millisecond, "every sample is judged")
+			caught := samples.Stale()
+			require.Len(t, caught, map[bool]int{true: 1}[c.stale])
 			if c.stale {
 				assert.Equal(t, []string{"public.berths"}, caught[0].Tables)
 			}
