@@ -100,7 +100,6 @@ func (s *Samples) Tick(now time.Time) {
 
 // caught deals with an old answer: what rests on its tables is dropped, and its rule paused.
 func (s *Samples) caught(x *engine.Sampled) {
-	s.old.Add(1)
 	found := Stale{
 		At: x.At, Database: x.Database, Pattern: x.Pattern, Rule: x.Rule.Name, Tables: slices.Clone(x.Tables),
 		Age: x.At.Sub(x.Was.Fetched), Paused: !x.Rule.GoOn,
@@ -116,6 +115,7 @@ func (s *Samples) caught(x *engine.Sampled) {
 	if len(s.stale) > mostRemembered {
 		s.stale = slices.Delete(s.stale, 0, 1)
 	}
+	s.old.Add(1) // now that it is listed and acted upon
 	s.mu.Unlock()
 	select {
 	case s.found <- found:
