@@ -143,7 +143,7 @@ func (b *bench) larder(origin string) (*larder, error) {
 	if err != nil {
 		return nil, err
 	}
-	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache}}))
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err

@@ -61,7 +61,7 @@ func newYard(binary string, around bool) (y *yard, err error) {
 	}
 	// A small disk of its own, where that can be had, so that it can be full.
 	y.mounted = exec.Command("mount", "-t", "tmpfs", "-o", "size=2m,mode=700", "tmpfs", y.state).Run() == nil
-	rules := "[[rule]]\ntext = \"*\"\nverdict = \"keep\"\nttl = \"none\"\ncontrol_sample = 0\n" // which would find old answers, too, and drop them
+	rules := "[[rule]]\ntext = \"*\"\naction = \"cache\"\nttl = \"none\"\ncontrol_sample = 0\n" // which would find old answers, too, and drop them
 	return y, os.WriteFile(filepath.Join(y.dir, "rules.toml"), []byte(rules), 0o600)
 }
 

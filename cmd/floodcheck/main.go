@@ -75,7 +75,7 @@ func run() error {
 	address := l.Addr().String()
 	l.Close()
 	config := fmt.Sprintf("rules = \"rules.toml\"\nstate = \"state\"\nmemory = \"%dMiB\"\noverhead = \"%dMiB\"\n[[origin]]\naddress = %q\nlisten = [%q]\n", memory>>20, overhead>>20, server.Address(), address)
-	rules := "[[rule]]\ntext = \"*\"\nverdict = \"keep\"\nttl = \"none\"\n"
+	rules := "[[rule]]\ntext = \"*\"\naction = \"cache\"\nttl = \"none\"\n"
 	for name, text := range map[string]string{"larder.toml": config, "rules.toml": rules} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			return err

@@ -15,7 +15,7 @@ func TestWhatCommandsEndWith(t *testing.T) {
 	s := &shell{t, filepath.Join(dir, "larder.sock")}
 	wrong, right := filepath.Join(dir, "wrong.toml"), filepath.Join(dir, "right.toml")
 	require.NoError(t, os.WriteFile(wrong, []byte("[[rule]]\nverdict = \"perhaps\"\nttl = \"soon\"\n"), 0o600))
-	require.NoError(t, os.WriteFile(right, []byte("[[rule]]\ntext = \"*\"\nverdict = \"never\"\n"), 0o600))
+	require.NoError(t, os.WriteFile(right, []byte("[[rule]]\ntext = \"*\"\naction = \"bypass\"\n"), 0o600))
 	const nobody = "no larder answers at "
 	for _, c := range []struct {
 		args []string
@@ -68,9 +68,9 @@ func TestWhatCommandsEndWith(t *testing.T) {
 		{[]string{"hold", "perhaps"}, exitUsage, "expected on or off"},
 		{[]string{"feed", "setup"}, exitUsage, "--database is missing"},
 
-		{[]string{"rules", "check", wrong}, exitWrongFile, wrong + ":2:1: verdict"},
+		{[]string{"rules", "check", wrong}, exitWrongFile, wrong + ":2:1: action"},
 		{[]string{"rules", "check", wrong}, exitWrongFile, "ttl \"soon\""}, // all that is wrong
-		{[]string{"rules", "apply", wrong, "--why", "x"}, exitWrongFile, "verdict"},
+		{[]string{"rules", "apply", wrong, "--why", "x"}, exitWrongFile, "action"},
 	} {
 		assert.Contains(t, s.does(c.code, c.args...), c.says, c.args)
 	}

@@ -25,14 +25,14 @@ func root() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "jollylarder",
 		Short: "A transparent caching proxy in front of a SQL database",
-		Long: `Jolly Larder stands between applications and a PostgreSQL database. It keeps the results of the statement
-patterns that you choose, drops them when a write touches their tables, and shows how much waiting that spared.`,
+		Long: `Jolly Larder is a caching proxy between applications and a PostgreSQL database. It caches the results of the statement
+patterns that you choose, drops them when a write touches their tables, and shows how much time that saved.`,
 		Version:       daemon.Version,
 		SilenceUsage:  true,
 		SilenceErrors: true, // main says them
 	}
 	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
-	c.AddCommand(serveCommand(), watchCommand(), statusCommand(), rulesCommand(), holdCommand(), dropCommand(), explainCommand(), feedCommand(), trialCommand(), recordCommand(), reportCommand(), memoryCommand(), demoCommand())
+	c.AddCommand(serveCommand(), watchCommand(), statusCommand(), rulesCommand(), cachingCommand(), dropCommand(), explainCommand(), feedCommand(), trialCommand(), recordCommand(), reportCommand(), memoryCommand(), demoCommand())
 	countArguments(c)
 	return c
 }
@@ -99,13 +99,13 @@ func watchCommand() *cobra.Command {
 
 func demoCommand() *cobra.Command {
 	cfg := demo.Config{Seed: 1}
-	var headless, lead bool
+	var headless, tour bool
 	var length time.Duration
 	var out string
 	var behind *string
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Show a made-up ferry company's database being answered from memory",
+		Short: "Run a demo: a made-up ferry company, its database and its applications",
 		Long: `Runs everything in one process: a database, a larder before it, and the traffic of five applications of Skerrow
 Ferries, which does not exist. Without --origin the database is a stand-in that needs no installation and takes as long
 as a server elsewhere would.`,
@@ -132,7 +132,7 @@ as a server elsewhere would.`,
 			}
 			defer func() { err = errors.Join(err, d.Close()) }()
 			if !headless {
-				return terminal(ctx, client.NewClient(d.Control), *behind, lead)
+				return terminal(ctx, client.NewClient(d.Control), *behind, tour)
 			}
 			s, err := d.Headless(ctx, length)
 			if err != nil {
@@ -149,7 +149,7 @@ as a server elsewhere would.`,
 	f.Uint64Var(&cfg.Seed, "seed", 1, "seed for data, traffic and delays")
 	f.DurationVar(&cfg.Distance, "distance", 1500*time.Microsecond, "typical time on the network to the stand-in")
 	f.Float64Var(&cfg.Work, "work", 3, "how many times longer than SQLite the stand-in takes over its work")
-	f.BoolVar(&lead, "lead", true, "begin with a short lead through the stations")
+	f.BoolVar(&tour, "tour", true, "start with a short tour of the stations")
 	f.BoolVar(&headless, "headless", false, "run without a terminal, with a small set of rules, and sum up")
 	f.DurationVar(&length, "for", 20*time.Second, "how long to run with --headless")
 	f.StringVar(&out, "json", "-", "file for the summary with --headless; - is standard output")
@@ -172,7 +172,7 @@ func summarise(s demo.Summary, path string) error {
 		return err
 	}
 	if s.Stale > 0 {
-		return fmt.Errorf("%d kept answers differed from the origin", s.Stale)
+		return fmt.Errorf("%d answers from memory differed from the database", s.Stale)
 	}
 	return nil
 }

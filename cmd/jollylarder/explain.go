@@ -24,12 +24,15 @@ func explainCommand() *cobra.Command {
 	var to *toLarder
 	c := &cobra.Command{
 		Use:   "explain [--origin URL] [--control PATH] [--json] 'SQL'",
-		Short: "Say what a statement reads and writes, how that is known, and whether its result could be kept",
-		Long: `Prints a statement's pattern, the tables it reads and writes with the way to each, the columns it pins to values, whether
-its result could be kept or else why not, and its labels. With --origin the database's own catalog is asked, which knows
-what a view or a function hides; without, it says what it could not know. With - the statement is read from standard
-input. Nothing is run but the reading of the catalog. With --control a larder is asked which share of the pattern's calls
-were hits in the last hour, why the others passed, and what one setting or rule would turn them into hits.`,
+		Short: "Show what a statement reads and writes, and whether its result can be cached",
+		Long: `Prints a statement's pattern, the tables it reads and writes and how it reaches each, the columns that identify its rows by
+key, whether its result can be cached or why not, and its labels.
+
+With --origin it reads the database's catalog, which shows what a view or a function reads. Without --origin it prints what it
+cannot know. With - it reads the statement from standard input. It does not run the statement.
+
+With --control it also prints the pattern's hit rate in the last hour, the reasons for the bypasses, and the setting or
+rule that would turn them into hits.`,
 		Example: `  jollylarder explain 'select * from open_sailings where id = 3'
   jollylarder explain --origin postgres://ines@127.0.0.1/skerrow --json 'select route_name(1)'`,
 		Args: cobra.ExactArgs(1),
@@ -38,7 +41,7 @@ were hits in the last hour, why the others passed, and what one setting or rule 
 			if sql == "-" {
 				text, err := io.ReadAll(io.LimitReader(os.Stdin, longestRead))
 				if err != nil {
-					return fmt.Errorf("reading the statement: %w", err)
+					return fmt.Errorf("cannot read the statement: %w", err)
 				}
 				sql = string(text)
 			}
@@ -52,7 +55,7 @@ were hits in the last hour, why the others passed, and what one setting or rule 
 			if rulesFile != "" {
 				text, err := os.ReadFile(rulesFile)
 				if err != nil {
-					return fmt.Errorf("reading the rules: %w", err)
+					return fmt.Errorf("cannot read the rules: %w", err)
 				}
 				if set, err = rules.Parse(text); err != nil {
 					return fmt.Errorf("%s: %w", rulesFile, err)
@@ -120,8 +123,8 @@ func calls(ctx context.Context, to *toLarder, id string) (*explain.Calls, error)
 		return nil, err
 	}
 	out := &explain.Calls{Over: time.Duration(p.Lately.Span * float64(time.Millisecond)), Calls: p.Lately.Calls, Hits: p.Lately.Hits, Misses: p.Lately.Misses}
-	for _, r := range p.Lately.Passed {
-		out.Passed = append(out.Passed, explain.Passed{Reason: r.Reason, Calls: r.Count, Would: r.Would})
+	for _, r := range p.Lately.Bypassed {
+		out.Bypassed = append(out.Bypassed, explain.Bypassed{Reason: r.Reason, Calls: r.Count, Would: r.Would})
 	}
 	return out, nil
 }

@@ -17,16 +17,16 @@ import (
 func feedCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "feed",
-		Short: "Prepare a database so that writes around the larder are seen, or undo that",
-		Long: `A larder sees what passes through it. With a change feed it also sees what is written around it: by the database's
+		Short: "Prepare a database so that direct writes are seen, or undo that",
+		Long: `A larder sees the writes that its clients send. With a change feed it also sees direct writes. The feed uses the database's
 replication stream, for which the database needs a publication, a slot and a role that may replicate. These commands show
 what they will do, and do it with --yes.
 
-A slot that nobody follows keeps the server from removing its log, which in time fills its disk. When a larder is no longer
-used, run "feed remove".`,
+A slot that no larder reads makes the server retain its log, which in time fills the disk. Run "feed remove" when you no
+longer use the larder.`,
 	}
-	c.AddCommand(feedPlanCommand("setup", "Show, and with --yes do, what a database needs to be followed", feed.Planner.SetUp),
-		feedPlanCommand("remove", "Show, and with --yes do, what undoes that", feed.Planner.Remove))
+	c.AddCommand(feedPlanCommand("setup", "Show what a database needs for a change feed; with --yes, set it up", feed.Planner.SetUp),
+		feedPlanCommand("remove", "Show what removes the change feed from a database; with --yes, remove it", feed.Planner.Remove))
 	return c
 }
 
@@ -72,8 +72,8 @@ func feedPlanCommand(use, short string, plan func(feed.Planner, context.Context,
 	f.StringVar(&url, "database", "", "URL of the database, as a user who may make publications and slots")
 	f.StringVar(&slot, "slot", "", `name of the slot (default "jolly_larder_" and the database's name)`)
 	f.StringVar(&publication, "publication", "", `name of the publication (default "jolly_larder")`)
-	f.StringVar(&role, "role", "", "role to make for the larder, or to remove; without it an account that is there is to be used")
-	f.BoolVar(&yes, "yes", false, "do it")
+	f.StringVar(&role, "role", "", "role to create for the larder, or to remove; without it, use an existing account")
+	f.BoolVar(&yes, "yes", false, "make the changes")
 	f.BoolVar(&asJSON, "json", false, "print as JSON")
 	return c
 }

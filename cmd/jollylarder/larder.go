@@ -143,7 +143,7 @@ func completed(t *toLarder, list func(context.Context, *client.Client) []string)
 func ruleNames(ctx context.Context, c *client.Client) (out []string) {
 	if b, err := c.Rules(ctx); err == nil {
 		for _, r := range b.Rules {
-			out = append(out, r.Name+"\t"+r.Verdict+" "+r.TTL)
+			out = append(out, r.Name+"\t"+r.Action+" "+r.TTL)
 		}
 	}
 	return out
@@ -171,7 +171,7 @@ func statusCommand() *cobra.Command {
 	var to *toLarder
 	var asJSON bool
 	c := &cobra.Command{
-		Use: "status", Short: "Say how a running larder is", Args: cobra.NoArgs,
+		Use: "status", Short: "Show the status of a running larder", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (control.Status, error) { return l.Status(ctx) }, func(s control.Status) { printStatus(c, s) })
 		},
@@ -186,15 +186,15 @@ func printStatus(c *cobra.Command, s control.Status) {
 	p("%s; rules: %d, paused: %d; clients: %d; before %s", s.State, s.Rules, s.Paused, s.Clients, s.Origin)
 	m := s.Minute
 	calls := max(m.Calls(), 1)
-	p("last minute: %d statements, %.1f%% answered from memory, %.2f s waited, %.2f s spared", m.Calls(), 100*float64(m.Hits)/float64(calls), m.Waited/1000, m.Spared/1000)
-	p("kept: %d results, %d of %d bytes; %d dropped by writes since %s", s.Kept, s.KeptBytes, s.KeptLimit, s.Drops, s.Began.Local().Format("2006-01-02 15:04"))
+	p("last minute: %d statements, hit rate %.1f%%, %.2f s waited, %.2f s saved", m.Calls(), 100*float64(m.Hits)/float64(calls), m.Waited/1000, m.Saved/1000)
+	p("cached: %d results, %d of %d bytes; %d dropped by writes since %s", s.Cached, s.CachedBytes, s.CachedLimit, s.Drops, s.Began.Local().Format("2006-01-02 15:04"))
 	for _, f := range s.Fetching {
 		p("fetched ahead: %d, not possible: %d %s", f.Done, f.Failed, f.Why)
 	}
 	for _, f := range s.Feeds {
 		switch f.Mode {
 		case "stream":
-			p("changes of %s by the replication stream: %d rows, lag %.0f ms, %d gaps; the server holds back %d of %d bytes", f.Database, f.Rows, f.LagMS, f.Gaps, f.Held, f.Bound)
+			p("changes of %s by the replication stream: %d rows, lag %.0f ms, %d gaps; the server retains %d of %d bytes", f.Database, f.Rows, f.LagMS, f.Gaps, f.Held, f.Bound)
 		case "poll":
 			p("changes of %s by counters, up to %.0f s late", f.Database, f.LagMS/1000)
 		}
@@ -203,7 +203,7 @@ func printStatus(c *cobra.Command, s control.Status) {
 		}
 	}
 	if s.Stale > 0 {
-		p("answers found old by a control sample: %d", s.Stale)
+		p("stale answers found by control samples: %d", s.Stale)
 	}
 	if o := s.Outside; o != nil {
 		if o.Problem != "" {
@@ -218,11 +218,11 @@ func printStatus(c *cobra.Command, s control.Status) {
 	}
 }
 
-func holdCommand() *cobra.Command {
+func cachingCommand() *cobra.Command {
 	var to *toLarder
 	var asJSON bool
 	c := &cobra.Command{
-		Use: "hold on|off", Short: "Have every statement pass, or the rules in force again", ValidArgs: []string{"on", "off"},
+		Use: "caching on|off", Short: "Turn caching off or on for all statements", ValidArgs: []string{"on", "off"},
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 || args[0] != "on" && args[0] != "off" {
 				return &usageError{errors.New("expected on or off")}
@@ -232,12 +232,12 @@ func holdCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			on := args[0] == "on"
 			return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (map[string]bool, error) {
-				return map[string]bool{"on": on}, l.Hold(ctx, on)
+				return map[string]bool{"on": on}, l.SetCaching(ctx, on)
 			}, func(map[string]bool) {
 				if on {
-					fmt.Fprintln(c.OutOrStdout(), "On hold: every statement passes. What is kept stays, and writes go on dropping it.")
+					fmt.Fprintln(c.OutOrStdout(), "Caching is on: the rules are in force.")
 				} else {
-					fmt.Fprintln(c.OutOrStdout(), "The rules are in force.")
+					fmt.Fprintln(c.OutOrStdout(), "Caching is off: every statement goes to the database. Cached results stay in memory, and writes still drop them.")
 				}
 			})
 		},
@@ -252,7 +252,7 @@ func dropCommand() *cobra.Command {
 	var asJSON bool
 	var d control.Drop
 	c := &cobra.Command{
-		Use: "drop --all | --pattern ID | --rule NAME | --table SCHEMA.NAME", Short: "Drop kept results", Args: cobra.NoArgs,
+		Use: "drop --all | --pattern ID | --rule NAME | --table SCHEMA.NAME", Short: "Drop cached results", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (control.Dropped, error) {
 				n, err := l.Drop(ctx, d)
@@ -265,8 +265,8 @@ func dropCommand() *cobra.Command {
 	f.BoolVar(&asJSON, "json", false, "print JSON")
 	f.BoolVar(&d.All, "all", false, "drop everything")
 	f.StringVar(&d.Pattern, "pattern", "", "drop the results of a pattern")
-	f.StringVar(&d.Rule, "rule", "", "drop what a rule keeps")
-	f.StringVar(&d.Table, "table", "", "drop what rests on a table, named in full")
+	f.StringVar(&d.Rule, "rule", "", "drop a rule's results")
+	f.StringVar(&d.Table, "table", "", "drop the results that depend on a table, such as public.sailings")
 	c.MarkFlagsOneRequired("all", "pattern", "rule", "table")
 	c.MarkFlagsMutuallyExclusive("all", "pattern", "rule", "table")
 	for flag, list := range map[string]func(context.Context, *client.Client) []string{"pattern": patternIDs, "rule": ruleNames, "table": tableNames} {

@@ -26,7 +26,7 @@ func TestProofOnTheCommandLine(t *testing.T) {
 	s := &shell{t, filepath.Join(dir, "larder.sock")}
 	listen, metrics, rules := free(t), free(t), filepath.Join(dir, "rules.toml")
 	database := origin(t, "Hallan")
-	require.NoError(t, os.WriteFile(rules, []byte("[[rule]]\npattern = \""+string(dialect.Dialect.Syntax.Of(read))+"\"\nverdict = \"keep\"\nttl = \"1m\"\nmemory = \"25%\"\n"), 0o600))
+	require.NoError(t, os.WriteFile(rules, []byte("[[rule]]\npattern = \""+string(dialect.Dialect.Syntax.Of(read))+"\"\naction = \"cache\"\nttl = \"1m\"\nmemory = \"25%\"\n"), 0o600))
 	config := filepath.Join(dir, "larder.toml")
 	require.NoError(t, os.WriteFile(config, []byte("show_values = true\nmemory = \"8MiB\"\n"), 0o600))
 	larder := run(t, "serve", "--config", config, "--listen", listen, "--origin", database, "--rules", rules, "--control", s.socket, "--metrics", metrics)
@@ -105,7 +105,7 @@ func TestProofOnTheCommandLine(t *testing.T) {
 		case ".pdf":
 			assert.True(t, strings.HasPrefix(string(text), "%PDF-"))
 		default:
-			assert.Contains(t, string(text), "What was waited, and what was spared")
+			assert.Contains(t, string(text), "Time saved")
 			assert.Contains(t, string(text), string(dialect.Dialect.Syntax.Of(read)))
 		}
 	}

@@ -22,10 +22,10 @@ func recordCommand() *cobra.Command {
 	var values bool
 	c := &cobra.Command{
 		Use:   "record --out FILE",
-		Short: "Write the statements of live traffic to a file, to be asked again by a trial",
-		Long: `The statements that end while it runs are written to a file, a line of JSON each, as docs/trials.md describes. Without
---values their values are left out, and a trial cannot ask them again. The file holds what your applications' users
-typed: it is made for you alone, and is best removed when it has served.`,
+		Short: "Record the statements of live traffic in a file, for a trial",
+		Long: `Writes the statements that end while it runs to a file, one line of JSON each; docs/trials.md describes the format. Without
+--values the file holds no values, and a trial cannot send the statements again. With --values it holds what your
+applications' users typed: only you can read the file; remove it when you no longer need it.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if length < time.Second || length > 24*time.Hour {
@@ -52,10 +52,10 @@ typed: it is made for you alone, and is best removed when it has served.`,
 		},
 	}
 	to = connecting(c)
-	c.Flags().StringVar(&out, "out", "", "file to write; it must not be there yet")
+	c.Flags().StringVar(&out, "out", "", "file to write; it must not exist yet")
 	c.Flags().DurationVar(&length, "for", time.Minute, "how long to record")
-	c.Flags().BoolVar(&values, "values", false, "with literals and parameters, where the larder's show_values allows it")
-	c.Flags().StringVar(&filter, "filter", "", "only statements that a filter picks, such as app=booking-web")
+	c.Flags().BoolVar(&values, "values", false, "record literals and parameters; needs show_values = true in the larder's configuration")
+	c.Flags().StringVar(&filter, "filter", "", "only statements that match a filter, such as app=booking-web")
 	_ = c.MarkFlagRequired("out")
 	return c
 }
@@ -66,9 +66,9 @@ func nothingRecorded(filter string, missed uint64) error {
 	case missed > 0:
 		return fmt.Errorf("nothing was recorded: %d statements came too fast or had been sent before; record for longer", missed)
 	case filter != "":
-		return fmt.Errorf("nothing was recorded: no statement that the filter %q picks ended in the meantime; jollylarder status lists the applications", filter)
+		return fmt.Errorf("nothing was recorded: no statement that matches the filter %q ended in that time; jollylarder status lists the applications", filter)
 	}
-	return errors.New("nothing was recorded: no statement ended in the meantime")
+	return errors.New("nothing was recorded: no statement ended in that time")
 }
 
 // record writes a recording until the context ends. Nothing is left of one without statements.
@@ -127,7 +127,7 @@ func record(ctx context.Context, client *client.Client, path, filter string, val
 		return w.Statements(), missed, fmt.Errorf("writing %s: %w", path, failed)
 	case ctx.Err() == nil:
 		_ = w.End(missed)
-		return w.Statements(), missed, fmt.Errorf("the recording was broken off: %w", err)
+		return w.Statements(), missed, fmt.Errorf("the recording was interrupted: %w", err)
 	}
 	return w.Statements(), missed, w.End(missed)
 }

@@ -18,9 +18,9 @@ func reportCommand() *cobra.Command {
 	var since, out string
 	c := &cobra.Command{
 		Use:   "report --out FILE.svg|.pdf|.json|.csv|.md",
-		Short: "Write a report of what was waited and what was spared",
-		Long: `One page for people who were not there: what was waited, what was spared and by which patterns, how that was measured,
-how fresh the answers were, and what load was taken off the database. JSON and CSV hold the numbers behind it.`,
+		Short: "Write a report on the time saved",
+		Long: `One page: how much time was saved and by which patterns, how that was measured and how sure it is, how fresh the answers
+were, and how much load the database was spared. JSON and CSV contain the numbers.`,
 		Example: `  jollylarder report --since 24h --out monday.pdf`,
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -45,20 +45,20 @@ how fresh the answers were, and what load was taken off the database. JSON and C
 		},
 	}
 	to = connecting(c)
-	c.Flags().StringVar(&since, "since", "24h", "the stretch of time: start, or a length such as 1h, 24h or 720h")
-	c.Flags().StringVar(&out, "out", "", "the file; how its name ends says the format")
+	c.Flags().StringVar(&since, "since", "24h", "the period: start, or a duration such as 1h, 24h or 720h")
+	c.Flags().StringVar(&out, "out", "", "the file; its extension (.svg, .pdf, .md, .json, .csv) chooses the format")
 	_ = c.MarkFlagRequired("out")
 	return c
 }
 
 func memoryCommand() *cobra.Command {
 	var to *toLarder
-	var asJSON, pushOut, curve bool
+	var asJSON, evict, curve bool
 	c := &cobra.Command{
 		Use:   "memory [SIZE]",
-		Short: "Say what memory is used for and what more or less of it would give, or set another limit",
-		Long: `Without SIZE it says what fills the memory. With SIZE it sets that as the limit, until the larder is started again; one below
-what is in use needs --push-out. With --curve it foretells the hits at several sizes, and at SIZE, and changes nothing.`,
+		Short: "Show memory use and the hit rate at other sizes, or set another limit",
+		Long: `Without SIZE it shows what the memory is used for. With SIZE it sets the limit until the larder restarts; a limit below what
+is in use needs --evict. With --curve it forecasts the hit rate at several sizes, and at SIZE, and changes nothing.`,
 		Example: `  jollylarder memory
   jollylarder memory 512MiB --curve
   jollylarder memory 512MiB`,
@@ -78,15 +78,15 @@ what is in use needs --push-out. With --curve it foretells the hits at several s
 				}, func(m *control.MemoryCurve) { printCurve(c, m) })
 			case size > 0:
 				return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (control.Limit, error) {
-					in := control.Limit{Bytes: size, PushOut: pushOut}
+					in := control.Limit{Bytes: size, Evict: evict}
 					err := l.SetLimit(ctx, in)
 					var refused *client.RefusedError
 					if errors.As(err, &refused) && refused.Conflict() {
-						err = fmt.Errorf("%w (--push-out)", err)
+						err = fmt.Errorf("%w (--evict)", err)
 					}
 					return in, err
 				}, func(l control.Limit) {
-					fmt.Fprintf(c.OutOrStdout(), "The limit is %s until the larder is started again; memory in its configuration would make it last.\n", bytesize.Format(l.Bytes))
+					fmt.Fprintf(c.OutOrStdout(), "The limit is %s until the larder restarts; set memory in its configuration to make it permanent.\n", bytesize.Format(l.Bytes))
 				})
 			}
 			return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (control.Stock, error) { return l.Stock(ctx) }, func(s control.Stock) { printStock(c, &s) })
@@ -94,8 +94,8 @@ what is in use needs --push-out. With --curve it foretells the hits at several s
 	}
 	to = connecting(c)
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	c.Flags().BoolVar(&pushOut, "push-out", false, "set a limit below what is in use: results of least use are pushed out")
-	c.Flags().BoolVar(&curve, "curve", false, "foretell the hits at several sizes")
+	c.Flags().BoolVar(&evict, "evict", false, "allow a limit below what is in use: the least used results are evicted")
+	c.Flags().BoolVar(&curve, "curve", false, "forecast the hit rate at several sizes")
 	return c
 }
 
@@ -107,11 +107,11 @@ func printStock(c *cobra.Command, s *control.Stock) {
 		unused, unusedBytes = unused+b.Unused, unusedBytes+b.UnusedBytes
 	}
 	p("not used yet: %.0f results in %s", unused, bytesize.About(int64(unusedBytes)))
-	p("\n%-18s %9s %10s %9s %9s %9s %9s %9s  %s", "pattern", "results", "bytes", "hits", "kept ever", "unused", "pushed", "dropped", "statement")
+	p("\n%-18s %9s %10s %9s %9s %9s %9s %9s  %s", "pattern", "results", "bytes", "hits", "cached ever", "unused", "evicted", "dropped", "statement")
 	for _, x := range s.Patterns {
-		p("%-18s %9d %10s %9d %9d %9d %9d %9d  %s", x.ID, x.Results, bytesize.About(x.Bytes), x.Hits, x.Stored, x.Unused, x.PushedOut, x.Dropped, x.Text)
+		p("%-18s %9d %10s %9d %9d %9d %9d %9d  %s", x.ID, x.Results, bytesize.About(x.Bytes), x.Hits, x.Stored, x.Unused, x.Evicted, x.Dropped, x.Text)
 		if x.TooLarge > 0 {
-			p("%-18s %9d were not kept for their size, up to %s", "", x.TooLarge, bytesize.About(x.Largest))
+			p("%-18s %9d were too large, up to %s", "", x.TooLarge, bytesize.About(x.Largest))
 		}
 	}
 	for _, x := range s.Shares {
@@ -121,13 +121,13 @@ func printStock(c *cobra.Command, s *control.Stock) {
 
 func printCurve(c *cobra.Command, m *control.MemoryCurve) {
 	p := func(format string, args ...any) { fmt.Fprintf(c.OutOrStdout(), format+"\n", args...) }
-	p("%12s %8s %16s %12s", "limit", "hits", "spared a minute", "takes")
+	p("%12s %8s %16s %12s", "limit", "hits", "saved s/min", "takes")
 	for _, x := range m.Points {
 		mark := ""
 		if x.Present {
 			mark = "  now"
 		}
-		p("%12s %7.1f%% %14.2f s %12s%s", bytesize.About(x.Limit), 100*x.Share, x.Spared/1000, bytesize.About(int64(x.Memory)), mark)
+		p("%12s %7.1f%% %14.2f s %12s%s", bytesize.About(x.Limit), 100*x.Share, x.Saved/1000, bytesize.About(int64(x.Memory)), mark)
 	}
-	p("of the %.0f calls a minute that rules are about, by the traffic of the last %.0f minutes", m.Calls, m.Span/60_000)
+	p("of the %.0f calls a minute that rules match, from the traffic of the last %.0f minutes", m.Calls, m.Span/60_000)
 }

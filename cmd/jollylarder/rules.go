@@ -18,16 +18,17 @@ import (
 func rulesCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "rules", Short: "Check, compare, forecast, apply and undo rules",
-		Long: `Works on the rules of a running larder. Ends with 0 when all is well, 1 when something failed, 2 when the command was not
-understood, 3 when a rules file is wrong, 4 when nothing was done because of what is (such as rules that were changed
-meanwhile), and diff with 5 when there are differences.`,
+		Long: `Works on the rules of a running larder.
+
+Exit codes: 0 success; 1 failure; 2 wrong usage; 3 errors in a rules file; 4 nothing was done because of a conflict, such as
+rules that somebody else changed; 5 diff found differences.`,
 	}
 	to := connecting(c)
 	var asJSON bool
 	c.PersistentFlags().BoolVar(&asJSON, "json", false, "print JSON")
 	list := &cobra.Command{
 		Use: "list", Short: "List the rules in force", Args: cobra.NoArgs,
-		Long: "Lists the rules in force, the first to decide first: the name; for how many patterns it may decide, of how many that it\nmatches so far; and what it does.",
+		Long: "Lists the rules in force in the order in which they decide: the name; for how many patterns it decides, of how many that it\nmatches; and what it does.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			return ask(c, to, asJSON, func(ctx context.Context, l *client.Client) (control.RuleBook, error) { return l.Rules(ctx) }, func(b control.RuleBook) {
 				if len(b.Rules) == 0 {
@@ -49,12 +50,12 @@ meanwhile), and diff with 5 when there are differences.`,
 
 // inWords says what a rule does, on a line.
 func inWords(r *control.Rule) string {
-	out := r.Verdict
-	if r.Verdict == "keep" {
+	out := r.Action
+	if r.Action == "cache" {
 		out += " " + r.TTL
 	}
-	if r.TTLOnly {
-		out += ", whatever is written"
+	if r.Mode == rules.TTLOnly {
+		out += ", TTL only"
 	}
 	if r.Paused {
 		out += ", paused"
@@ -84,7 +85,7 @@ func readFile(path string) (string, error) {
 
 func checkCommand(asJSON *bool) *cobra.Command {
 	return &cobra.Command{
-		Use: "check FILE", Short: "Say what is wrong with a rules file; no larder is needed", Args: cobra.ExactArgs(1),
+		Use: "check FILE", Short: "Check a rules file for errors; needs no larder", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			text, err := readFile(args[0])
 			if err != nil {
@@ -105,7 +106,7 @@ func checkCommand(asJSON *bool) *cobra.Command {
 					return err
 				}
 			} else if err == nil {
-				fmt.Fprintf(c.OutOrStdout(), "The file is right; rules: %d.\n", out.Rules)
+				fmt.Fprintf(c.OutOrStdout(), "The file has no errors; rules: %d.\n", out.Rules)
 				warn(c, out.Warnings)
 			}
 			return wrongFile(c, args[0], out, *asJSON)
@@ -130,12 +131,12 @@ func wrongFile(c *cobra.Command, path string, x control.Checked, said bool) erro
 			fmt.Fprintf(c.ErrOrStderr(), "%s:%d:%d: %s\n", path, p.Line, p.Column, p.Problem)
 		}
 	}
-	return &codeError{exitWrongFile, fmt.Errorf("the rules file %s is wrong in %d places", path, len(x.Problems))}
+	return &codeError{exitWrongFile, fmt.Errorf("the rules file %s has %d errors", path, len(x.Problems))}
 }
 
 func diffCommand(to *toLarder, asJSON *bool) *cobra.Command {
 	return &cobra.Command{
-		Use: "diff FILE", Short: "Say what a rules file would change of the rules in force", Args: cobra.ExactArgs(1),
+		Use: "diff FILE", Short: "Show how a rules file differs from the rules in force", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			text, err := readFile(args[0])
 			if err != nil {
@@ -167,7 +168,7 @@ func diffCommand(to *toLarder, asJSON *bool) *cobra.Command {
 
 func forecastCommand(to *toLarder, asJSON *bool) *cobra.Command {
 	return &cobra.Command{
-		Use: "forecast FILE", Short: "Say what a rules file would do, by the traffic that was seen", Args: cobra.ExactArgs(1),
+		Use: "forecast FILE", Short: "Forecast the effect of a rules file from recent traffic", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			text, err := readFile(args[0])
 			if err != nil {
@@ -186,15 +187,15 @@ func forecastCommand(to *toLarder, asJSON *bool) *cobra.Command {
 			}, func(f *control.Forecast) {
 				row := func(name string, o *control.Outcome) {
 					if o != nil {
-						fmt.Fprintf(c.OutOrStdout(), "%-34s %5.1f%% hits  %8.2f s/min spared  %8.1f/s to the origin  %7.1f drops/min  %6.1f MiB\n", name, 100*o.OfAll, o.Spared/1000, o.Origin, o.Drops, o.Memory/(1<<20))
+						fmt.Fprintf(c.OutOrStdout(), "%-34s %5.1f%% hits  %8.2f s/min saved  %8.1f/s to the origin  %7.1f drops/min  %6.1f MiB\n", name, 100*o.OfAll, o.Saved/1000, o.Origin, o.Drops, o.Memory/(1<<20))
 					}
 				}
 				length := func(ms float64) time.Duration {
 					return time.Duration(ms * float64(time.Millisecond)).Round(time.Second)
 				}
-				fmt.Fprintf(c.OutOrStdout(), "By the traffic of the last %s:\n", length(f.Span))
+				fmt.Fprintf(c.OutOrStdout(), "From the traffic of the last %s:\n", length(f.Span))
 				if f.Short() {
-					warn(c, []string{fmt.Sprintf("that is too short to show what a lifetime of %s brings", length(f.Longest))})
+					warn(c, []string{fmt.Sprintf("that is too short for a forecast with a TTL of %s", length(f.Longest))})
 				}
 				row("in force", &f.Present)
 				row("with "+args[0], &f.Draft)
@@ -212,8 +213,8 @@ func applyCommand(to *toLarder, asJSON *bool) *cobra.Command {
 	var file bool
 	c := &cobra.Command{
 		Use: "apply FILE --why TEXT | apply --edited --why TEXT", Short: "Put a rules file in force, for all connections at once",
-		Long: `Puts FILE in force in place of all rules, and writes it to the larder's own rules file. With --edited, what somebody has
-written into that file is taken instead.`,
+		Long: `Replaces all rules in force with those of FILE, and writes them to the larder's rules file. With --edited it takes the changes
+that were made to the larder's rules file itself.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if file == (len(args) == 1) {
@@ -241,23 +242,23 @@ written into that file is taken instead.`,
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&why, "why", "", "the reason, for whoever reads the history")
-	f.StringVar(&base, "base", "", "apply only if this revision is in force (rules list --json tells it)")
-	f.BoolVar(&file, "edited", false, "take what somebody has written into the larder's rules file")
+	f.StringVar(&why, "why", "", "the reason, shown in the history")
+	f.StringVar(&base, "base", "", "apply only if this revision is in force (see rules list --json)")
+	f.BoolVar(&file, "edited", false, "apply the changes made to the larder's rules file")
 	_ = c.MarkFlagRequired("why")
 	return c
 }
 
 func undoCommand(to *toLarder, asJSON *bool) *cobra.Command {
 	c, u := restoreCommand(to, asJSON, (*client.Client).Undo)
-	c.Use, c.Short = "undo [--to N]", "Put earlier rules in force again"
-	c.Flags().Int64Var(&u.To, "to", 0, "the entry of the history to go back to (default: the one before the last change that is in force)")
+	c.Use, c.Short = "undo [--to N]", "Undo the last change of the rules, or go back to an earlier entry"
+	c.Flags().Int64Var(&u.To, "to", 0, "the entry of the history to go back to (default: the one before the last change)")
 	return c
 }
 
 func redoCommand(to *toLarder, asJSON *bool) *cobra.Command {
 	c, _ := restoreCommand(to, asJSON, (*client.Client).Redo)
-	c.Use, c.Short = "redo", "Put the rules in force again that were undone last"
+	c.Use, c.Short = "redo", "Redo the change that was undone last"
 	return c
 }
 
@@ -277,7 +278,7 @@ func restoreCommand(to *toLarder, asJSON *bool, do func(*client.Client, context.
 func historyCommand(to *toLarder, asJSON *bool) *cobra.Command {
 	limit := 20
 	c := &cobra.Command{
-		Use: "history", Short: "List who changed the rules, when and why, and what came of it", Args: cobra.NoArgs,
+		Use: "history", Short: "List the changes of the rules: who, when, why, forecast and actual", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) ([]control.Entry, error) { return l.History(ctx, limit) }, func(list []control.Entry) {
 				for _, e := range list {
@@ -286,7 +287,7 @@ func historyCommand(to *toLarder, asJSON *bool) *cobra.Command {
 			})
 		},
 	}
-	c.Flags().IntVar(&limit, "limit", limit, "how many entries, the latest first")
+	c.Flags().IntVar(&limit, "limit", limit, "how many entries; the latest come first")
 	return c
 }
 
@@ -302,7 +303,7 @@ func printEntry(c *cobra.Command, e control.Entry) {
 		p("     %s", line)
 	}
 	if f := e.Forecast; f != nil {
-		p("     foretold: %.1f%% of all statements from memory, %.2f s/min spared, %.1f/s to the origin", 100*f.Draft.OfAll, f.Draft.Spared/1000, f.Draft.Origin)
+		p("     forecast: hit rate %.1f%% of all statements, %.2f s/min saved, %.1f/s to the database", 100*f.Draft.OfAll, f.Draft.Saved/1000, f.Draft.Origin)
 	}
 	for _, x := range []struct {
 		name string
@@ -311,9 +312,9 @@ func printEntry(c *cobra.Command, e control.Entry) {
 		switch m := x.m; {
 		case m == nil:
 		case !m.Some():
-			p("     in force for no whole minute, so that nothing was measured")
+			p("     in force for no whole minute; nothing was measured")
 		default:
-			p("     came true in the first %s (%d min): %.1f%%, %.2f s/min, %.1f/s", x.name, m.Minutes, 100*m.OfAll, m.Spared/1000, m.Origin)
+			p("     actual, first %s (%d min): hit rate %.1f%%, %.2f s/min saved, %.1f/s to the database", x.name, m.Minutes, 100*m.OfAll, m.Saved/1000, m.Origin)
 		}
 	}
 }
@@ -322,7 +323,7 @@ func pauseCommand(to *toLarder, asJSON *bool) *cobra.Command {
 	var off bool
 	var why string
 	c := &cobra.Command{
-		Use: "pause NAME [--off]", Short: "Have nothing answered by one rule for the time being", Args: cobra.ExactArgs(1),
+		Use: "pause NAME [--off]", Short: "Pause one rule, or resume it", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: completed(to, ruleNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			return ask(c, to, *asJSON, func(ctx context.Context, l *client.Client) (control.Entry, error) {
@@ -330,7 +331,7 @@ func pauseCommand(to *toLarder, asJSON *bool) *cobra.Command {
 			}, func(e control.Entry) { printEntry(c, e) })
 		},
 	}
-	c.Flags().BoolVar(&off, "off", false, "put it in force again")
+	c.Flags().BoolVar(&off, "off", false, "resume it")
 	c.Flags().StringVar(&why, "why", "", "the reason")
 	return c
 }

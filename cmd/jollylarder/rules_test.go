@@ -56,27 +56,27 @@ func TestRulesOnTheCommandLine(t *testing.T) {
 	file := filepath.Join(dir, "mine.toml")
 	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
 	write(fmt.Sprintf("[[rule]]\npattern = %q\nverdict = \"perhaps\"\n", id))
-	assert.Contains(t, s.does(exitWrongFile, "rules", "check", file), file+":3:1: verdict \"perhaps\"")
-	assert.Contains(t, s.does(exitWrongFile, "rules", "apply", file, "--why", "x"), "verdict")
-	write(fmt.Sprintf("# mine\n[[rule]]\nname = \"ports\"\npattern = %q\nverdict = \"keep\"\nttl = \"1m\"\n", id))
+	assert.Contains(t, s.does(exitWrongFile, "rules", "check", file), file+":3:1: action \"perhaps\"")
+	assert.Contains(t, s.does(exitWrongFile, "rules", "apply", file, "--why", "x"), "action")
+	write(fmt.Sprintf("# mine\n[[rule]]\nname = \"ports\"\npattern = %q\naction = \"cache\"\nttl = \"1m\"\n", id))
 	assert.Contains(t, s.does(exitDone, "rules", "check", file), "The file is right; rules: 1")
-	assert.Contains(t, s.does(exitDiffers, "rules", "diff", file), "added ports: pattern \""+string(id)+"\", verdict \"keep\", ttl \"1m\"")
+	assert.Contains(t, s.does(exitDiffers, "rules", "diff", file), "added ports: pattern \""+string(id)+"\", action \"cache\", ttl \"1m\"")
 	var forecast control.Forecast
 	require.NoError(t, json.Unmarshal([]byte(s.does(exitDone, "rules", "forecast", file, "--json")), &forecast))
 	assert.Contains(t, s.does(exitUsage, "rules", "apply", "--why", "x"), "expected a rules file")
-	assert.Contains(t, s.does(exitConflict, "rules", "apply", file, "--why", "x", "--base", "another"), "the rules have been changed meanwhile")
+	assert.Contains(t, s.does(exitConflict, "rules", "apply", file, "--why", "x", "--base", "another"), "the rules were changed in the meantime")
 	assert.Contains(t, s.does(exitDone, "rules", "apply", file, "--why", "read all day"), "applied by")
 	s.does(exitDone, "rules", "diff", file)
 	doubtful := filepath.Join(dir, "doubtful.toml")
-	require.NoError(t, os.WriteFile(doubtful, fmt.Appendf(nil, "[[rule]]\nname = \"all\"\ntext = \"*\"\nverdict = \"keep\"\nttl = \"1m\"\n[[rule]]\nname = \"below\"\npattern = %q\nverdict = \"never\"\n"+
-		"[[rule]]\nname = \"percent\"\ntables = [\"citties\"]\ntext = \"select %%\"\nverdict = \"keep\"\nttl = \"1m\"\n", id), 0o600))
+	require.NoError(t, os.WriteFile(doubtful, fmt.Appendf(nil, "[[rule]]\nname = \"all\"\ntext = \"*\"\naction = \"cache\"\nttl = \"1m\"\n[[rule]]\nname = \"below\"\npattern = %q\naction = \"bypass\"\n"+
+		"[[rule]]\nname = \"percent\"\ntables = [\"citties\"]\ntext = \"select %%\"\naction = \"cache\"\nttl = \"1m\"\n", id), 0o600))
 	for _, command := range []string{"check", "diff", "forecast"} {
 		said := s.does(map[bool]int{true: exitDiffers}[command == "diff"], "rules", command, doubtful)
-		assert.Contains(t, said, "warning: rule below: it never decides: the rule all above it matches all that it matches", command)
+		assert.Contains(t, said, "warning: rule below: it never decides: the rule all above it matches the same statements", command)
 		assert.Contains(t, said, "warning: rule percent: its text", command)
 		assert.Equal(t, 1, strings.Count(said, "warning: rule below"), said)
 	}
-	require.NoError(t, os.WriteFile(doubtful, []byte("[[rule]]\nname = \"cities\"\ntables = [\"citties\"]\nverdict = \"keep\"\nttl = \"1m\"\n"), 0o600))
+	require.NoError(t, os.WriteFile(doubtful, []byte("[[rule]]\nname = \"cities\"\ntables = [\"citties\"]\naction = \"cache\"\nttl = \"1m\"\n"), 0o600))
 	require.Eventually(t, func() bool { // when the catalog has been read
 		name(t, c)
 		return strings.Contains(s.does(exitDiffers, "rules", "diff", doubtful), "warning: rule cities: it matches no pattern so far, and no database has a table citties")
@@ -94,7 +94,7 @@ func TestRulesOnTheCommandLine(t *testing.T) {
 	s.does(exitDone, "hold", "on")
 	var st control.Status
 	require.NoError(t, json.Unmarshal([]byte(s.does(exitDone, "status", "--json")), &st))
-	assert.Equal(t, "held", st.State)
+	assert.Equal(t, "off", st.State)
 	s.does(exitDone, "hold", "off")
 	for _, wrong := range [][]string{{"hold", "perhaps"}, {"rules", "check"}, {"drop"}, {"rules", "apply", file}, {"nothing"}, {"status", "--nothing"}, {"drop", "--all", "--rule", "x"}} {
 		s.does(exitUsage, wrong...)

@@ -38,12 +38,12 @@ func serveCommand() *cobra.Command {
 	var f serveFlags
 	c := &cobra.Command{
 		Use:   "serve [--config FILE | --listen ADDRESS --origin ADDRESS]",
-		Short: "Carry traffic between applications and a database",
-		Long: `Carries traffic between applications and one or several databases. What a flag says counts before a variable of the
-environment (JOLLYLARDER_LISTEN for --listen), and that before the configuration file.
+		Short: "Run the proxy between applications and databases",
+		Long: `Runs the proxy between applications and one or several databases. A flag takes precedence over an environment variable
+(JOLLYLARDER_LISTEN for --listen), and that over the configuration file.
 
-SIGHUP has the configuration, rules and certificates read again. SIGTERM lets busy clients finish first; a second one
-does not.`,
+SIGHUP reloads the configuration, rules and certificates. SIGTERM stops the larder when busy clients have finished; a second
+SIGTERM stops it at once.`,
 		Example: `  jollylarder serve --listen 127.0.0.1:7432 --origin 127.0.0.1:5432 --rules rules.toml --control larder.sock
   jollylarder serve --config larder.toml --check
   jollylarder watch --control larder.sock`,
@@ -64,7 +64,7 @@ does not.`,
 				for _, w := range cfg.Warnings {
 					fmt.Fprintln(c.ErrOrStderr(), "warning:", w)
 				}
-				fmt.Fprintf(c.OutOrStdout(), "The configuration is right: %s.\n", summary(cfg))
+				fmt.Fprintf(c.OutOrStdout(), "The configuration has no errors: %s.\n", summary(cfg))
 				return nil
 			}
 			return serve(cfg, load)
@@ -75,15 +75,15 @@ does not.`,
 	fs.StringSliceVar(&f.listen, "listen", nil, "address for the applications to connect to, or the path of a Unix socket (default 127.0.0.1:7432)")
 	fs.StringVar(&f.origin, "origin", "", "address of the database server, or the path of its Unix socket (default: this machine, at the protocol's own port)")
 	fs.StringVar(&f.protocol, "protocol", "", "protocol that the database speaks: "+strings.Join(protocol.Names(), " or ")+" (default "+protocol.All[0].Name+")")
-	fs.StringVar(&f.rules, "rules", "", "rules file; made with the first rule if it is not there (default: rules are not kept)")
-	fs.StringVar(&f.state, "state", "", "directory for history, drafts and numbers (default: they end with the program)")
+	fs.StringVar(&f.rules, "rules", "", "rules file; created with the first rule if it does not exist (default: rules end with the process)")
+	fs.StringVar(&f.state, "state", "", "directory for history, drafts and statistics (default: they end with the process)")
 	fs.StringVar(&f.control, "control", "", "path of the control socket for the terminal and for scripts (default: none)")
-	fs.StringVar(&f.memory, "memory", "", "limit for kept results, such as 64MiB (default 256MiB)")
+	fs.StringVar(&f.memory, "memory", "", "memory limit for cached results, such as 64MiB (default 256MiB)")
 	fs.StringVar(&f.level, "log-level", "", "debug, info, warn or error (default info)")
 	fs.StringVar(&f.format, "log-format", "", "text or json (default text)")
-	fs.StringVar(&f.metrics, "metrics", "", "address where metrics are exposed for Prometheus (default: nowhere)")
+	fs.StringVar(&f.metrics, "metrics", "", "address of the Prometheus metrics (default: none)")
 	fs.StringVar(&f.profile, "profile", "", "address for Go's profiler (default: none)")
-	fs.BoolVar(&f.check, "check", false, "check the configuration, rules and certificates, and end")
+	fs.BoolVar(&f.check, "check", false, "check the configuration, rules and certificates, and exit")
 	return c
 }
 
@@ -227,7 +227,7 @@ func serve(cfg config.Config, load func() (config.Config, error)) error {
 	if cfg.Control == "" && cfg.ControlTCP.Listen == "" {
 		log.Info("there is no control socket: terminals and commands cannot reach this larder, and rules change by the file and SIGHUP alone; --control larder.sock makes one")
 	}
-	log.Info("the larder carries traffic", "origins", summary(cfg), "rules", len(l.Engine().Rules().List()), "control", cfg.Control)
+	log.Info("the larder is running", "origins", summary(cfg), "rules", len(l.Engine().Rules().List()), "control", cfg.Control)
 	for s := range signals {
 		if s != syscall.SIGHUP {
 			break
@@ -237,11 +237,11 @@ func serve(cfg config.Config, load func() (config.Config, error)) error {
 			err = l.Reload(again)
 		}
 		if err != nil {
-			log.Error("the configuration stays as it was", "problem", err)
+			log.Error("the configuration was not reloaded", "problem", err)
 			continue
 		}
 		setLevel(again.Log, &level)
-		log.Info("the configuration was read again", "rules", len(l.Engine().Rules().List()))
+		log.Info("the configuration was reloaded", "rules", len(l.Engine().Rules().List()))
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
@@ -252,12 +252,12 @@ func serve(cfg config.Config, load func() (config.Config, error)) error {
 			}
 		}
 	}()
-	log.Info("the larder ends when its busy clients have finished", "clients", l.Clients(), "at most", cfg.DrainTime)
+	log.Info("the larder stops when its busy clients have finished", "clients", l.Clients(), "at most", cfg.DrainTimeout)
 	l.Drain(ctx)
 	if n := l.Clients(); n > 0 {
-		log.Warn("clients that were still busy are cut off", "clients", n)
+		log.Warn("clients that are still busy are disconnected", "clients", n)
 	}
-	log.Info("the larder has ended")
+	log.Info("the larder has stopped")
 	return nil
 }
 

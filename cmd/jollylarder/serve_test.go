@@ -149,7 +149,7 @@ func TestServe(t *testing.T) {
 	good := fmt.Sprintf(`
 rules = "rules.toml"
 control = "control.sock"
-drain_time = "10s"
+drain_timeout = "10s"
 [log]
 format = "json"
 [[origin]]
@@ -169,12 +169,12 @@ listen = [%q]
 		out, _ := exec.Command(path, "serve", "--config", file, "--check").CombinedOutput()
 		return string(out)
 	}
-	write(strings.Replace(good, "drain_time", "drane_time", 1))
+	write(strings.Replace(good, "drain_timeout", "drane_time", 1))
 	assert.Contains(t, check(), "larder.toml, line 4, column 1: there is no key drane_time")
 	write(strings.Replace(good, "larder-key", "lost-key", 1))
 	assert.Contains(t, check(), `larder.toml, line 14, column 1: key = "lost-key.pem" cannot be read: no such file or directory`)
-	write(strings.Replace(regexp.MustCompile(`drain_time = .*`).ReplaceAllString(good, "drain_time = 5"), "larder-key", "lost-key", 1))
-	assert.Contains(t, check(), "drain_time: expected a text in quotes")
+	write(strings.Replace(regexp.MustCompile(`drain_timeout = .*`).ReplaceAllString(good, "drain_timeout = 5"), "larder-key", "lost-key", 1))
+	assert.Contains(t, check(), "drain_timeout: expected a text in quotes")
 	assert.Contains(t, check(), "lost-key.pem", "one wrong value hides no other")
 	write("")
 	assert.Contains(t, check(), "names no origin")
@@ -187,10 +187,10 @@ listen = [%q]
 	write(good)
 	assert.Contains(t, check(), "The configuration is right: north at "+north)
 
-	rule := fmt.Sprintf("[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1m\"\n", dialect.Dialect.Syntax.Of(read))
+	rule := fmt.Sprintf("[[rule]]\npattern = %q\naction = \"cache\"\nttl = \"1m\"\n", dialect.Dialect.Syntax.Of(read))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "rules.toml"), []byte(rule), 0o600))
 	p := run(t, "serve", "--config", file)
-	p.logs("the larder carries traffic", 1)
+	p.logs("the larder is running", 1)
 
 	overTCP := connect(t, "postgres://ines@"+a+"/skerrow?sslmode=disable")
 	other := connect(t, "postgres://ines@"+b+"/skerrow?sslmode=disable")
@@ -230,25 +230,25 @@ listen = [%q]
 	certificate(t, dir, "larder")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "rules.toml"), nil, 0o600))
 	require.NoError(t, p.cmd.Process.Signal(syscall.SIGHUP))
-	p.logs("the configuration was read again", 1)
+	p.logs("the configuration was reloaded", 1)
 	assert.NotEqual(t, first, shown())
 	before = hits()
 	assert.Equal(t, "north", name(t, overTCP), "the connection is the same")
 	assert.Equal(t, before, hits(), "no rule keeps it any more")
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "rules.toml"), []byte(rule+"verdict = 3\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "rules.toml"), []byte(rule+"action = 3\n"), 0o600))
 	require.NoError(t, p.cmd.Process.Signal(syscall.SIGHUP))
-	p.logs("the configuration stays as it was", 1)
+	p.logs("the configuration was not reloaded", 1)
 	write(strings.Replace(good, `name = "south"`, `name = "west"`, 1))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "rules.toml"), []byte(rule), 0o600))
 	require.NoError(t, p.cmd.Process.Signal(syscall.SIGHUP))
-	p.logs("the configuration stays as it was", 2)
+	p.logs("the configuration was not reloaded", 2)
 	p.logs("restart it", 1)
 	name(t, overTCP)
 	name(t, overTCP)
 	assert.Equal(t, before, hits(), "also the part that was right was left out")
 	write(good)
 	require.NoError(t, p.cmd.Process.Signal(syscall.SIGHUP))
-	p.logs("the configuration was read again", 2)
+	p.logs("the configuration was reloaded", 2)
 
 	tx, err := overTCP.Begin(ctx)
 	require.NoError(t, err)

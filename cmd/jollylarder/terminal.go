@@ -18,10 +18,10 @@ func background(c *cobra.Command) *string {
 }
 
 // terminal shows the terminal application on a larder until it is left.
-func terminal(ctx context.Context, c *client.Client, behind string, lead bool) error {
+func terminal(ctx context.Context, c *client.Client, behind string, tour bool) error {
 	switch b := look.Background(behind); b {
 	case look.Unknown, look.Dark, look.Light:
-		return tui.Run(ctx, c, load.Prepare, b, lead)
+		return tui.Run(ctx, c, load.Prepare, b, tour)
 	}
 	return fmt.Errorf("--background %q: expected light or dark", behind)
 }

@@ -30,12 +30,12 @@ func trialCommand() *cobra.Command {
 	var to *toLarder
 	c := &cobra.Command{
 		Use:   "trial --statements FILE | --recording FILE | --live",
-		Short: "Compare the same statements directly, and through the larder with keeping off and on",
-		Long: `A load trial asks the statements of a file, or of a recording, three ways in turns: of the database directly, through
-the larder with keeping off, and through it with keeping on. It compares times and answers.
+		Short: "Compare the same statements directly, and through the larder with caching off and on",
+		Long: `A load trial sends the statements of a file, or of a recording, three ways in turns: to the database directly, through the
+larder with caching off, and through the larder with caching on. It compares times and answers.
 
-A live trial switches keeping off and on in turns for the traffic that comes by itself. While it is off, everything is
-asked of the database: choose an hour when that is no trouble.`,
+A live trial turns caching off and on in turns for the clients' traffic. While caching is off, every statement goes to the
+database: choose an hour when the database can take that.`,
 		Example: `  jollylarder trial --statements reads.sql --direct postgres://ines@db:5432/skerrow --through postgres://ines@larder:5433/skerrow
   jollylarder trial --recording monday.jsonl --timed --through postgres://ines@larder:5433/skerrow
   jollylarder trial --live --slice 30s --rounds 6`,
@@ -44,17 +44,17 @@ asked of the database: choose an hour when that is no trouble.`,
 	}
 	to = connecting(c)
 	fs := c.Flags()
-	fs.StringVar(&f.statements, "statements", "", "file of SQL statements, a semicolon behind each")
+	fs.StringVar(&f.statements, "statements", "", "file of SQL statements, each ended by a semicolon")
 	fs.StringVar(&f.recording, "recording", "", "file that jollylarder record wrote")
-	fs.BoolVar(&f.live, "live", false, "switch keeping off and on in turns for the traffic that comes")
-	fs.StringVar(&f.direct, "direct", "", "URL of the database; without it, only keeping off and on are compared")
+	fs.BoolVar(&f.live, "live", false, "turn caching off and on in turns for the clients' traffic")
+	fs.StringVar(&f.direct, "direct", "", "URL of the database; without it, only caching off and on are compared")
 	fs.StringVar(&f.through, "through", "", "URL of the same database through the larder")
-	fs.IntVar(&f.clients, "clients", 8, "connections that ask at a time")
+	fs.IntVar(&f.clients, "clients", 8, "number of connections")
 	fs.DurationVar(&f.length, "for", 30*time.Second, "how long a load trial lasts, about")
-	fs.IntVar(&f.rounds, "rounds", 10, "how often each way has its turn")
-	fs.DurationVar(&f.slice, "slice", 30*time.Second, "how long a turn of a live trial lasts")
-	fs.BoolVar(&f.timed, "timed", false, "ask the statements of a recording when they came; else as fast as possible")
-	fs.BoolVar(&f.cut, "cut", false, "use what can be read of a recording that was cut short")
+	fs.IntVar(&f.rounds, "rounds", 10, "number of rounds")
+	fs.DurationVar(&f.slice, "slice", 30*time.Second, "duration of one turn of a live trial")
+	fs.BoolVar(&f.timed, "timed", false, "send the statements of a recording at their recorded times; otherwise as fast as possible")
+	fs.BoolVar(&f.cut, "cut", false, "use the complete lines of a truncated recording")
 	fs.BoolVar(&f.allowWrites, "allow-writes", false, "run statements that may write, each in a transaction that is rolled back")
 	fs.BoolVar(&f.asJSON, "json", false, "print JSON")
 	c.MarkFlagsOneRequired("statements", "recording", "live")
@@ -185,8 +185,8 @@ func printTrial(w io.Writer, r *trial.Result) {
 		fmt.Fprintf(w, "%-34s %22s %22s %22s %16s\n", d.Way+" – "+d.Against, interval(d.Mean, "%+.3f"), interval(d.P50, "%+.3f"), interval(d.P99, "%+.3f"), "×"+interval(d.Rate, "%.2f"))
 	}
 	fmt.Fprintln(w)
-	if r.Spared != nil {
-		fmt.Fprintf(w, "spared by keeping, all rounds: %s s", interval(thousandth(*r.Spared), "%.3f"))
+	if r.Saved != nil {
+		fmt.Fprintf(w, "saved by caching, all rounds: %s s", interval(thousandth(*r.Saved), "%.3f"))
 		if r.Counted != nil {
 			fmt.Fprintf(w, "; the larder itself counted %.3f s by last fetches", *r.Counted/1000)
 		}
@@ -211,7 +211,7 @@ func printTrial(w io.Writer, r *trial.Result) {
 		fmt.Fprintf(w, "left out: %s\n", x)
 	}
 	if r.Ended != "" {
-		fmt.Fprintf(w, "ended early: %s; the figures hold for the %d rounds that were completed\n", r.Ended, r.Rounds)
+		fmt.Fprintf(w, "ended early: %s; the figures are from the %d completed rounds\n", r.Ended, r.Rounds)
 	}
 }
 

@@ -20,7 +20,7 @@ func (b *bench) accounting() error {
 	if err != nil {
 		return err
 	}
-	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: dialect.Dialect.Syntax.Of(keptPoint), Verdict: rules.Keep, ControlSample: -1}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: dialect.Dialect.Syntax.Of(keptPoint), Action: rules.Cache, ControlSample: -1}}))
 	s := e.NewSession(engine.Identity{Database: "postgres", User: "postgres", Application: "bench"})
 	s.Asking(engine.NeedSettings|engine.NeedCatalog, now)
 	s.Learned(engine.Settings{Values: []string{"UTC"}, Isolation: analysis.ReadCommitted})

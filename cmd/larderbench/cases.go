@@ -138,7 +138,7 @@ func (b *bench) startLarder() (err error) {
 	var rules strings.Builder
 	prepared := strings.Replace(keptPoint, "4711", "$1", 1)
 	for _, sql := range []string{keptPoint, keptRows} {
-		fmt.Fprintf(&rules, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1h\"\n", dialect.Dialect.Syntax.Of(sql))
+		fmt.Fprintf(&rules, "[[rule]]\npattern = %q\naction = \"cache\"\nttl = \"1h\"\n", dialect.Dialect.Syntax.Of(sql))
 	}
 	file := filepath.Join(b.dir, "rules.toml")
 	if err := os.WriteFile(file, []byte(rules.String()), 0o600); err != nil {

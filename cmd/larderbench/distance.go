@@ -65,7 +65,7 @@ func (b *bench) blocksFarAway() error {
 			}
 		}
 		rules := filepath.Join(b.dir, "far-"+d.String()+".toml")
-		text := fmt.Sprintf("[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1h\"\ncontrol_sample = 0\n", dialect.Dialect.Syntax.Of(keptPoint))
+		text := fmt.Sprintf("[[rule]]\npattern = %q\naction = \"cache\"\nttl = \"1h\"\ncontrol_sample = 0\n", dialect.Dialect.Syntax.Of(keptPoint))
 		if err := os.WriteFile(rules, []byte(text), 0o600); err != nil {
 			return err
 		}

@@ -47,7 +47,7 @@ func (b *bench) millionResults() error {
 	c.Close()
 	file := filepath.Join(b.dir, "million.toml")
 	id := dialect.Dialect.Syntax.Of("select id, repeat(md5('note'), 31) from kept_notes where id = 1")
-	if err := os.WriteFile(file, fmt.Appendf(nil, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"none\"\ncontrol_sample = 0.0\n", id), 0o600); err != nil {
+	if err := os.WriteFile(file, fmt.Appendf(nil, "[[rule]]\npattern = %q\naction = \"cache\"\nttl = \"none\"\ncontrol_sample = 0.0\n", id), 0o600); err != nil {
 		return err
 	}
 	socket := filepath.Join(b.dir, "million.sock")

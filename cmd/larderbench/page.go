@@ -46,12 +46,12 @@ func (r *Results) markdown(w *bytes.Buffer) {
 	last := ""
 	for _, x := range r.Ratios {
 		fmt.Fprintf(w, "| %s | %s / %s | %.2f | %.2f to %.2f | %.2f to %.2f | %s | %s |\n", unlessSame(&last, x.Case), x.What, x.Against, x.Median,
-			quantile(x.Rounds, 0.1), quantile(x.Rounds, 0.9), x.Low, x.High, x.Aim, strings.ToLower(verdict(x.Met)))
+			quantile(x.Rounds, 0.1), quantile(x.Rounds, 0.9), x.Low, x.High, x.Aim, strings.ToLower(action(x.Met)))
 	}
 	w.WriteString("\n| | figure | | aim | |\n|---|---|---|---|---|\n")
 	last = ""
 	for _, x := range r.Figures {
-		fmt.Fprintf(w, "| %s | %s, %s | %s | %s | %s |\n", unlessSame(&last, x.Case), x.What, x.Unit, short(x.Value), x.Aim, strings.ToLower(verdict(x.Met)))
+		fmt.Fprintf(w, "| %s | %s, %s | %s | %s | %s |\n", unlessSame(&last, x.Case), x.What, x.Unit, short(x.Value), x.Aim, strings.ToLower(action(x.Met)))
 	}
 	r.byHand(w)
 }

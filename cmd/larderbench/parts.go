@@ -112,17 +112,17 @@ func markdownOfParts(w *bytes.Buffer, list []*part, machine string) {
 	list = slices.Clone(list)
 	slices.SortStableFunc(list, func(a, b *part) int { return of(a) - of(b) })
 	for _, p := range list {
-		what, aim, verdict := p.name, "", ""
+		what, aim, action := p.name, "", ""
 		if i := of(p); i < len(told) {
 			what = told[i].what
 			if most := told[i].most; most > 0 {
-				aim, verdict = "at most "+nanoseconds(most), "met"
+				aim, action = "at most "+nanoseconds(most), "met"
 				if median(p.found["ns/op"]) > most {
-					verdict = "not met"
+					action = "not met"
 				}
 			}
 		}
-		fmt.Fprintf(w, "| %s | %s | %s | %s |\n", what, strings.Join(p.values(), "; "), aim, verdict)
+		fmt.Fprintf(w, "| %s | %s | %s | %s |\n", what, strings.Join(p.values(), "; "), aim, action)
 	}
 }
 

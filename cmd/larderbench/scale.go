@@ -60,9 +60,9 @@ func (b *bench) largeOne() error {
 		return err
 	}
 	var rules strings.Builder
-	fmt.Fprintf(&rules, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1h\"\n", dialect.Dialect.Syntax.Of(keptPoint))
+	fmt.Fprintf(&rules, "[[rule]]\npattern = %q\naction = \"cache\"\nttl = \"1h\"\n", dialect.Dialect.Syntax.Of(keptPoint))
 	for i := range manyRules {
-		fmt.Fprintf(&rules, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1m\"\n", dialect.Dialect.Syntax.Of(fmt.Sprintf("select name as c%d from quay_%d where id = 1", i, i+1)))
+		fmt.Fprintf(&rules, "[[rule]]\npattern = %q\naction = \"cache\"\nttl = \"1m\"\n", dialect.Dialect.Syntax.Of(fmt.Sprintf("select name as c%d from quay_%d where id = 1", i, i+1)))
 	}
 	file, socket := filepath.Join(b.dir, "large.toml"), filepath.Join(b.dir, "large.sock")
 	if err := os.WriteFile(file, []byte(rules.String()), 0o600); err != nil {
@@ -208,7 +208,7 @@ func (b *bench) manyConnections() error {
 	var targets []target
 	for i, what := range []string{"hit", "hit, beside idle ones"} {
 		file, socket := filepath.Join(b.dir, fmt.Sprintf("many%d.toml", i)), filepath.Join(b.dir, fmt.Sprintf("many%d.sock", i))
-		rule := fmt.Appendf(nil, "[[rule]]\npattern = %q\nverdict = \"keep\"\nttl = \"1h\"\n", dialect.Dialect.Syntax.Of(keptPoint))
+		rule := fmt.Appendf(nil, "[[rule]]\npattern = %q\naction = \"cache\"\nttl = \"1h\"\n", dialect.Dialect.Syntax.Of(keptPoint))
 		if err := os.WriteFile(file, rule, 0o600); err != nil {
 			return err
 		}

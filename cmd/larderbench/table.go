@@ -83,7 +83,7 @@ func (f Figure) atMost(aim float64) Figure {
 	return f
 }
 
-func verdict(met *bool) string {
+func action(met *bool) string {
 	switch {
 	case met == nil:
 		return ""
@@ -104,7 +104,7 @@ func (r *Results) print(w io.Writer) {
 			c = ""
 		}
 		last = x.Case
-		fmt.Fprintf(w, "%-24s %-32s %8.2f  %-15s %-15s %s\n", c, x.What+" / "+x.Against, x.Median, fmt.Sprintf("%.2f to %.2f", x.Low, x.High), x.Aim, verdict(x.Met))
+		fmt.Fprintf(w, "%-24s %-32s %8.2f  %-15s %-15s %s\n", c, x.What+" / "+x.Against, x.Median, fmt.Sprintf("%.2f to %.2f", x.Low, x.High), x.Aim, action(x.Met))
 	}
 	fmt.Fprintf(w, "\n%-24s %-32s %12s  %-22s %s\n", "case", "figure", "", "aim", "")
 	last = ""
@@ -114,7 +114,7 @@ func (r *Results) print(w io.Writer) {
 			c = ""
 		}
 		last = x.Case
-		fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("%-24s %-32s %12.4g  %-22s %s", c, x.What+", "+x.Unit, x.Value, x.Aim, verdict(x.Met)), " "))
+		fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("%-24s %-32s %12.4g  %-22s %s", c, x.What+", "+x.Unit, x.Value, x.Aim, action(x.Met)), " "))
 	}
 	for _, x := range r.ByHand {
 		fmt.Fprintf(w, "%-48s %6d reads, %5.1f%% from memory, median %.3f ms, p99 %.3f ms, %d stale\n", x.Way, x.Reads, x.share()*100,

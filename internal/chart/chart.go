@@ -52,9 +52,9 @@ type Ink int
 
 // The inks.
 const (
-	Spared Ink = iota // dark and full
-	Could             // hatched
-	Rest              // light
+	Saved Ink = iota // dark and full
+	Could            // hatched
+	Rest             // light
 	Trouble
 )
 
@@ -108,7 +108,7 @@ type look struct {
 }
 
 var looks = map[Ink]look{
-	Spared:  {fill: color.RGBA{0xa8, 0x6e, 0x10, 255}, line: color.RGBA{0x8a, 0x58, 0x06, 255}, width: vg.Points(1.8)},
+	Saved:   {fill: color.RGBA{0xa8, 0x6e, 0x10, 255}, line: color.RGBA{0x8a, 0x58, 0x06, 255}, width: vg.Points(1.8)},
 	Could:   {fill: color.RGBA{0xd7, 0xe0, 0xe8, 255}, line: color.RGBA{0x4a, 0x68, 0x80, 255}, dashes: []vg.Length{vg.Points(5), vg.Points(3)}, hatch: vg.Points(3.2), width: vg.Points(1.4)},
 	Rest:    {fill: color.RGBA{0xf4, 0xf1, 0xea, 255}, line: color.RGBA{0x8d, 0x86, 0x78, 255}, dashes: []vg.Length{vg.Points(1.5), vg.Points(2.5)}, width: vg.Points(1.2)},
 	Trouble: {fill: color.RGBA{0xd8, 0x8c, 0x74, 255}, line: color.RGBA{0xa8, 0x3a, 0x22, 255}, dashes: []vg.Length{vg.Points(7), vg.Points(2), vg.Points(1.5), vg.Points(2)}, hatch: vg.Points(2), width: vg.Points(1.4)},

@@ -18,8 +18,8 @@ import (
 
 func pillars() *Chart {
 	at := float64(time.Date(2027, 3, 1, 8, 0, 0, 0, time.UTC).Unix())
-	c := &Chart{Title: "Waiting over time", Kind: Stacked, X: Axis{Scale: Clock}, Y: Axis{Label: "seconds"}, Width: 60}
-	for i, name := range []string{"spared", "waited"} {
+	c := &Chart{Title: "Time waited", Kind: Stacked, X: Axis{Scale: Clock}, Y: Axis{Label: "seconds"}, Width: 60}
+	for i, name := range []string{"saved", "waited"} {
 		s := Series{Name: name, Ink: Ink(i)}
 		for k := range 30 {
 			s.Points = append(s.Points, Point{at + float64(60*k), float64(k % 7)})
@@ -46,13 +46,13 @@ func texts(t *testing.T, svg []byte) (out []string) {
 
 func TestChartsOfEveryKind(t *testing.T) {
 	curve := &Chart{Title: "Hits by memory", X: Axis{Scale: Size}, Y: Axis{Scale: Share}, Marks: []Mark{{64 << 20, "now"}}, Series: []Series{{Name: "all", Points: []Point{{16 << 20, 0.4}, {64 << 20, 0.7}, {256 << 20, 0.8}}}}}
-	times := &Chart{Title: "Times", X: Axis{Scale: Log}, Y: Axis{Scale: Share}, Series: []Series{{Name: "from memory", Points: []Point{{0.01, 0}, {0.1, 1}}}, {Name: "from the database", Ink: Could, Points: []Point{{1, 0}, {40, 1}}}}}
+	times := &Chart{Title: "Times", X: Axis{Scale: Log}, Y: Axis{Scale: Share}, Series: []Series{{Name: "hits", Points: []Point{{0.01, 0}, {0.1, 1}}}, {Name: "from the database", Ink: Could, Points: []Point{{1, 0}, {40, 1}}}}}
 	bars := &Chart{Title: "By pattern", Kind: Bars, Names: []string{"bado-kife-ruma", "nina-sola-tiku"}, Series: []Series{{Name: "a", Points: []Point{{0, 3}, {1, -1}}, Errors: []float64{0.5, 0}}}}
 	empty := &Chart{Title: "Nothing"}
 	var out bytes.Buffer
 	require.NoError(t, Single(pillars(), curve, times, bars, empty).Write(&out, ".svg"))
 	seen := strings.Join(texts(t, out.Bytes()), "|")
-	for _, want := range []string{"Waiting over time", "spared", "waited", "08:10", "Hits by memory", "now", "64MiB", "80%", "Times", "from memory", "10 ms", "100 µs", "By pattern", "bado-kife-ruma", "There is nothing to draw yet."} {
+	for _, want := range []string{"Time waited", "saved", "waited", "08:10", "Hits by memory", "now", "64MiB", "80%", "Times", "hits", "10 ms", "100 µs", "By pattern", "bado-kife-ruma", "There is nothing to draw yet."} {
 		assert.Contains(t, seen, want)
 	}
 	out.Reset()

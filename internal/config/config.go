@@ -20,18 +20,18 @@ type Config struct {
 	Control string
 	// ControlTCP opens the control API on TCP as well, if it has an address.
 	ControlTCP ControlTCP
-	// Memory is the limit for kept results, and LargestResult for one of them, in bytes.
-	Memory, LargestResult int64
+	// Memory is the limit for kept results, and MaxResultSize for one of them, in bytes.
+	Memory, MaxResultSize int64
 	// Warnings are what is allowed and hardly meant.
 	Warnings []string
 	// Overhead is the limit in bytes for everything that is kept beside results.
 	Overhead int64
-	// DrainTime is how long busy clients may go on when the larder is told to end.
-	DrainTime time.Duration
+	// DrainTimeout is how long busy clients may go on when the larder is told to end.
+	DrainTimeout time.Duration
 	// ShowValues lets those who may use the control socket see the literals and parameters of live statements.
 	ShowValues bool
-	// KeepValues lets inputs be remembered in State, to be fetched at the start.
-	KeepValues bool
+	// StoreValues lets inputs be remembered in State, to be fetched at the start.
+	StoreValues bool
 	// Profile is the address for Go's profiler; empty means none.
 	Profile string
 	// Metrics is the address where metrics are exposed; empty means nowhere.
@@ -66,12 +66,12 @@ type Origin struct {
 	Listen []string
 
 	// Connections is how many clients may be connected at once; 0 means any number.
-	Connections                                int
-	StartTime, ConnectTime, IdleTime, LostTime time.Duration
-	// HoldBegin is how long a BEGIN is kept from the origin at most while nothing needs it there; 0 means never.
-	HoldBegin time.Duration
-	// LargestMessage is the longest message taken from a client, in bytes.
-	LargestMessage int64
+	Connections                                              int
+	StartupTimeout, ConnectTimeout, IdleTimeout, LostTimeout time.Duration
+	// BeginDelay is how long a BEGIN is kept from the origin at most while nothing needs it there; 0 means never.
+	BeginDelay time.Duration
+	// MaxMessageSize is the longest message taken from a client, in bytes.
+	MaxMessageSize int64
 	// UnchallengedLogins is same-host, anybody or nobody.
 	UnchallengedLogins string
 
@@ -94,8 +94,8 @@ type Feed struct {
 	Mode      string
 	// Slot and Publication are as jollylarder feed setup makes them; an empty Slot means its usual name.
 	Slot, Publication string
-	// LargestSlot is how many bytes of its log the server may hold back.
-	LargestSlot int64
+	// MaxSlotSize is how many bytes of its log the server may hold back.
+	MaxSlotSize int64
 	PollEvery   time.Duration
 }
 
@@ -125,7 +125,7 @@ type ClientTLS struct {
 // Default is a configuration before one origin, to which addresses are to be added.
 func Default() Config {
 	return Config{
-		Memory: 256 << 20, Overhead: 256 << 20, LargestResult: 1 << 20, DrainTime: 30 * time.Second,
+		Memory: 256 << 20, Overhead: 256 << 20, MaxResultSize: 1 << 20, DrainTimeout: 30 * time.Second,
 		Log:     Log{Level: "info", Format: "text"},
 		Origins: []Origin{defaultOrigin()},
 	}
@@ -133,9 +133,9 @@ func Default() Config {
 
 func defaultOrigin() Origin {
 	return Origin{
-		Protocol: protocol.All[0].Name, StartTime: 30 * time.Second, ConnectTime: 30 * time.Second, LostTime: time.Minute,
-		HoldBegin: 50 * time.Millisecond, LargestMessage: 1 << 30, UnchallengedLogins: "same-host",
-		Feed: Feed{Mode: "stream", Publication: "jolly_larder", LargestSlot: 1 << 30, PollEvery: time.Second},
+		Protocol: protocol.All[0].Name, StartupTimeout: 30 * time.Second, ConnectTimeout: 30 * time.Second, LostTimeout: time.Minute,
+		BeginDelay: 50 * time.Millisecond, MaxMessageSize: 1 << 30, UnchallengedLogins: "same-host",
+		Feed: Feed{Mode: "stream", Publication: "jolly_larder", MaxSlotSize: 1 << 30, PollEvery: time.Second},
 		TLS:  OriginTLS{Mode: "disable"}, Clients: ClientTLS{TLS: "off", Minimum: tls.VersionTLS12},
 	}
 }

@@ -19,15 +19,15 @@ func TestAWholeFile(t *testing.T) {
 rules = "rules.toml"
 control = "/run/larder.sock"
 memory = "2GiB"
-drain_time = "5s"
+drain_timeout = "5s"
 [log]
 format = "json"
 [[origin]]
 name = "skerrow"
 address = "127.0.0.1:5432"
 listen = ["127.0.0.1:7432", "/run/.s.PGSQL.7432"]
-idle_time = "10m"
-hold_begin = "0s"
+idle_timeout = "10m"
+begin_delay = "0s"
 [origin.tls]
 mode = "verify-full"
 ca = "ca.pem"
@@ -47,10 +47,10 @@ minimum = "1.3"
 	assert.Equal(t, Log{"info", "json"}, c.Log)
 	require.Len(t, c.Origins, 2)
 	assert.Equal(t, "/etc/jollylarder/ca.pem", c.Origins[0].TLS.CA)
-	assert.Equal(t, 10*time.Minute, c.Origins[0].IdleTime)
-	assert.Zero(t, c.Origins[0].HoldBegin)
-	assert.Equal(t, 50*time.Millisecond, c.Origins[1].HoldBegin)
-	assert.Equal(t, 30*time.Second, c.Origins[1].StartTime, "what is not said has its default")
+	assert.Equal(t, 10*time.Minute, c.Origins[0].IdleTimeout)
+	assert.Zero(t, c.Origins[0].BeginDelay)
+	assert.Equal(t, 50*time.Millisecond, c.Origins[1].BeginDelay)
+	assert.Equal(t, 30*time.Second, c.Origins[1].StartupTimeout, "what is not said has its default")
 	assert.Equal(t, "required", c.Origins[1].Clients.TLS)
 }
 
@@ -99,23 +99,23 @@ func TestFilesThatAreNamed(t *testing.T) {
 func TestWhatIsWrongAndWhere(t *testing.T) {
 	for text, want := range map[string][]string{
 		"memory = \"1GiB\"\nmemroy = \"1GiB\"\n[log]\ncolour = true\n": {"f.toml, line 2, column 1: there is no key memroy", "line 4, column 1: there is no key log.colour"},
-		"memory = \"1MiB\"\nlargest_result = \"2MiB\"\n":               {"largest_result 2MiB is more than the memory for all results, which is 1MiB"},
+		"memory = \"1MiB\"\nmax_result_size = \"2MiB\"\n":               {"max_result_size 2MiB is more than the memory for all results, which is 1MiB"},
 		"memory = 12\n": {"f.toml, line 1, column 10:"},
-		"memory = 12\nshow_values = \"yes\"\ndrain_time = \"soon\"\nmemroy = 1\n[[origin]]\naddress = 5\nlisten = \"h:1\"\n": {"line 1,", "line 2,", `line 3, column 1: drain_time = "soon"`,
+		"memory = 12\nshow_values = \"yes\"\ndrain_timeout = \"soon\"\nmemroy = 1\n[[origin]]\naddress = 5\nlisten = \"h:1\"\n": {"line 1,", "line 2,", `line 3, column 1: drain_timeout = "soon"`,
 			"line 4, column 1: there is no key memroy", "line 6,", "line 7,"},
 		"[[origin]]\naddress = \"localhost:7432\"\nlisten = [\"127.0.0.1:7432\"]\n": {"line 2, column 1: address = \"localhost:7432\": that is where this larder itself listens"},
 		"overhead = \"1MiB\"\n":                          {"line 1, column 1: overhead"},
 		"memory = \"12\"\n":                              {`line 1, column 1: memory = "12": expected a number with a unit`},
 		"memory = \"0MiB\"\n":                            {"expected at least 1048576 bytes"},
 		"x = [\n":                                        {"f.toml, line"},
-		"drain_time = \"soon\"\n":                        {`line 1, column 1: drain_time = "soon": expected a time`},
+		"drain_timeout = \"soon\"\n":                     {`line 1, column 1: drain_timeout = "soon": expected a time`},
 		"[log]\n level = \"loud\"":                       {"line 2, column 2: level = \"loud\": expected one of debug, info, warn, error"},
 		"[[origin]]\naddress = \"there\"\nlisten = []\n": {`line 2, column 1: address: "there" is no address`, "line 3, column 1: the origin has nothing to listen on"},
 		"[[origin]]\naddress = \"h:1\"\nlisten = [\"h:2\"]\n[[origin]]\naddress = \"h:1\"\nlisten = [\"h:2\"]\nname = \"a b\"\n": {
 			"line 1, column 3: an origin beside others needs a name", `line 7, column 1: name = "a b"`, `line 6, column 1: listen: "h:2" is listened on already`},
 		"[[origin]]\naddress = \"/run/x\"\nlisten = [\"h:2\"]\n[origin.tls]\nmode = \"require\"\n":                            {"line 5, column 1: mode = \"require\": over a Unix socket"},
 		"[[origin]]\naddress = \"h:1\"\nlisten = [\"h:2\"]\n[origin.clients]\ntls = \"offered\"\n":                            {`line 4, column 2: tls = "offered" needs a certificate`},
-		"[[origin]]\naddress = \"h:1\"\nlisten = [\"h:2\"]\n[origin.tls]\nmode = \"require\"\ncertificate=\"c\"\nkey=\"k\"\n": {"line 6, column 1: the larder shows the database a certificate"},
+		"[[origin]]\naddress = \"h:1\"\nlisten = [\"h:2\"]\n[origin.tls]\nmode = \"require\"\ncertificate=\"c\"\nkey=\"k\"\n": {"line 6, column 1: the larder presents a certificate to the database"},
 	} {
 		_, err := Parse("f.toml", []byte(text))
 		for _, w := range want {

@@ -30,10 +30,10 @@ type fileTOML struct {
 	ControlTCP    controlTOML  `toml:"control_tcp"`
 	Memory        *string      `toml:"memory"`
 	Overhead      *string      `toml:"overhead"`
-	LargestResult *string      `toml:"largest_result"`
-	DrainTime     *string      `toml:"drain_time"`
+	MaxResultSize *string      `toml:"max_result_size"`
+	DrainTimeout  *string      `toml:"drain_timeout"`
 	ShowValues    *bool        `toml:"show_values"`
-	KeepValues    *bool        `toml:"keep_values"`
+	StoreValues   *bool        `toml:"store_values"`
 	Profile       *string      `toml:"profile"`
 	Metrics       *string      `toml:"metrics"`
 	Log           logTOML      `toml:"log"`
@@ -58,12 +58,12 @@ type originTOML struct {
 	Address            *string        `toml:"address"`
 	Listen             []string       `toml:"listen"`
 	Connections        *int64         `toml:"connections"`
-	StartTime          *string        `toml:"start_time"`
-	ConnectTime        *string        `toml:"connect_time"`
-	IdleTime           *string        `toml:"idle_time"`
-	LostTime           *string        `toml:"lost_time"`
-	HoldBegin          *string        `toml:"hold_begin"`
-	LargestMessage     *string        `toml:"largest_message"`
+	StartupTimeout     *string        `toml:"startup_timeout"`
+	ConnectTimeout     *string        `toml:"connect_timeout"`
+	IdleTimeout        *string        `toml:"idle_timeout"`
+	LostTimeout        *string        `toml:"lost_client_timeout"`
+	BeginDelay         *string        `toml:"begin_delay"`
+	MaxMessageSize     *string        `toml:"max_message_size"`
 	UnchallengedLogins *string        `toml:"unchallenged_logins"`
 	TLS                originTLSTOML  `toml:"tls"`
 	Clients            clientsTLSTOML `toml:"clients"`
@@ -79,8 +79,8 @@ type feedTOML struct {
 	Mode         *string  `toml:"mode"`
 	Slot         *string  `toml:"slot"`
 	Publication  *string  `toml:"publication"`
-	LargestSlot  *string  `toml:"largest_slot"`
-	PollEvery    *string  `toml:"poll_every"`
+	MaxSlotSize  *string  `toml:"max_slot_size"`
+	PollEvery    *string  `toml:"poll_interval"`
 }
 
 type accountTOML struct {
@@ -119,7 +119,7 @@ func (e Error) Error() string {
 func Read(path string) (Config, error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
-		return Config{}, fmt.Errorf("reading the configuration: %w", err)
+		return Config{}, fmt.Errorf("cannot read the configuration: %w", err)
 	}
 	return parse(path, text, true)
 }
@@ -326,7 +326,7 @@ func (r *reader) secret(key string, from *string, to *string) {
 		r.warnings = append(
 			r.warnings,
 			fmt.Sprintf(
-				"%s, line %d: %s: every user of this system may read %s: chmod 600 would keep it to its owner",
+				"%s, line %d: %s: every user of this system may read %s: run chmod 600 on it",
 				r.path,
 				r.where[key].Line,
 				last(key),
@@ -342,24 +342,24 @@ func (r *reader) file(f *fileTOML, c *Config) {
 	r.filePath(f.Control, &c.Control)
 	r.size("memory", f.Memory, &c.Memory, 1<<20)
 	r.size("overhead", f.Overhead, &c.Overhead, 16<<20)
-	r.size("largest_result", f.LargestResult, &c.LargestResult, 1)
-	if c.LargestResult > c.Memory {
+	r.size("max_result_size", f.MaxResultSize, &c.MaxResultSize, 1)
+	if c.MaxResultSize > c.Memory {
 		r.wrong(
-			"largest_result",
-			"largest_result %s is more than the memory for all results, which is %s: expected less",
-			bytesize.Format(c.LargestResult),
+			"max_result_size",
+			"max_result_size %s is more than the memory for all results, which is %s: expected less",
+			bytesize.Format(c.MaxResultSize),
 			bytesize.Format(c.Memory),
 		)
 	}
-	r.duration("drain_time", f.DrainTime, &c.DrainTime)
-	for from, to := range map[*bool]*bool{f.ShowValues: &c.ShowValues, f.KeepValues: &c.KeepValues, f.FollowRules: &c.FollowRules} {
+	r.duration("drain_timeout", f.DrainTimeout, &c.DrainTimeout)
+	for from, to := range map[*bool]*bool{f.ShowValues: &c.ShowValues, f.StoreValues: &c.StoreValues, f.FollowRules: &c.FollowRules} {
 		if from != nil {
 			*to = *from
 		}
 	}
 	r.filePath(f.State, &c.State)
-	if c.KeepValues && c.State == "" {
-		r.wrong("keep_values", `keep_values = true needs a place to keep them: expected state = "a directory"`)
+	if c.StoreValues && c.State == "" {
+		r.wrong("store_values", `store_values = true needs a place to store them: expected state = "a directory"`)
 	}
 	r.controlTCP(&f.ControlTCP, &c.ControlTCP)
 	r.address("profile", f.Profile, &c.Profile)
@@ -378,7 +378,7 @@ func (r *reader) file(f *fileTOML, c *Config) {
 			if a := ownAddress(o.Address, other.Listen); a != "" {
 				r.wrong(
 					fmt.Sprintf("origin.%d.address", i),
-					"address = %q: that is where this larder itself listens (%s, of origin %d), so that every connection would lead back to it: expected the database's address",
+					"address = %q: that is where this larder itself listens (%s, of origin %d), so that every connection would come back to it: expected the database's address",
 					o.Address,
 					a,
 					j+1,
@@ -410,7 +410,7 @@ func (r *reader) controlTCP(f *controlTOML, c *ControlTCP) {
 	if set && (c.Listen == "" || c.Certificate == "" || c.Key == "" || c.TokenFile == "") {
 		r.wrong(
 			"control_tcp",
-			"control over TCP needs listen, certificate, key and token_file: it is open to nobody without TLS and a token",
+			"control_tcp needs listen, certificate, key and token_file: the API over TCP always needs TLS and a token",
 		)
 	}
 	if IsPath(c.Listen) {
@@ -456,12 +456,12 @@ func (r *reader) origin(key string, f *originTOML, named bool) Origin {
 		}
 		o.Connections = int(*f.Connections)
 	}
-	r.duration(at("start_time"), f.StartTime, &o.StartTime)
-	r.duration(at("connect_time"), f.ConnectTime, &o.ConnectTime)
-	r.duration(at("idle_time"), f.IdleTime, &o.IdleTime)
-	r.duration(at("lost_time"), f.LostTime, &o.LostTime)
-	r.duration(at("hold_begin"), f.HoldBegin, &o.HoldBegin)
-	r.size(at("largest_message"), f.LargestMessage, &o.LargestMessage, 1<<10)
+	r.duration(at("startup_timeout"), f.StartupTimeout, &o.StartupTimeout)
+	r.duration(at("connect_timeout"), f.ConnectTimeout, &o.ConnectTimeout)
+	r.duration(at("idle_timeout"), f.IdleTimeout, &o.IdleTimeout)
+	r.duration(at("lost_client_timeout"), f.LostTimeout, &o.LostTimeout)
+	r.duration(at("begin_delay"), f.BeginDelay, &o.BeginDelay)
+	r.size(at("max_message_size"), f.MaxMessageSize, &o.MaxMessageSize, 1<<10)
 	r.text(at("unchallenged_logins"), f.UnchallengedLogins, &o.UnchallengedLogins, "same-host", "anybody", "nobody")
 	r.originTLS(at("tls"), &f.TLS, &o)
 	r.clients(at("clients"), &f.Clients, &o.Clients)
@@ -471,7 +471,7 @@ func (r *reader) origin(key string, f *originTOML, named bool) Origin {
 	if f.TLS.Certificate != nil && o.Clients.CA == "" && o.UnchallengedLogins == "same-host" {
 		r.wrong(
 			at("tls.certificate"),
-			"the larder shows the database a certificate, which may let in whoever connects to the larder: "+
+			"the larder presents a certificate to the database, which may let in every client of the larder: "+
 				"have clients show theirs by clients.ca, or say unchallenged_logins = \"nobody\" or \"anybody\"",
 		)
 	}
@@ -484,8 +484,8 @@ func (r *reader) feed(key string, f *feedTOML, o *Feed) {
 	r.text(key+".mode", f.Mode, &o.Mode, "stream", "poll")
 	r.text(key+".slot", f.Slot, &o.Slot)
 	r.text(key+".publication", f.Publication, &o.Publication)
-	r.size(key+".largest_slot", f.LargestSlot, &o.LargestSlot, 1<<20)
-	r.duration(key+".poll_every", f.PollEvery, &o.PollEvery)
+	r.size(key+".max_slot_size", f.MaxSlotSize, &o.MaxSlotSize, 1<<20)
+	r.duration(key+".poll_interval", f.PollEvery, &o.PollEvery)
 	switch {
 	case o.User == "" && (f.Databases != nil || f.Mode != nil):
 		r.wrong(key, `a change feed needs an account: expected user = "a role that may replicate"`)

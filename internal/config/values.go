@@ -126,7 +126,7 @@ func LeadsBack(c Config) error {
 		for _, other := range c.Origins {
 			if own := ownAddress(o.Address, other.Listen); own != "" {
 				return fmt.Errorf(
-					"the origin %s is where this larder itself listens (%s), so that every connection would lead back to it: expected the database's address",
+					"the origin %s is where this larder itself listens (%s), so that every connection would come back to it: expected the database's address",
 					o.Address,
 					own,
 				)

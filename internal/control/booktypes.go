@@ -10,19 +10,19 @@ type Rule struct {
 	Tables        []string `json:"tables,omitempty"`
 	OnlyTables    []string `json:"only_tables,omitempty"`
 	When          *When    `json:"when,omitempty"`
-	Verdict       string   `json:"verdict"` // keep or never
+	Action        string   `json:"action"` // cache or bypass
 	TTL           string   `json:"ttl,omitempty"`
-	TTLOnly       bool     `json:"ttl_only,omitempty"`
-	Largest       string   `json:"largest,omitempty"`
-	Memory        string   `json:"memory,omitempty"` // a share of the limit, such as 25%
-	SkipEmpty     bool     `json:"skip_empty,omitempty"`
-	AcceptTime    bool     `json:"accept_time,omitempty"`
+	Mode          string   `json:"mode,omitempty"` // until written, which is also meant by nothing, or ttl only
+	SizeLimit     string   `json:"size_limit,omitempty"`
+	MemoryShare   string   `json:"memory_share,omitempty"`  // of the limit, such as 25%
+	EmptyResults  *bool    `json:"empty_results,omitempty"` // nil for true
+	TimeFunctions bool     `json:"time_functions,omitempty"`
 	AlsoReads     []string `json:"also_reads,omitempty"`
-	FetchAgain    bool     `json:"fetch_again,omitempty"`
-	FetchAtStart  int      `json:"fetch_at_start,omitempty"`
-	Share         bool     `json:"share,omitempty"`
+	Refetch       bool     `json:"refetch,omitempty"`
+	WarmUp        int      `json:"warm_up,omitempty"`
+	AcrossUsers   bool     `json:"across_users,omitempty"`
 	ControlSample *float64 `json:"control_sample,omitempty"` // nil for the usual share
-	GoOn          bool     `json:"go_on_when_stale,omitempty"`
+	OnStale       string   `json:"on_stale,omitempty"`       // pause, which is also meant by nothing, or continue
 	Paused        bool     `json:"paused,omitempty"`
 	Note          string   `json:"note,omitempty"`
 	Statement     string   `json:"statement,omitempty"` // the pattern's text, for people
@@ -170,7 +170,7 @@ type Outcome struct {
 	Hits     float64 `json:"hits"`
 	Share    float64 `json:"share"`  // of hits, of those calls
 	OfAll    float64 `json:"of_all"` // of hits, of all statements
-	Spared   float64 `json:"spared_ms"`
+	Saved    float64 `json:"saved_ms"`
 	Origin   float64 `json:"origin_per_s"` // statements to the origin
 	Drops    float64 `json:"drops"`
 	Memory   float64 `json:"memory_bytes"`
@@ -199,8 +199,8 @@ type RuleForecast struct {
 	Draft   *Outcome `json:"draft,omitempty"`
 }
 
-// Foretold is one line of the answer to a question for a forecast.
-type Foretold struct {
+// Predicted is one line of the answer to a question for a forecast.
+type Predicted struct {
 	Done     float64   `json:"done"` // from 0 to 1
 	Forecast *Forecast `json:"forecast,omitempty"`
 	Problem  string    `json:"problem,omitempty"`
@@ -213,7 +213,7 @@ type Measured struct {
 	Calls   float64 `json:"calls"`
 	Hits    float64 `json:"hits"`
 	OfAll   float64 `json:"of_all"`
-	Spared  float64 `json:"spared_ms"`
+	Saved   float64 `json:"saved_ms"`
 	Origin  float64 `json:"origin_per_s"`
 	Drops   float64 `json:"drops"`
 	Memory  float64 `json:"memory_bytes"` // at the end
@@ -225,11 +225,11 @@ func (f *Forecast) Short() bool { return f.Span < f.Longest }
 // Some says whether anything was measured.
 func (m *Measured) Some() bool { return m != nil && m.Minutes > 0 }
 
-// Spared is the most that the rule spares a minute, with the draft or without it, in milliseconds.
-func (r *RuleForecast) Spared() (most float64) {
+// Saved is the most that the rule spares a minute, with the draft or without it, in milliseconds.
+func (r *RuleForecast) Saved() (most float64) {
 	for _, o := range []*Outcome{r.Present, r.Draft} {
 		if o != nil {
-			most = max(most, o.Spared)
+			most = max(most, o.Saved)
 		}
 	}
 	return most

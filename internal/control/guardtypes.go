@@ -65,8 +65,8 @@ type Stale struct {
 type GuardedTable struct {
 	Table
 	Narrow  uint64       `json:"narrow_writes"` // of which it was known what rows they alter
-	Around  uint64       `json:"writes_around"`
-	Kept    int          `json:"kept_results"`
+	Around  uint64       `json:"direct_writes"`
+	Cached  int          `json:"cached_results"`
 	Read    []ReadBy     `json:"read_by"`
 	Written []PatternRef `json:"written_by"`
 }
@@ -84,7 +84,7 @@ type ReadBy struct {
 	By      []string `json:"by,omitempty"`
 	Columns []string `json:"columns,omitempty"`
 	How     []string `json:"how,omitempty"`
-	Kept    int      `json:"kept_results"`
+	Cached  int      `json:"cached_results"`
 	Rule    string   `json:"rule,omitempty"`
 }
 
@@ -95,11 +95,11 @@ type SeenWrite struct {
 	Database    string        `json:"database"`
 	Pattern     *PatternRef   `json:"pattern,omitempty"`
 	Application string        `json:"application,omitempty"`
-	Around      bool          `json:"around,omitempty"`
+	Around      bool          `json:"direct,omitempty"`
 	Tables      []string      `json:"tables"`
 	By          []string      `json:"by,omitempty"`
 	Dropped     []DroppedFrom `json:"dropped"`
-	Spared      int           `json:"spared"` // results that rest on the same tables, and stayed
+	Stayed      int           `json:"stayed"` // results that depend on the same tables, and stayed
 }
 
 // DroppedFrom is how many results of a pattern were dropped.

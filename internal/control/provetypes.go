@@ -8,13 +8,13 @@ type Proof struct {
 	From  time.Time `json:"from"`
 	Since string    `json:"since"` // as it was asked for: "minute", "start" or a length
 	// Step is how long one of Series lasts.
-	Step   float64   `json:"step_ms"`
-	Sums   Sums      `json:"sums"`
-	Spared ThreeWays `json:"spared"`
-	Drops  uint64    `json:"drops"`
+	Step  float64   `json:"step_ms"`
+	Sums  Sums      `json:"sums"`
+	Saved ThreeWays `json:"saved"`
+	Drops uint64    `json:"drops"`
 	// Compared is how many control samples were taken, and Stale how many of them found an old answer.
 	Compared uint64      `json:"compared"`
-	Stale    uint64      `json:"stale_catches"`
+	Stale    uint64      `json:"stale_answers"`
 	Series   []ProofStep `json:"series"`
 
 	// Memory and Origin are how long answers took since the larder began, of the patterns that some were answered from
@@ -42,7 +42,7 @@ type ThreeWays struct {
 
 // Way is one way of measuring.
 type Way struct {
-	Spared float64 `json:"spared_ms"`
+	Saved  float64 `json:"saved_ms"`
 	Error  float64 `json:"error_ms,omitempty"`
 	Covers float64 `json:"covers"`
 	Like   float64 `json:"by_last_fetch_ms"`
@@ -54,8 +54,8 @@ type ProofStep struct {
 	Calls  uint64    `json:"calls"`
 	Hits   uint64    `json:"hits"`
 	Waited float64   `json:"waited_ms"`
-	Spared float64   `json:"spared_ms"`
-	Could  float64   `json:"keepable_waited_ms"`
+	Saved  float64   `json:"saved_ms"`
+	Could  float64   `json:"cacheable_waited_ms"`
 }
 
 // Proved is what was spared of one pattern, rule or application.
@@ -63,7 +63,7 @@ type Proved struct {
 	Name string `json:"name"`
 	Text string `json:"text,omitempty"`
 	Sums
-	Ways ThreeWays `json:"spared"`
+	Ways ThreeWays `json:"saved"`
 	// BeforeMean and AfterMean are what one call waited for on average while it was not kept, and while it was; 0 where
 	// that is not known.
 	BeforeMean float64 `json:"before_mean_ms,omitempty"`

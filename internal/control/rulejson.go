@@ -40,22 +40,31 @@ func Changes(before, after *rules.Set) []RuleChange {
 // RuleOf makes the API's view of a rule.
 func RuleOf(r *rules.Rule) *Rule {
 	out := &Rule{
-		Name: r.Name, Pattern: string(r.Pattern), Text: r.Text, Tables: r.Tables, OnlyTables: r.OnlyTables, Verdict: string(r.Verdict),
-		TTLOnly: r.TTLOnly, SkipEmpty: r.SkipEmpty, AcceptTime: r.AcceptTime, AlsoReads: r.AlsoReads, FetchAgain: r.FetchAgain,
-		FetchAtStart: r.FetchAtStart, Share: r.Share, GoOn: r.GoOn, Paused: r.Paused, Note: r.Note, Statement: r.Statement,
+		Name: r.Name, Pattern: string(r.Pattern), Text: r.Text, Tables: r.Tables, OnlyTables: r.OnlyTables, Action: string(r.Action),
+		TimeFunctions: r.TimeFunctions, AlsoReads: r.AlsoReads, Refetch: r.Refetch,
+		WarmUp: r.WarmUp, AcrossUsers: r.AcrossUsers, Paused: r.Paused, Note: r.Note, Statement: r.Statement,
+	}
+	if r.TTLOnly {
+		out.Mode = rules.TTLOnly
+	}
+	if r.SkipEmpty {
+		out.EmptyResults = new(bool)
+	}
+	if r.GoOn {
+		out.OnStale = rules.Continue
 	}
 	if r.ControlSample != 0 {
 		share := r.Sample()
 		out.ControlSample = &share
 	}
-	if r.Verdict == rules.Keep {
+	if r.Action == rules.Cache {
 		out.TTL = rules.FormatTTL(r.TTL)
 	}
-	if r.Largest > 0 {
-		out.Largest = bytesize.Format(int64(r.Largest))
+	if r.SizeLimit > 0 {
+		out.SizeLimit = bytesize.Format(int64(r.SizeLimit))
 	}
-	if r.Memory > 0 {
-		out.Memory = rules.FormatMemory(r.Memory)
+	if r.MemoryShare > 0 {
+		out.MemoryShare = rules.FormatMemory(r.MemoryShare)
 	}
 	if w := &r.When; !w.None() {
 		out.When = &When{Application: w.Application, User: w.User, Database: w.Database, Labels: w.Labels}
@@ -69,13 +78,20 @@ func RuleOf(r *rules.Rule) *Rule {
 // Meant gives the rule that the API's view of one stands for.
 func (r *Rule) Meant() (out rules.Rule, err error) {
 	out = rules.Rule{
-		Name: r.Name, Pattern: statement.ID(r.Pattern), Text: r.Text, Tables: r.Tables, OnlyTables: r.OnlyTables, Verdict: rules.Verdict(r.Verdict),
-		TTLOnly: r.TTLOnly, SkipEmpty: r.SkipEmpty, AcceptTime: r.AcceptTime, AlsoReads: r.AlsoReads, FetchAgain: r.FetchAgain,
-		FetchAtStart: r.FetchAtStart, Share: r.Share, GoOn: r.GoOn, Paused: r.Paused, Note: r.Note, Statement: r.Statement,
+		Name: r.Name, Pattern: statement.ID(r.Pattern), Text: r.Text, Tables: r.Tables, OnlyTables: r.OnlyTables, Action: rules.Action(r.Action),
+		TTLOnly: r.Mode == rules.TTLOnly, SkipEmpty: r.EmptyResults != nil && !*r.EmptyResults, TimeFunctions: r.TimeFunctions,
+		AlsoReads: r.AlsoReads, Refetch: r.Refetch, WarmUp: r.WarmUp, AcrossUsers: r.AcrossUsers, GoOn: r.OnStale == rules.Continue,
+		Paused: r.Paused, Note: r.Note, Statement: r.Statement,
+	}
+	if err := oneOf("mode", r.Mode, rules.UntilWritten, rules.TTLOnly); err != nil {
+		return out, err
+	}
+	if err := oneOf("on_stale", r.OnStale, rules.Pause, rules.Continue); err != nil {
+		return out, err
 	}
 	if r.Pattern != "" && !statement.ValidID(r.Pattern) {
 		return out, fmt.Errorf(
-			"%q is not written like a pattern's id: expected something like bado-kife-ruma",
+			"%q is not a pattern's id: expected three words such as bado-kife-ruma",
 			r.Pattern,
 		)
 	}
@@ -87,25 +103,25 @@ func (r *Rule) Meant() (out rules.Rule, err error) {
 			out.ControlSample = -1
 		}
 	}
-	switch out.Verdict {
-	case rules.Never:
-	case rules.Keep:
+	switch out.Action {
+	case rules.Bypass:
+	case rules.Cache:
 		if out.TTL, err = rules.ParseTTL(r.TTL); err != nil {
 			return out, err
 		}
 	default:
-		return out, fmt.Errorf(`verdict %q: expected "keep" or "never"`, r.Verdict)
+		return out, fmt.Errorf(`action %q: expected "cache" or "bypass"`, r.Action)
 	}
-	if r.Largest != "" {
-		n, err := bytesize.Parse(r.Largest)
+	if r.SizeLimit != "" {
+		n, err := bytesize.Parse(r.SizeLimit)
 		if err != nil {
-			return out, fmt.Errorf("largest %w", err)
+			return out, fmt.Errorf("size_limit %w", err)
 		}
-		out.Largest = int(n)
+		out.SizeLimit = int(n)
 	}
-	if r.Memory != "" {
-		if out.Memory, err = rules.ParseMemory(r.Memory); err != nil {
-			return out, fmt.Errorf("memory %w", err)
+	if r.MemoryShare != "" {
+		if out.MemoryShare, err = rules.ParseMemory(r.MemoryShare); err != nil {
+			return out, fmt.Errorf("memory_share %w", err)
 		}
 	}
 	if w := r.When; w != nil {
@@ -117,6 +133,14 @@ func (r *Rule) Meant() (out rules.Rule, err error) {
 		}
 	}
 	return out, nil
+}
+
+// oneOf says what is wrong with a value that must be one of two, or empty.
+func oneOf(key, value, usual, other string) error {
+	if value == "" || value == usual || value == other {
+		return nil
+	}
+	return fmt.Errorf("%s %q: expected %q or %q", key, value, usual, other)
 }
 
 // Problems gives what is wrong with a rules file, with its places.

@@ -6,13 +6,13 @@ import "time"
 type Stock struct {
 	At      time.Time `json:"at"`
 	Limit   int64     `json:"limit_bytes"`
-	Bytes   int64     `json:"kept_bytes"`
+	Bytes   int64     `json:"cached_bytes"`
 	Results int       `json:"results"`
 	// Beside is the part of Bytes that is no result, but what is needed to tell what a write changes.
-	Beside int64 `json:"beside_bytes"`
+	Beside int64 `json:"dependency_bytes"`
 	// Configured is the limit of the configuration, when another has been set since.
 	Configured int64     `json:"configured_bytes"`
-	Largest    int64     `json:"largest_result_bytes"`
+	Largest    int64     `json:"max_result_bytes"`
 	Overhead   Overhead  `json:"overhead"`
 	Process    Process   `json:"process"`
 	Patterns   []Stocked `json:"patterns"`
@@ -63,12 +63,12 @@ type Stocked struct {
 	Hits    uint64 `json:"hits"`
 	Minute  uint64 `json:"hits_minute"`
 	// Stored is how many results were kept since the larder began; of those that are gone, Unused were never used,
-	// PushedOut made room for others, Expired came to the end of their TTL, and Dropped were dropped by writes.
-	Stored    uint64 `json:"stored"`
-	Unused    uint64 `json:"never_used"`
-	PushedOut uint64 `json:"pushed_out"`
-	Expired   uint64 `json:"expired"`
-	Dropped   uint64 `json:"dropped"`
+	// Evicted made room for others, Expired came to the end of their TTL, and Dropped were dropped by writes.
+	Stored  uint64 `json:"stored"`
+	Unused  uint64 `json:"never_used"`
+	Evicted uint64 `json:"evicted"`
+	Expired uint64 `json:"expired"`
+	Dropped uint64 `json:"dropped"`
 	// TooLarge is how many were not kept for their size, and Largest the largest of those, in bytes.
 	TooLarge uint64 `json:"too_large"`
 	Largest  int64  `json:"largest_bytes,omitempty"`
@@ -103,10 +103,10 @@ type MemoryCurve struct {
 type MemoryPoint struct {
 	Limit   int64 `json:"limit_bytes"`
 	Present bool  `json:"present,omitempty"`
-	// Share is the share of the calls that rules are about, and Rules that of each rule's.
+	// Share is the share of the calls that rules match, and Rules that of each rule's.
 	Share  float64            `json:"share"`
 	Rules  map[string]float64 `json:"rules"`
-	Spared float64            `json:"spared_ms"` // a minute
+	Saved  float64            `json:"saved_ms"` // a minute
 	Memory float64            `json:"memory_bytes"`
 	Full   bool               `json:"full"` // results are pushed out
 }
@@ -119,8 +119,8 @@ type CurveLine struct {
 }
 
 // Limit asks for another limit of memory, until the larder is started again. One below what is in use is refused unless
-// PushOut says that results may be pushed out.
+// Evict says that results may be pushed out.
 type Limit struct {
-	Bytes   int64 `json:"bytes"`
-	PushOut bool  `json:"push_out,omitempty"`
+	Bytes int64 `json:"bytes"`
+	Evict bool  `json:"evict,omitempty"`
 }

@@ -13,17 +13,17 @@ import (
 
 // Sums are counts and times over some stretch.
 type Sums struct {
-	Hits    uint64  `json:"hits"`
-	Misses  uint64  `json:"misses"`
-	Passes  uint64  `json:"passes"`
-	Writes  uint64  `json:"writes"`
-	Waited  float64 `json:"waited_ms"`          // by clients, for all replies
-	Hit     float64 `json:"hit_waited_ms"`      // the part of Waited that hits took
-	Spared  float64 `json:"spared_ms"`          // waiting that hits avoided, by the last fetch of each result
-	Keeping float64 `json:"keepable_waited_ms"` // the part of Waited at the origin on results that a rule could have kept
-	Own     float64 `json:"own_ms"`             // what the larder added to misses; Spared is less it
-	Follow  float64 `json:"followed_ms"`        // the part of Hit in which hits waited for another's fetch
-	Samples uint64  `json:"samples"`            // control samples
+	Hits     uint64  `json:"hits"`
+	Misses   uint64  `json:"misses"`
+	Bypasses uint64  `json:"bypasses"`
+	Writes   uint64  `json:"writes"`
+	Waited   float64 `json:"waited_ms"`           // by clients, for all replies
+	Hit      float64 `json:"hit_waited_ms"`       // the part of Waited that hits took
+	Saved    float64 `json:"saved_ms"`            // waiting that hits avoided, by the last fetch of each result
+	Caching  float64 `json:"cacheable_waited_ms"` // the part of Waited at the origin on results that a rule could have kept
+	Own      float64 `json:"added_ms"`            // what the larder added to misses; Spared is less it
+	Follow   float64 `json:"shared_fetch_ms"`     // the part of Hit in which hits waited for another's fetch
+	Samples  uint64  `json:"samples"`             // control samples
 	// SampleTook is what the origin took for the control samples, in sum, and SampleSquares the sum of the squares.
 	SampleTook    float64 `json:"sample_took_ms"`
 	SampleSquares float64 `json:"sample_squares_ms2"`
@@ -32,15 +32,15 @@ type Sums struct {
 // Counted gives the same as the ledger has it, as far as it is told.
 func (s Sums) Counted() (out ledger.Sums) {
 	d := func(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
-	out.Count = [4]uint64{s.Hits, s.Misses, s.Passes, s.Writes}
+	out.Count = [4]uint64{s.Hits, s.Misses, s.Bypasses, s.Writes}
 	out.Waited[ledger.Hit] = d(s.Hit)
-	out.Spared, out.Own, out.Followed = d(s.Spared), d(s.Own), d(s.Follow)
+	out.Saved, out.Own, out.Followed = d(s.Saved), d(s.Own), d(s.Follow)
 	out.Samples = ledger.Samples{Count: s.Samples, Took: s.SampleTook, Squares: s.SampleSquares}
 	return out
 }
 
 // Calls is the number of statements.
-func (s Sums) Calls() uint64 { return s.Hits + s.Misses + s.Passes + s.Writes }
+func (s Sums) Calls() uint64 { return s.Hits + s.Misses + s.Bypasses + s.Writes }
 
 // Status is the larder as a whole.
 type Status struct {
@@ -69,16 +69,16 @@ type Status struct {
 	Fetching []Fetch  `json:"fetching,omitempty"`
 	Feeds    []Feed   `json:"feeds,omitempty"`
 	// Stale is how many control samples found an old answer.
-	Stale uint64 `json:"stale_catches"`
-	// KeepsValues says whether inputs may be remembered, to be fetched at the start.
-	KeepsValues bool `json:"keeps_values"`
+	Stale uint64 `json:"stale_answers"`
+	// StoresValues says whether inputs may be remembered, to be fetched at the start.
+	StoresValues bool `json:"stores_values"`
 	// Forgetful is set when history, drafts and numbers end with the program, since it was given no place for them.
 	Forgetful bool `json:"forgetful,omitempty"`
 
-	Kept      int    `json:"kept_results"`
-	KeptBytes int64  `json:"kept_bytes"`
-	KeptLimit int64  `json:"kept_limit"`
-	Drops     uint64 `json:"drops"`
+	Cached      int    `json:"cached_results"`
+	CachedBytes int64  `json:"cached_bytes"`
+	CachedLimit int64  `json:"cache_limit_bytes"`
+	Drops       uint64 `json:"drops"`
 
 	Minute Sums `json:"minute"` // the last minute
 	Total  Sums `json:"total"`  // since it began
@@ -109,7 +109,7 @@ type Feed struct {
 	LagMS        float64    `json:"lag_ms"`
 	At           *time.Time `json:"at,omitempty"`
 	Held         int64      `json:"slot_bytes,omitempty"`
-	Bound        int64      `json:"slot_bytes_most,omitempty"`
+	Bound        int64      `json:"max_slot_bytes,omitempty"`
 	Transactions uint64     `json:"transactions"`
 	Rows         uint64     `json:"rows"`
 	Gaps         uint64     `json:"gaps"` // how often something may have been left out, and everything was dropped
@@ -171,13 +171,13 @@ type Pattern struct {
 	Reads  []Reach `json:"reads,omitempty"`
 	Writes []Reach `json:"writes,omitempty"`
 	// Pins are the columns fixed to values, as schema.table.column.
-	Pins []string `json:"pins,omitempty"`
+	Pins []string `json:"by_key,omitempty"`
 	// Merged is how many rare patterns are counted in this one, which stands for them.
 	Merged uint64 `json:"merged,omitempty"`
-	// Keepable says whether a rule could keep its results; if not, Reasons says why.
-	Keepable bool     `json:"keepable"`
-	Reasons  []string `json:"reasons,omitempty"`
-	Rule     *Rule    `json:"rule,omitempty"`
+	// Cacheable says whether a rule could keep its results; if not, Reasons says why.
+	Cacheable bool     `json:"cacheable"`
+	Reasons   []string `json:"reasons,omitempty"`
+	Rule      *Rule    `json:"rule,omitempty"`
 
 	Minute Sums   `json:"minute"`
 	Total  Sums   `json:"total"`
@@ -187,17 +187,17 @@ type Pattern struct {
 	Failed uint64 `json:"failed"`
 	Drops  uint64 `json:"drops"`
 
-	Kept      int   `json:"kept_results"`
-	KeptBytes int64 `json:"kept_bytes"`
+	Cached      int   `json:"cached_results"`
+	CachedBytes int64 `json:"cached_bytes"`
 
-	Origin *Distribution `json:"origin,omitempty"` // how long replies took from the origin
-	Memory *Distribution `json:"memory,omitempty"` // and from memory
-	Passed []Reason      `json:"passed,omitempty"` // why its statements passed, since it was first seen
+	Origin   *Distribution `json:"origin,omitempty"` // how long replies took from the origin
+	Memory   *Distribution `json:"memory,omitempty"` // and from memory
+	Bypassed []Reason      `json:"bypassed,omitempty"` // why its statements passed, since it was first seen
 	// Lately is what became of its calls in the last hour, or since it was first seen.
 	Lately *Lately `json:"lately,omitempty"`
 
 	Advice  *Advice  `json:"advice,omitempty"`
-	Outlook *Outlook `json:"outlook,omitempty"`
+	Outlook *Outlook `json:"forecast,omitempty"`
 	Callers []Caller `json:"callers,omitempty"`
 	// WritesMinute is how many writes of the last minute touch its tables.
 	WritesMinute uint64 `json:"writes_last_minute"`
@@ -226,23 +226,23 @@ type Advice struct {
 	Against  []string `json:"against,omitempty"`
 	Could    []string `json:"could,omitempty"` // what would make it possible, or more worth it
 	TTL      string   `json:"ttl,omitempty"`
-	Hits     float64  `json:"hits"`      // the share of calls, from 0 to 1
-	Error    float64  `json:"error"`     // half of its interval of 95%
-	Spared   float64  `json:"spared_ms"` // a minute
+	Hits     float64  `json:"hits"`     // the share of calls, from 0 to 1
+	Error    float64  `json:"error"`    // half of its interval of 95%
+	Saved    float64  `json:"saved_ms"` // a minute
 	Memory   float64  `json:"memory_bytes"`
 	Watch    float64  `json:"watch_ms,omitempty"`
 }
 
 // Outlook is what can be foretold of a pattern. Shares are from 0 to 1.
 type Outlook struct {
-	Followed float64 `json:"followed_ms"`
+	Followed float64 `json:"shared_fetch_ms"`
 	Calls    float64 `json:"calls"`   // of followed inputs
 	Inputs   float64 `json:"inputs"`  // different ones in use, estimated
 	Repeats  float64 `json:"repeats"` // share of calls
-	Half     float64 `json:"half"`    // the share of inputs that half of the calls ask for
+	Half     float64 `json:"half_of_calls"`    // the share of inputs that half of the calls ask for
 	Compared float64 `json:"compared"`
 	Changed  float64 `json:"changed"`
-	Unseen   float64 `json:"changed_unseen"` // with no write seen
+	Unseen   float64 `json:"changed_without_write"` // with no write seen
 	Steps    []Step  `json:"steps"`
 }
 
@@ -251,8 +251,8 @@ type Step struct {
 	TTL    string  `json:"ttl"`
 	Hits   float64 `json:"hits"`
 	Error  float64 `json:"error"`
-	Aged   float64 `json:"aged"`   // hits if writes dropped nothing
-	Live   float64 `json:"live"`   // results that would be kept
+	Aged   float64 `json:"hits_without_writes"`   // hits if writes dropped nothing
+	Live   float64 `json:"results"`   // results that would be kept
 	Stayed float64 `json:"stayed"` // results that were found changed after at most so long
 }
 
@@ -264,13 +264,13 @@ type Caller struct {
 	Calls       uint64 `json:"calls"`
 }
 
-// Spareable is the waiting of the last minute that a rule spares, or could spare as far as that is foretold, in
+// Saveable is the waiting of the last minute that a rule spares, or could spare as far as that is foretold, in
 // milliseconds.
-func (p *Pattern) Spareable() float64 {
-	if p.Rule == nil && p.Advice != nil && (p.Advice.Kind == "keep" || p.Advice.Kind == "not worth it") {
-		return p.Advice.Spared
+func (p *Pattern) Saveable() float64 {
+	if p.Rule == nil && p.Advice != nil && (p.Advice.Kind == "cache" || p.Advice.Kind == "not worth it") {
+		return p.Advice.Saved
 	}
-	return p.Minute.Keeping + p.Minute.Spared
+	return p.Minute.Caching + p.Minute.Saved
 }
 
 // Distribution is how a set of durations is spread.
@@ -301,11 +301,11 @@ type Reason struct {
 // Lately is what became of a pattern's calls in the last hour, or since it was first seen; Span is how long that is, or
 // 0 for the latter.
 type Lately struct {
-	Span   float64  `json:"span_ms"`
-	Calls  uint64   `json:"calls"`
-	Hits   uint64   `json:"hits"`
-	Misses uint64   `json:"misses"`
-	Passed []Reason `json:"passed,omitempty"`
+	Span     float64  `json:"span_ms"`
+	Calls    uint64   `json:"calls"`
+	Hits     uint64   `json:"hits"`
+	Misses   uint64   `json:"misses"`
+	Bypassed []Reason `json:"bypassed,omitempty"`
 }
 
 // Drop asks for results to be taken out: all, those of one pattern or one rule, or those that rest on one table.
@@ -334,7 +334,7 @@ type Event struct {
 	Database    string    `json:"database,omitempty"`
 	Client      string    `json:"client,omitempty"`
 	Took        float64   `json:"took_ms,omitempty"`
-	Spared      float64   `json:"spared_ms,omitempty"`
+	Saved       float64   `json:"saved_ms,omitempty"`
 	Age         float64   `json:"age_ms,omitempty"`
 	Rows        int       `json:"rows,omitempty"`
 	Bytes       int       `json:"bytes,omitempty"`

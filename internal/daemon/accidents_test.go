@@ -51,7 +51,7 @@ func TestAnEmptiedRulesFileIsNotFollowed(t *testing.T) {
 	require.NoError(t, err)
 	defer f.Close()
 	for i := range 6 {
-		_, err := f.WriteString("[[rule]]\ntext = \"select " + strings.Repeat("x", i+1) + "\"\nverdict = \"keep\"\nttl = \"1m\"\n")
+		_, err := f.WriteString("[[rule]]\ntext = \"select " + strings.Repeat("x", i+1) + "\"\naction = \"cache\"\nttl = \"1m\"\n")
 		require.NoError(t, err)
 		time.Sleep(stillTime / 5)
 	}
@@ -128,7 +128,7 @@ func TestTheStateIsItsOwnersAlone(t *testing.T) {
 	require.NoError(t, os.Mkdir(d.cfg.State, 0o777))
 	require.NoError(t, os.Chmod(d.cfg.State, 0o777))
 	d.begin()
-	_, err := d.api.PutRule(ctx, "bado-kife-ruma", *keepFor("bado-kife-ruma", "1h"))
+	_, err := d.api.PutRule(ctx, "bado-kife-ruma", *cacheFor("bado-kife-ruma", "1h"))
 	require.NoError(t, err)
 	files, err := os.ReadDir(d.cfg.State)
 	require.NoError(t, err)

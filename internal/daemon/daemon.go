@@ -105,7 +105,7 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 		return nil, fmt.Errorf("nothing was started: %w", err)
 	}
 	e, err := larder.New(engine.Options{
-		Dialects: dialects(sets), Memory: cfg.Memory, Overhead: cfg.Overhead, Largest: int(cfg.LargestResult),
+		Dialects: dialects(sets), Memory: cfg.Memory, Overhead: cfg.Overhead, Largest: int(cfg.MaxResultSize),
 		Misuse: func(what string) { l.log.Error("a fault in the larder, without an effect", "fault", what) },
 	}, time.Now())
 	if err != nil {
@@ -157,7 +157,7 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 	}
 	l.serve(sets)
 	l.followChanges()
-	l.fetchAtStart()
+	l.warmUp()
 	l.begin()
 	l.wg.Go(l.watchRules)
 	l.wg.Go(l.watchSamples)
@@ -216,7 +216,7 @@ func (l *Larder) stopAccepting() {
 func (l *Larder) Drain(ctx context.Context) {
 	l.once.Do(l.stopAccepting)
 	l.mu.Lock()
-	bound := l.cfg.DrainTime
+	bound := l.cfg.DrainTimeout
 	l.mu.Unlock()
 	ctx, cancel := context.WithTimeout(ctx, bound)
 	defer cancel()
@@ -258,7 +258,7 @@ func (l *Larder) locks(cfg config.Config) error {
 			return fmt.Errorf("the directory for state %s cannot be used: %w: give each larder its own, with --state or state in the configuration", cfg.State, err)
 		}
 		if info, err := os.Stat(cfg.State); err == nil && info.Mode().Perm()&0o022 != 0 {
-			l.log.Warn("other users of this system may write to the directory for state: chmod 700 would keep it to its owner", "directory", cfg.State)
+			l.log.Warn("other users of this system may write to the state directory: run chmod 700 on it", "directory", cfg.State)
 		}
 	}
 	if cfg.Rules != "" {
@@ -326,7 +326,7 @@ func (l *Larder) Render(origin string, types, bound []byte, event *control.Event
 func (l *Larder) Describe(s *control.Status) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	s.ShowsValues, s.KeepsValues = l.cfg.ShowValues, l.cfg.KeepValues
+	s.ShowsValues, s.StoresValues = l.cfg.ShowValues, l.cfg.StoreValues
 	for _, f := range l.fetch {
 		done, failed, why := f.Counts()
 		s.Fetching = append(s.Fetching, control.Fetch{Origin: f.origin, Done: done, Failed: failed, Why: why})

@@ -95,15 +95,15 @@ func TestAPI(t *testing.T) {
 	}
 	read()
 	e := next("statement")
-	assert.Equal(t, "pass", e.Outcome)
+	assert.Equal(t, "bypass", e.Outcome)
 	assert.Equal(t, "quay-boards", e.Application)
 	assert.NotContains(t, e.Text, "1", "literals are masked")
 
 	require.Eventually(t, func() bool {
 		p, err := api.Pattern(ctx, e.Pattern)
-		return err == nil && p.Keepable
+		return err == nil && p.Cacheable
 	}, 5*time.Second, 20*time.Millisecond)
-	applied, err := api.PutRule(ctx, e.Pattern, control.Rule{Pattern: e.Pattern, Verdict: "keep", TTL: "30s", Note: "boards"})
+	applied, err := api.PutRule(ctx, e.Pattern, control.Rule{Pattern: e.Pattern, Action: "cache", TTL: "30s", Note: "boards"})
 	require.NoError(t, err)
 	assert.Equal(t, "boards", applied.Why)
 	text, err := os.ReadFile(file)
@@ -125,26 +125,26 @@ func TestAPI(t *testing.T) {
 
 	s, err := api.Status(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, "keeping", s.State)
+	assert.Equal(t, "caching", s.State)
 	assert.Equal(t, uint64(1), s.Total.Hits)
 	assert.Equal(t, uint64(1), s.Drops)
 	p, err := api.Pattern(ctx, e.Pattern)
 	require.NoError(t, err)
 	assert.Equal(t, []control.Reach{{Table: "public.ports"}}, p.Reads)
 	var why []string
-	for _, r := range p.Passed {
+	for _, r := range p.Bypassed {
 		why = append(why, r.Reason)
 	}
 	assert.NotEmpty(t, why, "the first one passed, for a reason")
 
 	read()
 	read()
-	require.NoError(t, api.Hold(ctx, true))
+	require.NoError(t, api.SetCaching(ctx, false))
 	read()
 	n, err := api.Drop(ctx, control.Drop{Pattern: e.Pattern})
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
-	require.NoError(t, api.Hold(ctx, false))
+	require.NoError(t, api.SetCaching(ctx, true))
 
 	_, err = api.Pause(ctx, e.Pattern, true, "a doubt")
 	require.NoError(t, err)
@@ -157,9 +157,9 @@ func TestAPI(t *testing.T) {
 	require.NoError(t, err)
 	_, err = api.RemoveRule(ctx, e.Pattern, "")
 	assert.ErrorContains(t, err, "no rule")
-	_, err = api.PutRule(ctx, e.Pattern, control.Rule{Pattern: e.Pattern, Verdict: "keep", TTL: "soon"})
+	_, err = api.PutRule(ctx, e.Pattern, control.Rule{Pattern: e.Pattern, Action: "cache", TTL: "soon"})
 	assert.ErrorContains(t, err, `ttl "soon"`)
-	_, err = api.PutRule(ctx, "x", control.Rule{Pattern: "x", Verdict: "keep", TTL: "1s"})
+	_, err = api.PutRule(ctx, "x", control.Rule{Pattern: "x", Action: "cache", TTL: "1s"})
 	assert.ErrorContains(t, err, "expected something like")
 	_, err = api.Pattern(ctx, "bado-bado-bado")
 	assert.ErrorContains(t, err, "no pattern")
@@ -167,7 +167,7 @@ func TestAPI(t *testing.T) {
 
 func TestRulesAreThereAfterARestart(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "rules.toml")
-	require.NoError(t, os.WriteFile(file, []byte("# mine\n[[rule]]\npattern = \"bado-kife-ruma\"\nverdict = \"keep\"\nttl = \"5s\"\n"), 0o640))
+	require.NoError(t, os.WriteFile(file, []byte("# mine\n[[rule]]\npattern = \"bado-kife-ruma\"\naction = \"cache\"\nttl = \"5s\"\n"), 0o640))
 	o := standIn(t)
 	l := start(t, before(o, "127.0.0.1:0", file, ""))
 	require.NotNil(t, l.Engine().Rules().Named("bado-kife-ruma"))
@@ -193,7 +193,7 @@ func TestWhatIsWrongIsSaidAtTheStart(t *testing.T) {
 		"listen: \"here\" is no address":   before("127.0.0.1:1", "here", "", ""),
 		"address: \"there\" is no address": before("there", "127.0.0.1:0", "", ""),
 		"choose another address with":      before("127.0.0.1:1", busy.Addr().String(), "", ""),
-		"line 3, column 1: verdict":        before("127.0.0.1:1", "127.0.0.1:0", bad, ""),
+		"line 3, column 1: action":         before("127.0.0.1:1", "127.0.0.1:0", bad, ""),
 		"reading the rules":                before("127.0.0.1:1", "127.0.0.1:0", dir, ""),
 		"a file of that name is there":     before("127.0.0.1:1", "127.0.0.1:0", "", bad),
 		"making the control socket":        before("127.0.0.1:1", "127.0.0.1:0", "", filepath.Join(dir, "no", "c.sock")),

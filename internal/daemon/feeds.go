@@ -18,7 +18,7 @@ func (l *Larder) followChanges() {
 		for _, database := range o.Feed.Databases {
 			f := l.origins[i].protocol.Follow(l.origins[i].server, *a, feed.Options{
 				Feed: l.engine.Feed(o.Name, database), Origin: o.Name, Database: database, Mode: feed.Mode(o.Feed.Mode),
-				Slot: o.Feed.Slot, Publication: o.Feed.Publication, LargestSlot: o.Feed.LargestSlot, PollEvery: o.Feed.PollEvery, Log: l.log,
+				Slot: o.Feed.Slot, Publication: o.Feed.Publication, MaxSlotSize: o.Feed.MaxSlotSize, PollEvery: o.Feed.PollEvery, Log: l.log,
 			})
 			l.feeds = append(l.feeds, following{o.Name, database, f})
 			ctx, stop := context.WithCancel(context.Background())

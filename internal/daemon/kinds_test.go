@@ -45,7 +45,7 @@ func TestOriginsOfSeveralKinds(t *testing.T) {
 	assert.Equal(t, []string{"postgresql", "lines"}, []string{st.Origins[0].Protocol, st.Origins[1].Protocol})
 
 	text, base := l.Book().Current()
-	text, err = rules.Put(text, "", rules.Rule{Text: "*", Verdict: rules.Keep, TTL: time.Minute})
+	text, err = rules.Put(text, "", rules.Rule{Text: "*", Action: rules.Cache, TTL: time.Minute})
 	require.NoError(t, err)
 	_, err = l.Book().Apply(controlserver.Proposal{Kind: "apply", Who: "ines", Text: text, Base: base})
 	require.NoError(t, err)

@@ -37,14 +37,14 @@ func (l *Larder) Reload(cfg config.Config) error {
 		changed bool
 	}{
 		{"origin.fetch", fetch}, {"origin.feed", feed}, {"control", cfg.Control != l.cfg.Control},
-		{"overhead", cfg.Overhead != l.cfg.Overhead}, {"largest_result", cfg.LargestResult != l.cfg.LargestResult}, {"profile", cfg.Profile != l.cfg.Profile}, {"metrics", cfg.Metrics != l.cfg.Metrics},
+		{"overhead", cfg.Overhead != l.cfg.Overhead}, {"max_result_size", cfg.MaxResultSize != l.cfg.MaxResultSize}, {"profile", cfg.Profile != l.cfg.Profile}, {"metrics", cfg.Metrics != l.cfg.Metrics},
 		{"rules", cfg.Rules != l.cfg.Rules}, {"state", cfg.State != l.cfg.State}, {"control_tcp", cfg.ControlTCP != l.cfg.ControlTCP},
 	} {
 		if c.changed {
 			l.log.Warn("a change of the configuration needs a restart", "key", c.key)
 		}
 	}
-	cfg.Control, cfg.LargestResult, cfg.Profile, cfg.Overhead = l.cfg.Control, l.cfg.LargestResult, l.cfg.Profile, l.cfg.Overhead
+	cfg.Control, cfg.MaxResultSize, cfg.Profile, cfg.Overhead = l.cfg.Control, l.cfg.MaxResultSize, l.cfg.Profile, l.cfg.Overhead
 	cfg.State, cfg.ControlTCP, cfg.Metrics, cfg.Rules = l.cfg.State, l.cfg.ControlTCP, l.cfg.Metrics, l.cfg.Rules
 	for i, o := range l.origins {
 		o.server.Configure(sets[i].Settings)

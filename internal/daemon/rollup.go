@@ -47,7 +47,7 @@ func (r *rollups) tick(now time.Time) {
 	r.at = at
 	r.l.state.AddRollups(rows, now)
 	r.l.state.Flush()
-	r.cameTrue(now)
+	r.actualOf(now)
 	r.l.rememberInputs()
 }
 
@@ -76,7 +76,7 @@ func (r *rollups) take(at time.Time) (out []state.Rollup) {
 	var patterns []state.Rollup
 	e.Patterns(func(p *engine.Pattern) {
 		if d, ok := row(subject{state.Pattern, string(p.ID)}, counted{Sums: p.Numbers.Total(), drops: p.Numbers.Drops.Load()}); ok {
-			d.Text, d.Memory = p.Text, float64(p.Numbers.Kept.HeldBytes.Load())
+			d.Text, d.Memory = p.Text, float64(p.Numbers.Cached.HeldBytes.Load())
 			patterns = append(patterns, d)
 		}
 	})
@@ -98,7 +98,7 @@ func (r *rollups) take(at time.Time) (out []state.Rollup) {
 		subject{},
 		counted{Sums: e.Ledger.Total.Total(), drops: e.Ledger.Drops.Load(), compared: taken, stale: stale},
 	)
-	_, bytes, _ := e.Kept()
+	_, bytes, _ := e.Cached()
 	all.Memory = float64(bytes)
 	r.last = seen
 	return append(out, all)
@@ -107,7 +107,7 @@ func (r *rollups) take(at time.Time) (out []state.Rollup) {
 // most tells apart the subjects that were waited for most, and sums the others.
 func most(list []state.Rollup, kind state.Kind, at time.Time) []state.Rollup {
 	slices.SortFunc(list, func(a, b state.Rollup) int {
-		return cmp.Compare(b.AllWaited()+b.Spared, a.AllWaited()+a.Spared)
+		return cmp.Compare(b.AllWaited()+b.Saved, a.AllWaited()+a.Saved)
 	})
 	if len(list) <= state.Each {
 		return list
@@ -125,26 +125,26 @@ func most(list []state.Rollup, kind state.Kind, at time.Time) []state.Rollup {
 // rememberInputs remembers what is to be fetched at the start, where values may be kept.
 func (l *Larder) rememberInputs() {
 	l.mu.Lock()
-	allowed := l.cfg.KeepValues
+	allowed := l.cfg.StoreValues
 	l.mu.Unlock()
 	if !allowed {
 		return
 	}
 	for _, r := range l.engine.Rules().List() {
-		if r.FetchAtStart > 0 {
-			if keys := l.engine.MostUsed(r.Name, r.FetchAtStart); len(keys) > 0 {
+		if r.WarmUp > 0 {
+			if keys := l.engine.MostUsed(r.Name, r.WarmUp); len(keys) > 0 {
 				l.state.PutInputs(r.Name, keys)
 			}
 		}
 	}
 }
 
-// fetchAtStart has fetched what was remembered. What no rule asks for any more is forgotten, and everything where
+// warmUp has fetched what was remembered. What no rule asks for any more is forgotten, and everything where
 // values may not be kept.
-func (l *Larder) fetchAtStart() {
+func (l *Larder) warmUp() {
 	var wanted []string
 	for _, r := range l.engine.Rules().List() {
-		if r.FetchAtStart > 0 && l.cfg.KeepValues {
+		if r.WarmUp > 0 && l.cfg.StoreValues {
 			wanted = append(wanted, r.Name)
 		}
 	}
@@ -152,6 +152,6 @@ func (l *Larder) fetchAtStart() {
 	for _, name := range wanted {
 		r := l.engine.Rules().Named(name)
 		keys := l.state.Inputs(name)
-		l.engine.FetchAtStart(r, keys[:min(len(keys), r.FetchAtStart)])
+		l.engine.WarmUp(r, keys[:min(len(keys), r.WarmUp)])
 	}
 }

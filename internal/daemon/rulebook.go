@@ -67,7 +67,7 @@ func readRules(path string) (text []byte, set *rules.Set, err error) {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, rules.NewSet(nil), nil
 	case err != nil:
-		return nil, nil, fmt.Errorf("reading the rules: %w", err)
+		return nil, nil, fmt.Errorf("cannot read the rules: %w", err)
 	}
 	if set, err = rules.Parse(text); err != nil {
 		return nil, nil, fmt.Errorf("the rules file %s is wrong:\n%w", path, err)
@@ -257,11 +257,11 @@ func (b *ruleBook) conflict(base string, now *rules.Set) error {
 func (b *ruleBook) write(path string, text, known []byte) error {
 	now, err := os.ReadFile(path)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("reading the rules before changing them: %w", err)
+		return fmt.Errorf("cannot read the rules before changing them: %w", err)
 	}
 	if !bytes.Equal(now, known) {
 		return fmt.Errorf(
-			"the rules file %s was changed by somebody else, and nothing was applied: take what he wrote, or put the file back",
+			"the rules file %s was changed by another program, and nothing was applied: take that change, or restore the file",
 			path,
 		)
 	}

@@ -21,7 +21,7 @@ import (
 	"jollylarder/internal/privatepg"
 )
 
-const mine = "# mine\n\n[[rule]]\npattern = \"bado-kife-ruma\"\nverdict = \"keep\"\nttl = \"5s\" # for a start\n"
+const mine = "# mine\n\n[[rule]]\npattern = \"bado-kife-ruma\"\naction = \"cache\"\nttl = \"5s\" # for a start\n"
 
 // desk is a larder with rules, and a client of its API.
 type desk struct {
@@ -67,15 +67,15 @@ func (d *desk) inFile() string {
 	return string(text)
 }
 
-func keepFor(pattern, ttl string) *control.Rule {
-	return &control.Rule{Pattern: pattern, Verdict: "keep", TTL: ttl}
+func cacheFor(pattern, ttl string) *control.Rule {
+	return &control.Rule{Pattern: pattern, Action: "cache", TTL: ttl}
 }
 
 // A draft is made in steps, applied at once, and taken back; all of it is remembered.
 func TestDraftApplyUndo(t *testing.T) {
 	d := newDesk(t)
-	draft := d.edit(control.Edit{Name: "bado-kife-ruma", Put: keepFor("bado-kife-ruma", "1m")})
-	draft = d.edit(control.Edit{Put: keepFor("sopi-luna-gito", "10s")})
+	draft := d.edit(control.Edit{Name: "bado-kife-ruma", Put: cacheFor("bado-kife-ruma", "1m")})
+	draft = d.edit(control.Edit{Put: cacheFor("sopi-luna-gito", "10s")})
 	assert.Len(t, draft.Changes, 2)
 	assert.Equal(t, []string{"rule sopi-luna-gito: no pattern sopi-luna-gito has been seen yet; the rule counts from when it is"}, draft.Checked.Warnings[1:])
 	assert.Len(t, d.l.Engine().Rules().List(), 1, "nothing is in force yet")
@@ -137,11 +137,11 @@ func TestDraftApplyUndo(t *testing.T) {
 func TestTwoWhoApplyAtOnce(t *testing.T) {
 	d := newDesk(t)
 	text, base := d.l.Book().Current()
-	d.edit(control.Edit{Put: keepFor("sopi-luna-gito", "10s")})
+	d.edit(control.Edit{Put: cacheFor("sopi-luna-gito", "10s")})
 	_, err := d.l.Book().Apply(controlserver.Proposal{Kind: "apply", Who: "tomas", Text: []byte(strings.Replace(string(text), "5s", "7s", 1)), Base: base})
 	require.NoError(t, err)
 	_, err = d.api.Apply(ctx, control.Apply{Why: "mine"})
-	require.ErrorContains(t, err, "the rules have been changed meanwhile by tomas")
+	require.ErrorContains(t, err, "the rules were changed in the meantime by tomas")
 	assert.ErrorContains(t, err, `changed bado-kife-ruma: ttl "5s" → "7s"`)
 	assert.Contains(t, d.inFile(), "7s")
 	draft, err := d.api.Draft(ctx)
@@ -160,16 +160,16 @@ func TestTwoWhoApplyAtOnce(t *testing.T) {
 // Rules are in an order, which is part of what a draft says: it is kept when the draft is made anew.
 func TestADraftMadeAnewKeepsItsOrder(t *testing.T) {
 	d := newDesk(t)
-	d.edit(control.Edit{Put: keepFor("sopi-luna-gito", "10s")})
-	d.edit(control.Edit{Put: &control.Rule{Name: "all", Text: "*", Verdict: "never"}})
+	d.edit(control.Edit{Put: cacheFor("sopi-luna-gito", "10s")})
+	d.edit(control.Edit{Put: &control.Rule{Name: "all", Text: "*", Action: "bypass"}})
 	_, err := d.api.Apply(ctx, control.Apply{Why: "three of them"})
 	require.NoError(t, err)
 	d.edit(control.Edit{Name: "sopi-luna-gito", Move: -1})
-	d.edit(control.Edit{Put: &control.Rule{Name: "mine", Tables: []string{"fares"}, Verdict: "never"}})
+	d.edit(control.Edit{Put: &control.Rule{Name: "mine", Tables: []string{"fares"}, Action: "bypass"}})
 	d.edit(control.Edit{Name: "mine", Move: -2})
 	text, base := d.l.Book().Current()
 	_, err = d.l.Book().Apply(controlserver.Proposal{Kind: "apply", Who: "tomas", Base: base,
-		Text: append([]byte("[[rule]]\nname = \"first\"\ntext = \"x\"\nverdict = \"never\"\n\n"), text...)})
+		Text: append([]byte("[[rule]]\nname = \"first\"\ntext = \"x\"\naction = \"bypass\"\n\n"), text...)})
 	require.NoError(t, err)
 	draft, err := d.api.Renew(ctx)
 	require.NoError(t, err)
@@ -183,10 +183,10 @@ func TestADraftMadeAnewKeepsItsOrder(t *testing.T) {
 // What would change nothing is not in the history, so that undo goes back to something else.
 func TestApplyingTheSameAgain(t *testing.T) {
 	d := newDesk(t)
-	_, err := d.api.PutRule(ctx, "bado-kife-ruma", *keepFor("bado-kife-ruma", "1h"))
+	_, err := d.api.PutRule(ctx, "bado-kife-ruma", *cacheFor("bado-kife-ruma", "1h"))
 	require.NoError(t, err)
 	for range 2 {
-		e, err := d.api.PutRule(ctx, "bado-kife-ruma", *keepFor("bado-kife-ruma", "1h"))
+		e, err := d.api.PutRule(ctx, "bado-kife-ruma", *cacheFor("bado-kife-ruma", "1h"))
 		require.NoError(t, err)
 		assert.True(t, e.Unchanged)
 	}
@@ -218,7 +218,7 @@ func TestEditsOfTheFileAreOffered(t *testing.T) {
 	edited := strings.Replace(mine, "5s", "9s", 1)
 	assert.Equal(t, []string{`changed bado-kife-ruma: ttl "5s" → "9s"`}, outside(edited).Lines)
 	assert.Equal(t, 5*time.Second, d.l.Engine().Rules().List()[0].TTL)
-	_, err := d.api.PutRule(ctx, "bado-kife-ruma", *keepFor("bado-kife-ruma", "1h"))
+	_, err := d.api.PutRule(ctx, "bado-kife-ruma", *cacheFor("bado-kife-ruma", "1h"))
 	assert.ErrorContains(t, err, "was changed by somebody else", "what he wrote is not lost")
 	assert.Equal(t, edited, d.inFile())
 	outside(mine)
@@ -244,7 +244,7 @@ func TestWithoutAPlaceForTheState(t *testing.T) {
 	d.l.Close()
 	d.cfg.State = filepath.Join(d.file, "below")
 	d.begin()
-	_, err := d.api.PutRule(ctx, "bado-kife-ruma", *keepFor("bado-kife-ruma", "1h"))
+	_, err := d.api.PutRule(ctx, "bado-kife-ruma", *cacheFor("bado-kife-ruma", "1h"))
 	require.NoError(t, err)
 	_, err = d.api.Undo(ctx, control.Undo{})
 	require.NoError(t, err)

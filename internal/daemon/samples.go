@@ -53,7 +53,7 @@ func (l *Larder) watchSamples() {
 // pause puts the rule of a stale catch out of force.
 func (b *ruleBook) pause(c sample.Stale) error {
 	why := fmt.Sprintf(
-		"an answer of %s was found to be old: it rests on %s, and no write explains that it differs from the database's",
+		"a stale answer of %s: it depends on %s, and no write explains the difference from the database",
 		c.Pattern.ID,
 		strings.Join(c.Tables, ", "),
 	)

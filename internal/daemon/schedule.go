@@ -56,7 +56,7 @@ func (l *Larder) begin() {
 		l.keeps(schedule{
 			{every: time.Second, do: l.rollups.tick},
 			{every: 5 * time.Second, do: func(time.Time) {
-				_, kept, limit := l.engine.Kept()
+				_, kept, limit := l.engine.Cached()
 				o := l.engine.Overhead()
 				l.collector.look(kept, kept+o.Patterns.Used+o.Texts.Used+o.Sessions.Used, limit+o.Limit)
 			}},

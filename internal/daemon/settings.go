@@ -58,12 +58,12 @@ func settings(cfg config.Config) ([]originSettings, error) {
 		s := link.Settings{
 			Unchallenged: link.Unchallenged(
 				o.UnchallengedLogins,
-			), MaxConnections: o.Connections, StartTime: o.StartTime,
-			ConnectTime: o.ConnectTime, IdleTime: o.IdleTime, LostTime: o.LostTime, LargestMessage: int(o.LargestMessage) + 1,
-			HoldBegin: o.HoldBegin, RequireTLS: o.Clients.TLS == "required",
+			), MaxConnections: o.Connections, StartupTimeout: o.StartupTimeout,
+			ConnectTimeout: o.ConnectTimeout, IdleTimeout: o.IdleTimeout, LostTimeout: o.LostTimeout, MaxMessageSize: int(o.MaxMessageSize) + 1,
+			BeginDelay: o.BeginDelay, RequireTLS: o.Clients.TLS == "required",
 		}
-		if s.HoldBegin == 0 {
-			s.HoldBegin = -1 // never, where the zero value of the settings means the default
+		if s.BeginDelay == 0 {
+			s.BeginDelay = -1 // never, where the zero value of the settings means the default
 		}
 		kind, err := protocol.Named(o.Protocol)
 		wrong("protocol", err)
@@ -109,7 +109,7 @@ func controlTCP(cfg config.Config) (*tls.Config, string, error) {
 	}
 	text, err := os.ReadFile(c.TokenFile)
 	if err != nil {
-		return nil, "", fmt.Errorf("control_tcp: reading the token: %w", err)
+		return nil, "", fmt.Errorf("control_tcp: cannot read the token: %w", err)
 	}
 	token := strings.TrimSpace(string(text))
 	if len(token) < leastToken {

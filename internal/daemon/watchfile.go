@@ -77,7 +77,7 @@ func (l *Larder) lookAtRules() {
 	}
 	if !follow {
 		l.log.Warn(
-			"the rules file was changed by somebody else; the rules in force stay until it is taken over",
+			"the rules file was changed by another program; the rules in force stay until you apply it",
 			"file",
 			path,
 		)

@@ -91,7 +91,7 @@ func (d *Demo) tideScene(ctx context.Context) (float64, error) {
 		if took := time.Since(wrote); fmt.Sprint(now) != fmt.Sprint(before) {
 			return float64(took) / float64(time.Millisecond), nil
 		} else if took > 30*time.Second {
-			return 0, fmt.Errorf("a tide that was written around the larder is not shown after %s", took.Round(time.Second))
+			return 0, fmt.Errorf("a tide that was written directly is not shown after %s", took.Round(time.Second))
 		}
 	}
 }

@@ -172,28 +172,28 @@ type Summary struct {
 	Statements uint64 `json:"statements"`
 	Hits       uint64 `json:"hits"`
 	Misses     uint64 `json:"misses"`
-	Passes     uint64 `json:"passes"`
+	Bypasses   uint64 `json:"bypasses"`
 	Writes     uint64 `json:"writes"`
 	Drops      uint64 `json:"drops"`
 	// DropsFor is how many dropped results, of those that were fetched again, there were for each that had changed.
 	DropsFor float64 `json:"drops_for_each_change"`
 	Errors   int64   `json:"errors"`
-	Spared   float64 `json:"spared_ms"`
+	Saved    float64 `json:"saved_ms"`
 	Origin   float64 `json:"origin_ms"` // waited for the origin
 	Hit      float64 `json:"hit_ms"`    // waited for answers from memory
 	Stale    int     `json:"stale"`     // kept answers that differed from the origin when asked again in a quiet moment
 	Compared int     `json:"compared"`  // answers so asked again
-	// Foretold is the share of all statements that were to be answered from memory, by the traffic before anything was
+	// Predicted is the share of all statements that were to be answered from memory, by the traffic before anything was
 	// kept; Came is the share that was, once memory had filled.
-	Foretold   float64 `json:"foretold_share"`
-	Came       float64 `json:"came_share"`
+	Predicted  float64 `json:"forecast_share"`
+	Actual     float64 `json:"actual_share"`
 	FirstError string  `json:"first_error,omitempty"`
 	// Around are the writes around the larder that its change feed told of, Lag is how late they were told, as measured
 	// last, and Followed how long after a tide was written around the larder a board that had been answered from memory
 	// showed it.
-	Around   uint64  `json:"writes_around"`
+	Around   uint64  `json:"direct_writes"`
 	Lag      float64 `json:"feed_lag_ms,omitempty"`
-	Followed float64 `json:"board_followed_ms,omitempty"`
+	Followed float64 `json:"board_shown_ms,omitempty"`
 	Seconds  float64 `json:"seconds"`
 }
 
@@ -208,14 +208,14 @@ func (d *Demo) Headless(ctx context.Context, length time.Duration) (Summary, err
 	}
 	for _, sql := range kept {
 		normal := d.kind.Dialect.Syntax.Normalise([]byte(sql))
-		r := rules.Rule{Pattern: d.kind.Dialect.Syntax.ID(normal), Verdict: rules.Keep, TTL: time.Minute, Note: "demo", Statement: string(normal)}
+		r := rules.Rule{Pattern: d.kind.Dialect.Syntax.ID(normal), Action: rules.Cache, TTL: time.Minute, Note: "demo", Statement: string(normal)}
 		var err error
 		if text, err = rules.Put(text, "", r); err != nil {
 			return Summary{}, err
 		}
 	}
 	sleep(ctx, length/3)
-	foretold, err := client.NewClient(d.Control).Forecast(context.WithoutCancel(ctx), ptr(string(text)), nil)
+	predicted, err := client.NewClient(d.Control).Forecast(context.WithoutCancel(ctx), ptr(string(text)), nil)
 	if err != nil {
 		return Summary{}, fmt.Errorf("foretelling: %w", err)
 	}
@@ -224,7 +224,7 @@ func (d *Demo) Headless(ctx context.Context, length time.Duration) (Summary, err
 	}
 	sleep(ctx, length/6) // memory fills
 	calls, hits := d.answered()
-	out := Summary{Foretold: foretold.Draft.OfAll}
+	out := Summary{Predicted: predicted.Draft.OfAll}
 	for part := range 2 { // once in the middle, once at the end
 		sleep(ctx, length/2+length*time.Duration(part+1)/4-time.Since(began))
 		d.traffic.mu.Lock()
@@ -243,12 +243,12 @@ func (d *Demo) Headless(ctx context.Context, length time.Duration) (Summary, err
 	}
 	d.traffic.end()
 	calls2, hits2 := d.answered()
-	out.Came = float64(hits2-hits) / float64(max(calls2-calls, 1))
+	out.Actual = float64(hits2-hits) / float64(max(calls2-calls, 1))
 	t := d.Larder.Engine().Ledger.Total.Total()
 	msec := func(d time.Duration) float64 {
 		return float64(d.Round(10*time.Microsecond)) / float64(time.Millisecond)
 	}
-	out.Statements, out.Hits, out.Misses, out.Passes, out.Writes = t.Calls(), t.Count[ledger.Hit], t.Count[ledger.Miss], t.Count[ledger.Pass], t.Count[ledger.Write]
+	out.Statements, out.Hits, out.Misses, out.Bypasses, out.Writes = t.Calls(), t.Count[ledger.Hit], t.Count[ledger.Miss], t.Count[ledger.Bypass], t.Count[ledger.Write]
 	for _, x := range d.Larder.Engine().Tables() {
 		out.Around += x.Around
 	}
@@ -262,7 +262,7 @@ func (d *Demo) Headless(ctx context.Context, length time.Duration) (Summary, err
 		out.DropsFor = float64(changed+same) / float64(changed)
 	}
 	out.Errors = d.traffic.errors.Load()
-	out.Spared, out.Hit, out.Origin = msec(t.Spared), msec(t.Waited[ledger.Hit]), msec(t.AllWaited()-t.Waited[ledger.Hit])
+	out.Saved, out.Hit, out.Origin = msec(t.Saved), msec(t.Waited[ledger.Hit]), msec(t.AllWaited()-t.Waited[ledger.Hit])
 	out.Seconds = time.Since(began).Seconds()
 	if d.traffic.first != nil {
 		out.FirstError = d.traffic.first.Error()

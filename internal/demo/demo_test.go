@@ -27,8 +27,8 @@ func runHeadless(t *testing.T, cfg Config) Summary {
 	assert.Greater(t, s.Misses, uint64(10))
 	assert.Positive(t, s.Drops)
 	assert.Positive(t, s.Writes)
-	assert.Positive(t, s.Spared)
-	assert.Equal(t, s.Statements, s.Hits+s.Misses+s.Passes+s.Writes)
+	assert.Positive(t, s.Saved)
+	assert.Equal(t, s.Statements, s.Hits+s.Misses+s.Bypasses+s.Writes)
 	return s
 }
 

@@ -70,7 +70,7 @@ func TestEveryStatementIsExplained(t *testing.T) {
 		require.NoError(t, err)
 		var fields map[string]any
 		require.NoError(t, json.Unmarshal(text, &fields))
-		for _, f := range []string{"pattern", "text", "reads", "writes", "pins", "cacheable", "reasons", "labels"} {
+		for _, f := range []string{"pattern", "text", "reads", "writes", "by key", "cacheable", "reasons", "labels"} {
 			assert.Contains(t, fields, f)
 		}
 		var people bytes.Buffer

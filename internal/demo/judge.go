@@ -21,8 +21,8 @@ type Way string
 const (
 	Direct       Way = "the database itself"
 	ByHand       Way = "a key-value server, asked by the application"
-	ForATime     Way = "a larder whose rules keep for a time"
-	UntilWritten Way = "a larder whose rules keep until written"
+	ForATime     Way = "a larder whose rules cache for a time"
+	UntilWritten Way = "a larder whose rules cache until written"
 )
 
 // Ways are all of them.
@@ -120,7 +120,7 @@ func (j *judge) keep(d *Demo) error {
 		if sql == fmt.Sprintf(sqlTide, 1) && j.way == UntilWritten {
 			continue
 		}
-		r := rules.Rule{Pattern: d.kind.Dialect.Syntax.ID(normal), Verdict: rules.Keep, TTL: j.ttl, TTLOnly: j.way == ForATime, Statement: string(normal)}
+		r := rules.Rule{Pattern: d.kind.Dialect.Syntax.ID(normal), Action: rules.Cache, TTL: j.ttl, TTLOnly: j.way == ForATime, Statement: string(normal)}
 		if text, err = rules.Put(text, "", r); err != nil {
 			return err
 		}

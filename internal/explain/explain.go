@@ -30,7 +30,7 @@ type Explanation struct {
 	Text    string       `json:"text"`
 	Reads   []Table      `json:"reads"`
 	Writes  []Table      `json:"writes"`
-	Pins    []string     `json:"pins"`
+	Pins    []string     `json:"by key"`
 	// Cacheable is nil where it cannot be said without asking a database.
 	Cacheable *bool             `json:"cacheable"`
 	Reasons   []string          `json:"reasons"`
@@ -41,15 +41,15 @@ type Explanation struct {
 
 // Calls is what became of a pattern's calls over some time.
 type Calls struct {
-	Over   time.Duration `json:"over_ns"` // or 0, since they were first seen
-	Calls  uint64        `json:"calls"`
-	Hits   uint64        `json:"hits"`
-	Misses uint64        `json:"misses"`
-	Passed []Passed      `json:"passed"`
+	Over     time.Duration `json:"over_ns"` // or 0, since they were first seen
+	Calls    uint64        `json:"calls"`
+	Hits     uint64        `json:"hits"`
+	Misses   uint64        `json:"misses"`
+	Bypassed []Bypassed    `json:"bypassed"`
 }
 
-// Passed is why some calls passed, and what would have helped, if anything would.
-type Passed struct {
+// Bypassed is why some calls passed, and what would have helped, if anything would.
+type Bypassed struct {
 	Reason string `json:"reason"`
 	Calls  uint64 `json:"calls"`
 	Would  string `json:"would_help,omitempty"`
@@ -87,13 +87,13 @@ func Statement(sql string, d *dialect.Dialect, db *Database) Explanation {
 		x.Reads = append(x.Reads, Table{t, append([]string{}, r.ReadHow[t]...)})
 	}
 	if r.System {
-		x.Reads = append(x.Reads, Table{"the system catalogs", []string{"until anything is defined anew"}})
+		x.Reads = append(x.Reads, Table{"the system catalogs", []string{"until a definition changes"}})
 	}
 	for _, t := range r.Writes {
 		x.Writes = append(x.Writes, Table{t, append([]string{}, r.WrittenHow[t]...)})
 	}
 	if r.Everything {
-		x.Writes = append(x.Writes, Table{"any table", []string{"what it does is not known"}})
+		x.Writes = append(x.Writes, Table{"any table", []string{"unknown effects"}})
 	}
 	x.Pins = append([]string{}, r.Pins...)
 	x.Reasons = append([]string{}, reason.Sentences(r.Reasons)...)
@@ -139,8 +139,8 @@ func (c *Calls) lines() (out []string) {
 	}
 	share := func(n uint64) string { return fmt.Sprintf("%.0f%%", 100*float64(n)/float64(c.Calls)) }
 	out = append(out, fmt.Sprintf("%d %s: %s hits, %s misses", c.Calls, since, share(c.Hits), share(c.Misses)))
-	for _, p := range c.Passed {
-		text := share(p.Calls) + " passed: " + p.Reason
+	for _, p := range c.Bypassed {
+		text := share(p.Calls) + " bypass: " + p.Reason
 		if p.Would != "" {
 			text += "; what would help: " + p.Would
 		}
@@ -178,7 +178,7 @@ func (x *Explanation) Print(w io.Writer) {
 	line("reads", tables(x.Reads)...)
 	line("writes", tables(x.Writes)...)
 	if len(x.Pins) > 0 {
-		line("pins", x.Pins...)
+		line("by key", x.Pins...)
 	}
 	switch {
 	case x.Cacheable == nil:

@@ -38,8 +38,8 @@ type Options struct {
 	Mode Mode
 	// Slot and Publication are those that a plan has made, where the database has such.
 	Slot, Publication string
-	// LargestSlot is how many bytes of the server's log may be held back before the stream is let go; 0 means 1 GiB.
-	LargestSlot int64
+	// MaxSlotSize is how many bytes of the server's log may be held back before the stream is let go; 0 means 1 GiB.
+	MaxSlotSize int64
 	// PollEvery is how often counters are read; 0 means every second.
 	PollEvery time.Duration
 	// ProbeEvery is how often it is measured how far the stream has come; 0 means 100 ms.
@@ -59,7 +59,7 @@ type Status struct {
 	// is how long it can take.
 	Lag time.Duration
 	At  time.Time
-	// Held is how many bytes of its log the server holds back for the stream, and Bound how many it may.
+	// Held is how many bytes of its log the server retains for the stream, and Bound how many it may.
 	Held, Bound int64
 	// Transactions and Rows are those told of, Gaps how often something may have been left out.
 	Transactions, Rows, Gaps uint64

@@ -39,7 +39,7 @@ func Guard(e *larder.Larder, feeds []control.Feed) control.Guard {
 	}
 	slices.Reverse(out.Stale)
 	for _, x := range e.RecentWrites() {
-		seen := control.SeenWrite{At: x.At, Database: x.Database, Application: x.Application, Around: x.Around, Tables: x.Tables, By: x.By, Spared: x.Spared}
+		seen := control.SeenWrite{At: x.At, Database: x.Database, Application: x.Application, Around: x.Around, Tables: x.Tables, By: x.By, Stayed: x.Saved}
 		if x.Pattern != nil {
 			seen.Pattern = &control.PatternRef{ID: string(x.Pattern.ID), Text: x.Pattern.Text}
 		}
@@ -66,7 +66,7 @@ func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.U
 	table := func(name string) *control.GuardedTable {
 		t := by[name]
 		if t == nil {
-			t = &control.GuardedTable{Table: control.Table{Name: name}, Kept: e.KeptReading(name), Read: []control.ReadBy{}, Written: []control.PatternRef{}}
+			t = &control.GuardedTable{Table: control.Table{Name: name}, Cached: e.KeptReading(name), Read: []control.ReadBy{}, Written: []control.PatternRef{}}
 			by[name] = t
 		}
 		return t
@@ -98,8 +98,8 @@ func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.U
 			}
 		}
 		r := ShownRule(e, p)
-		kept := int(p.Numbers.Kept.Held.Load())
-		if kept == 0 && (r == nil || r.Verdict != rules.Keep) {
+		kept := int(p.Numbers.Cached.Held.Load())
+		if kept == 0 && (r == nil || r.Action != rules.Cache) {
 			return
 		}
 		for _, t := range does.Reads {
@@ -107,7 +107,7 @@ func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.U
 			if len(x.Read) >= mostReadBy {
 				continue
 			}
-			reads := control.ReadBy{PatternRef: ref, Kept: kept, How: does.ReadHow[t]}
+			reads := control.ReadBy{PatternRef: ref, Cached: kept, How: does.ReadHow[t]}
 			if r != nil {
 				reads.Rule = r.Name
 			}
@@ -127,7 +127,7 @@ func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.U
 		if name == "" {
 			t.Name = "any table"
 		}
-		slices.SortFunc(t.Read, func(a, b control.ReadBy) int { return cmp.Or(b.Kept-a.Kept, strings.Compare(a.ID, b.ID)) })
+		slices.SortFunc(t.Read, func(a, b control.ReadBy) int { return cmp.Or(b.Cached-a.Cached, strings.Compare(a.ID, b.ID)) })
 		slices.SortFunc(t.Written, func(a, b control.PatternRef) int { return strings.Compare(a.ID, b.ID) })
 		list = append(list, *t)
 	}
@@ -151,9 +151,9 @@ func promise(e *larder.Larder, g control.Guard) (out []control.Promise) {
 	if n := g.Samples.Stale; n > 0 {
 		hint := ""
 		if len(g.Feeds) == 0 {
-			hint = " Without a change feed a write around the larder looks like that."
+			hint = " Without a change feed a direct write looks like that."
 		}
-		say(control.Trouble, "%s found old by a control sample, and no write explains it.%s", count(int(n), "answer was", "answers were"), hint)
+		say(control.Trouble, "%s found by a control sample, with no write that explains it.%s", count(int(n), "answer was", "answers were"), hint)
 	}
 	now := time.Now()
 	changes, _ := e.Servers()
@@ -166,16 +166,16 @@ func promise(e *larder.Larder, g control.Guard) (out []control.Promise) {
 			where = " of " + c.Origin
 		}
 		if c.Lost {
-			say(control.Age, "At %s connections to the database%s ended without a word, as in a crash: everything kept was dropped.", c.At.Local().Format("15:04:05"), where)
+			say(control.Age, "At %s connections to the database%s were lost, as in a crash: all cached results were dropped.", c.At.Local().Format("15:04:05"), where)
 		} else {
-			say(control.Age, "At %s another database server%s answered than before, or the same after a restart: everything kept was dropped.", c.At.Local().Format("15:04:05"), where)
+			say(control.Age, "At %s another database server%s answered than before, or the same after a restart: all cached results were dropped.", c.At.Local().Format("15:04:05"), where)
 		}
 	}
 	longest, ends, aged := time.Duration(0), true, 0
 	for i := range e.Rules().List() {
 		r := &e.Rules().List()[i]
 		switch {
-		case !r.Keeps():
+		case !r.Caches():
 			continue
 		case r.TTLOnly:
 			aged++
@@ -184,29 +184,29 @@ func promise(e *larder.Larder, g control.Guard) (out []control.Promise) {
 		longest = max(longest, r.TTL)
 	}
 	switch {
-	case e.Held():
-		say(control.Well, "All keeping is on hold: every answer is the database's own.")
+	case e.CachingOff():
+		say(control.Well, "Caching is off: every answer comes from the database.")
 		return out
-	case !e.Rules().Keeps():
-		say(control.Well, "Nothing is kept: every answer is the database's own.")
+	case !e.Rules().Caches():
+		say(control.Well, "Nothing is cached: every answer comes from the database.")
 		return out
 	}
-	say(control.Well, "Writes through this larder count before their writer is answered: after that nobody is given an older value.")
+	say(control.Well, "Writes through this larder are seen before their client is answered: after that no client gets an older result.")
 	bound := "stays until a write through the larder touches its tables"
 	if ends {
 		bound = "may be as old as its rule's TTL, " + rules.FormatTTL(longest) + " at most"
 	}
 	if len(g.Feeds) == 0 {
-		say(control.Age, "Writes around it are not seen: of those an answer knows nothing, and %s.", bound)
+		say(control.Age, "Direct writes are not seen: a cached result %s.", bound)
 	}
 	for _, f := range g.Feeds {
 		promiseOf(f, bound, say)
 	}
 	if aged > 0 {
-		say(control.Age, "%s an age: their answers may be as old as their TTL, whatever is written.", count(aged, "rule accepts", "rules accept"))
+		say(control.Age, "%s mode \"ttl only\": writes do not drop their results, which may be as old as their TTL.", count(aged, "rule accepts", "rules accept"))
 	}
 	if n := len(g.Unknown); n > 0 {
-		say(control.Age, "%s so that each drops everything: a declaration would tell what it writes.", count(n, "pattern's effect is not known,", "patterns' effects are not known,"))
+		say(control.Age, "%s so each drops everything; a declaration can limit that.", count(n, "pattern's effect is not known,", "patterns' effects are not known,"))
 	}
 	return out
 }
@@ -219,14 +219,14 @@ func promiseOf(f control.Feed, bound string, say func(level, format string, args
 	}
 	switch {
 	case f.Mode == "stream":
-		say(control.Well, "Writes around it in %s count %s after their commit, as measured.", where, lag(f.LagMS))
+		say(control.Well, "Direct writes in %s are seen %s after their commit, as measured.", where, lag(f.LagMS))
 		if n := len(f.Polled); n > 0 {
-			say(control.Age, "%s of %s counters alone tell, up to some 11 s later: %s.", count(n, "table", "tables"), where, some(f.Polled))
+			say(control.Age, "%s of %s are seen by counters only, up to 11 s later: %s.", count(n, "table", "tables"), where, some(f.Polled))
 		}
 	case f.Mode == "poll":
-		say(control.Age, "Writes around it in %s are found by the server's counters, up to %s later.", where, lag(f.LagMS))
+		say(control.Age, "Direct writes in %s are found by the server's counters, up to %s later.", where, lag(f.LagMS))
 	default:
-		say(control.Trouble, "Writes around it in %s are not seen at this moment: an answer %s. %s", where, bound, f.Problem)
+		say(control.Trouble, "Direct writes in %s are not seen at this moment: a cached result %s. %s", where, bound, f.Problem)
 	}
 	if f.Mode != "" && f.Problem != "" {
 		say(control.Trouble, "%s", f.Problem)

@@ -15,10 +15,10 @@ func Milliseconds(d time.Duration) float64 { return float64(d) / float64(time.Mi
 // Sums makes the API's view of what was counted.
 func Sums(s ledger.Sums) control.Sums {
 	return control.Sums{
-		Hits: s.Count[ledger.Hit], Misses: s.Count[ledger.Miss], Passes: s.Count[ledger.Pass], Writes: s.Count[ledger.Write],
+		Hits: s.Count[ledger.Hit], Misses: s.Count[ledger.Miss], Bypasses: s.Count[ledger.Bypass], Writes: s.Count[ledger.Write],
 		Waited: Milliseconds(
 			s.AllWaited(),
-		), Hit: Milliseconds(s.Waited[ledger.Hit]), Spared: Milliseconds(s.Spared), Keeping: Milliseconds(s.Keepable),
+		), Hit: Milliseconds(s.Waited[ledger.Hit]), Saved: Milliseconds(s.Saved), Caching: Milliseconds(s.Cacheable),
 		Own: Milliseconds(
 			s.Own,
 		), Follow: Milliseconds(s.Followed), Samples: s.Samples.Count, SampleTook: s.Samples.Took, SampleSquares: s.Samples.Squares,

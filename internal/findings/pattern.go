@@ -23,9 +23,9 @@ func Describe(e *larder.Larder, p *engine.Pattern, whole bool) control.Pattern {
 	out := control.Pattern{
 		ID: string(
 			p.ID,
-		), Text: p.Text, Verb: p.Facts.Called(), Keepable: len(does.Reasons) == 0, Reasons: reason.Sentences(does.Reasons), Pins: does.Pins,
+		), Text: p.Text, Verb: p.Facts.Called(), Cacheable: len(does.Reasons) == 0, Reasons: reason.Sentences(does.Reasons), Pins: does.Pins,
 		Minute: Sums(n.Minute()), Total: Sums(n.Total()), Rows: n.Rows(), Bytes: n.Bytes(), Merged: n.Merged.Load(),
-		Failed: n.Failed(), Drops: n.Drops.Load(), Kept: int(n.Kept.Held.Load()), KeptBytes: n.Kept.HeldBytes.Load(), Slots: AllSums(n.Slots()),
+		Failed: n.Failed(), Drops: n.Drops.Load(), Cached: int(n.Cached.Held.Load()), CachedBytes: n.Cached.HeldBytes.Load(), Slots: AllSums(n.Slots()),
 		Origin: Distribution(n.Origin(), whole), Memory: Distribution(n.Memory(), whole),
 		WritesMinute: e.WritesAMinute(does.Reads),
 	}
@@ -35,14 +35,14 @@ func Describe(e *larder.Larder, p *engine.Pattern, whole bool) control.Pattern {
 	if does.System {
 		out.Reads = append(
 			out.Reads,
-			control.Reach{Table: "the system catalogs", How: []string{"until anything is defined anew"}},
+			control.Reach{Table: "the system catalogs", How: []string{"until a definition changes"}},
 		)
 	}
 	for _, t := range does.Writes {
 		out.Writes = append(out.Writes, control.Reach{Table: t, How: does.WrittenHow[t]})
 	}
 	if does.Everything {
-		out.Writes = append(out.Writes, control.Reach{Table: "any table", How: []string{"what it does is not known"}})
+		out.Writes = append(out.Writes, control.Reach{Table: "any table", How: []string{"unknown effects"}})
 	}
 	if r := ShownRule(e, p); r != nil {
 		out.Rule = control.RuleOf(r)
@@ -54,8 +54,8 @@ func Describe(e *larder.Larder, p *engine.Pattern, whole bool) control.Pattern {
 	}
 	out.Outlook = outlook(look)
 	r := ShownRule(e, p)
-	kept := r != nil && r.Keeps()
-	out.Passed = passed(n.Reasons(), n.Calls(), kept, e.Dialects())
+	kept := r != nil && r.Caches()
+	out.Bypassed = passed(n.Reasons(), n.Calls(), kept, e.Dialects())
 	out.Lately = lately(n.Lately(now), now, kept, e.Dialects())
 	for _, c := range n.Callers() {
 		out.Callers = append(
@@ -89,7 +89,7 @@ func passed(list []ledger.ReasonCount, calls uint64, kept bool, dialects []*dial
 
 // lately makes the API's view of what became of a pattern's calls.
 func lately(l ledger.Lately, now time.Time, kept bool, dialects []*dialect.Dialect) *control.Lately {
-	out := &control.Lately{Calls: l.Calls, Hits: l.Hits, Misses: l.Misses, Passed: passed(l.Passed, l.Calls, kept, dialects)}
+	out := &control.Lately{Calls: l.Calls, Hits: l.Hits, Misses: l.Misses, Bypassed: passed(l.Bypassed, l.Calls, kept, dialects)}
 	if !l.Since.IsZero() {
 		out.Span = Milliseconds(now.Sub(l.Since))
 	}
@@ -118,8 +118,8 @@ func Advise(e *larder.Larder, p *engine.Pattern, look inputs.Outlook) advice.Adv
 // advised makes the API's view of advice.
 func advised(a advice.Advice) *control.Advice {
 	out := &control.Advice{Kind: string(a.Kind), Sentence: a.Sentence, For: a.For, Against: a.Against, Could: a.Could,
-		Hits: a.Hits, Error: a.Error, Spared: Milliseconds(a.Spared), Memory: a.Memory, Watch: Milliseconds(a.Watch)}
-	if a.Kind == advice.Keep || a.Kind == advice.NotWorth {
+		Hits: a.Hits, Error: a.Error, Saved: Milliseconds(a.Saved), Memory: a.Memory, Watch: Milliseconds(a.Watch)}
+	if a.Kind == advice.Cache || a.Kind == advice.NotWorth {
 		out.TTL = rules.FormatTTL(a.TTL)
 	}
 	return out
@@ -142,22 +142,22 @@ func ruled(r *rules.Rule, reasons []reason.Reason, minute ledger.Sums) string {
 		some = " for some callers"
 	}
 	switch {
-	case r.Verdict == rules.Never:
-		return "A rule says never to keep it" + some + "."
+	case r.Action == rules.Bypass:
+		return "A rule says bypass" + some + "."
 	case r.Paused:
-		return "The rule that keeps it is paused" + some + "."
+		return "The rule that caches it is paused" + some + "."
 	case len(reasons) > 0:
-		return "A rule keeps it, but at this moment nothing is: it " + reasons[0].Clause() + "."
+		return "A rule caches it, but not at this moment: it " + reasons[0].Clause() + "."
 	}
 	return fmt.Sprintf(
-		"Kept for %s%s. In the last minute %d of %d calls were answered from memory: %s spared, %s still waited.",
+		"Cached for %s%s. In the last minute %d of %d calls were hits: %s saved, %s waited.",
 		rules.FormatTTL(
 			r.TTL,
 		),
 		some,
 		minute.Count[ledger.Hit],
 		minute.Calls(),
-		advice.Waiting(minute.Spared),
+		advice.Waiting(minute.Saved),
 		advice.Waiting(minute.AllWaited()),
 	)
 }

@@ -207,8 +207,8 @@ func (p *proof) give(baselines map[string]ledger.Part, e *larder.Larder) *contro
 				Calls:  x.Calls(),
 				Hits:   x.Count[ledger.Hit],
 				Waited: Milliseconds(x.AllWaited()),
-				Spared: Milliseconds(x.Spared),
-				Could:  Milliseconds(x.Keepable),
+				Saved:  Milliseconds(x.Saved),
+				Could:  Milliseconds(x.Cacheable),
 			},
 		)
 	}
@@ -238,11 +238,11 @@ func (p *proof) give(baselines map[string]ledger.Part, e *larder.Larder) *contro
 		}
 	}
 	measured := ledger.Measure(all...)
-	measured.Fetches = p.all.Spared // which is the same but for what came while they were added up
-	out.Spared = ways(measured)
+	measured.Fetches = p.all.Saved // which is the same but for what came while they were added up
+	out.Saved = ways(measured)
 	for _, list := range []*[]control.Proved{&out.Patterns, &out.Rules, &out.Applications} {
 		slices.SortFunc(*list, func(a, b control.Proved) int {
-			return cmp.Or(cmp.Compare(b.Spared, a.Spared), cmp.Compare(b.Waited, a.Waited), cmp.Compare(a.Name, b.Name))
+			return cmp.Or(cmp.Compare(b.Saved, a.Saved), cmp.Compare(b.Waited, a.Waited), cmp.Compare(a.Name, b.Name))
 		})
 	}
 	out.Patterns = out.Patterns[:min(len(out.Patterns), mostProved)]
@@ -257,7 +257,7 @@ func (p *proof) give(baselines map[string]ledger.Part, e *larder.Larder) *contro
 	return out
 }
 
-func proved(x state.Rollup, m ledger.Spared) control.Proved {
+func proved(x state.Rollup, m ledger.Saved) control.Proved {
 	out := control.Proved{Name: x.Name, Text: x.Text, Sums: Sums(x.Sums), Ways: ways(m)}
 	if mean, half := x.Samples.Mean(); half < math.MaxInt64 {
 		out.SampleMean, out.SampleError = Milliseconds(mean), Milliseconds(half)
@@ -265,11 +265,11 @@ func proved(x state.Rollup, m ledger.Spared) control.Proved {
 	return out
 }
 
-func ways(m ledger.Spared) control.ThreeWays {
+func ways(m ledger.Saved) control.ThreeWays {
 	out := control.ThreeWays{Fetches: Milliseconds(m.Fetches)}
 	if m.Sample.Known {
 		out.Sample = &control.Way{
-			Spared: Milliseconds(m.Sample.Time),
+			Saved:  Milliseconds(m.Sample.Time),
 			Error:  Milliseconds(m.Sample.Error),
 			Covers: m.SampleCovers,
 			Like:   Milliseconds(m.SampleLike),
@@ -277,7 +277,7 @@ func ways(m ledger.Spared) control.ThreeWays {
 	}
 	if m.Before.Known {
 		out.Before = &control.Way{
-			Spared: Milliseconds(m.Before.Time),
+			Saved:  Milliseconds(m.Before.Time),
 			Error:  0,
 			Covers: m.BeforeCovers,
 			Like:   Milliseconds(m.BeforeLike),

@@ -149,7 +149,7 @@ func (c *Checker) try(w *world, s Script) (counts Counts, violation error, err e
 	}
 	defer x.close()
 	if x.generated = w.generated; w.generated {
-		x.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1, Share: true}}))
+		x.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1, AcrossUsers: true}}))
 	}
 	if x.patience = c.Patience; x.patience == 0 {
 		x.patience = 20 * time.Millisecond

@@ -104,9 +104,9 @@ func newRun(kind Database, address, database string, withFeed bool) (_ *run, err
 	if err != nil {
 		return nil, err
 	}
-	r.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
+	r.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1}}))
 	r.wire = kind.protocol().New(link.Options{Engine: r.engine.Engine, Origin: r.gate.address(), Log: quiet, Now: r.now})
-	r.wire.Configure(link.Settings{LostTime: 200 * time.Millisecond, Unchallenged: link.Anybody})
+	r.wire.Configure(link.Settings{LostTimeout: 200 * time.Millisecond, Unchallenged: link.Anybody})
 	if r.ln, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, err
 	}
@@ -231,8 +231,8 @@ func (r *run) close() {
 // truth is what the database says to the same session at this moment, asked in the same way, of the same prepared
 // statement if it is one.
 func (r *run) truth(c *client, sql string, mode int) string {
-	r.engine.Hold(true)
-	defer r.engine.Hold(false)
+	r.engine.SetCaching(false)
+	defer r.engine.SetCaching(true)
 	return c.conn.ask(sql, mode)
 }
 

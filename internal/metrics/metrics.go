@@ -69,33 +69,35 @@ func desc(name, help string, labels ...string) *prometheus.Desc {
 var (
 	statements    = desc("statements_total", "Statements, by what became of them.", "application", "outcome")
 	waited        = desc("waited_seconds_total", "Time that clients waited for replies.", "application", "outcome")
-	spared        = desc("spared_seconds", "Waiting that hits avoided, by the last fetch of each result, less what the larder added to misses. It may go down.", "application")
-	keepable      = desc("keepable_waited_seconds_total", "The part of the waiting at the origin that rules could have avoided.")
-	own           = desc("own_seconds_total", "What the larder itself added to misses.")
-	followed      = desc("followed_seconds_total", "What hits waited for another session's fetch.")
-	ofPatterns    = desc("pattern_statements_total", "Statements of the patterns that rules may keep.", "pattern", "outcome")
-	sparedBy      = desc("pattern_spared_seconds", "Waiting that hits of a pattern avoided. It may go down.", "pattern")
-	ofRules       = desc("rule_statements_total", "Statements that a rule keeps.", "rule", "outcome")
-	sparedByRule  = desc("rule_spared_seconds", "Waiting that hits of a rule avoided. It may go down.", "rule")
+	saved         = desc("saved_seconds", "Time that hits saved, by the last fetch of each result, less the time that the larder added to misses. It may go down.", "application")
+	cacheable     = desc("cacheable_waited_seconds_total", "The part of the time waited at the origin that rules could have saved.")
+	own           = desc("added_seconds_total", "Time that the larder added to misses.")
+	followed      = desc("shared_fetch_seconds_total", "Time that hits waited for another session's fetch of the same result.")
+	ofPatterns    = desc("pattern_statements_total", "Statements of the patterns that rules may cache.", "pattern", "outcome")
+	savedBy       = desc("pattern_saved_seconds", "Time that hits of a pattern saved. It may go down.", "pattern")
+	ofRules       = desc("rule_statements_total", "Statements that a rule caches.", "rule", "outcome")
+	savedByRule   = desc("rule_saved_seconds", "Time that hits of a rule saved. It may go down.", "rule")
 	answerSeconds = desc("answer_seconds", "How long answers took, by where they came from.", "source")
 	sampleSeconds = desc("control_sample_seconds", "How long the origin took for control samples.")
 	samples       = desc("control_samples_total", "Control samples, by what came of the comparison.", "result")
 	drops         = desc("dropped_results_total", "Results dropped because of writes.", "table")
-	writes        = desc("table_writes_total", "Writes, through the larder or around it.", "table", "way")
+	writes        = desc("table_writes_total", "Writes, by how they reached the database: through the larder, or directly.", "table", "path")
 	needless      = desc("refetched_results_total", "Dropped results that were fetched again, by whether they had changed.", "result")
-	results       = desc("kept_results", "Results that are kept.")
-	bytes         = desc("kept_bytes", "Memory that kept results take.")
-	limit         = desc("kept_limit_bytes", "Memory that kept results may take.")
-	gone          = desc("gone_results_total", "Results that are no longer kept, but for those dropped by writes.", "why")
-	stored        = desc("stored_results_total", "Results that were kept.")
-	tooLarge      = desc("too_large_results_total", "Results that were not kept for their size.")
+	results       = desc("cached_results", "Results that are cached.")
+	bytes         = desc("cached_bytes", "Memory that cached results use.")
+	limit         = desc("cache_limit_bytes", "Memory that cached results may use.")
+	unused        = desc("unused_results_total", "Results that ended without having been used.")
+	evicted       = desc("evicted_results_total", "Results that were evicted for lack of memory.")
+	expired       = desc("expired_results_total", "Results whose TTL has ended.")
+	stored        = desc("stored_results_total", "Results that were cached.")
+	tooLarge      = desc("too_large_results_total", "Results that were not cached because of their size.")
 	clients       = desc("clients", "Clients that are connected.")
-	held          = desc("held", "1 while all keeping is switched off.")
+	off           = desc("caching_off", "1 while all caching is off.")
 	inForce       = desc("rules", "Rules in force.", "state")
 	lag           = desc("feed_lag_seconds", "How long after its commit a change is known at most, as last measured.", "origin", "database")
 	following     = desc("feed_following", "1 while the changes of a database are followed.", "origin", "database")
 	gaps          = desc("feed_gaps_total", "How often changes may have been missed, and everything was dropped.", "origin", "database")
-	slot          = desc("feed_slot_bytes", "What the server holds back of its log for the feed.", "origin", "database")
+	slot          = desc("feed_slot_bytes", "What the server retains of its log for the feed.", "origin", "database")
 )
 
 // Describe implements prometheus.Collector.
@@ -121,28 +123,28 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 			counter(statements, float64(s.Count[o]), name, o.String())
 			counter(waited, s.Waited[o].Seconds(), name, o.String())
 		}
-		gauge(spared, s.Spared.Seconds(), name)
+		gauge(saved, s.Saved.Seconds(), name)
 	})
-	counter(keepable, total.Keepable.Seconds())
+	counter(cacheable, total.Cacheable.Seconds())
 	counter(own, total.Own.Seconds())
 	counter(followed, total.Followed.Seconds())
 	c.patterns(to, counter, gauge)
 	c.ruled(counter, gauge)
 	found := e.Samples.Counts()
 	taken, equal, explained, unordered, stale := found.Taken, found.Equal, found.Explained, found.Unordered, found.Stale
-	for result, n := range map[string]uint64{"equal": equal, "explained": explained, "unordered": unordered, "stale": stale, "not compared": taken - min(taken, equal+explained+unordered+stale)} {
+	for result, n := range map[string]uint64{"equal": equal, "explained": explained, "unordered": unordered, "stale": stale, "not_compared": taken - min(taken, equal+explained+unordered+stale)} {
 		counter(samples, float64(n), result)
 	}
 	c.tables(counter)
 	changed, same := e.Drops.Counts()
 	counter(needless, float64(changed), "changed")
 	counter(needless, float64(same), "same")
-	n, b, l := e.Kept()
+	n, b, l := e.Cached()
 	gauge(results, float64(n))
 	gauge(bytes, float64(b))
 	gauge(limit, float64(l))
 	gauge(clients, float64(c.Clients()))
-	gauge(held, one(e.Held()))
+	gauge(off, one(e.CachingOff()))
 	active, paused := 0, 0
 	for _, r := range e.Rules().List() {
 		if r.Paused {
@@ -151,7 +153,7 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 			active++
 		}
 	}
-	gauge(inForce, float64(active), "in force")
+	gauge(inForce, float64(active), "in_force")
 	gauge(inForce, float64(paused), "paused")
 	for _, f := range c.Feeds() {
 		gauge(following, one(f.Following), f.Origin, f.Database)
@@ -178,21 +180,25 @@ func (c collector) patterns(to chan<- prometheus.Metric, counter, gauge func(*pr
 		sums ledger.Sums
 	}
 	var list []row
-	var unused, pushed, expired, kept, large uint64
+	var sum struct{ unused, evicted, expired, stored, large uint64 }
 	var took ledger.Samples
 	c.Engine.Patterns(func(p *engine.Pattern) {
 		memory.Merge(p.Numbers.Memory())
 		origin.Merge(p.Numbers.Origin())
-		k := &p.Numbers.Kept
-		unused, pushed, expired, kept, large = unused+k.Unused.Load(), pushed+k.PushedOut.Load(), expired+k.Expired.Load(), kept+k.Stored.Load(), large+k.TooLarge.Load()
+		k := &p.Numbers.Cached
+		sum.unused += k.Unused.Load()
+		sum.evicted += k.Evicted.Load()
+		sum.expired += k.Expired.Load()
+		sum.stored += k.Stored.Load()
+		sum.large += k.TooLarge.Load()
 		s := p.Numbers.Total()
 		took = took.Plus(s.Samples)
-		if s.Count[ledger.Hit]+s.Count[ledger.Miss] > 0 || c.Engine.MayKeep(p) {
+		if s.Count[ledger.Hit]+s.Count[ledger.Miss] > 0 || c.Engine.MayCache(p) {
 			list = append(list, row{string(p.ID), s})
 		}
 	})
 	slices.SortFunc(list, func(a, b row) int {
-		return cmp.Or(cmp.Compare(b.sums.Spared, a.sums.Spared), cmp.Compare(a.name, b.name))
+		return cmp.Or(cmp.Compare(b.sums.Saved, a.sums.Saved), cmp.Compare(a.name, b.name))
 	})
 	var others ledger.Sums
 	for i, r := range list {
@@ -200,16 +206,16 @@ func (c collector) patterns(to chan<- prometheus.Metric, counter, gauge func(*pr
 			others = others.Plus(r.sums)
 			continue
 		}
-		tell(r.name, r.sums, ofPatterns, sparedBy, counter, gauge)
+		tell(r.name, r.sums, ofPatterns, savedBy, counter, gauge)
 	}
 	if len(list) > mostPatterns {
-		tell(ledger.Others, others, ofPatterns, sparedBy, counter, gauge)
+		tell(ledger.Others, others, ofPatterns, savedBy, counter, gauge)
 	}
-	counter(stored, float64(kept))
-	counter(tooLarge, float64(large))
-	counter(gone, float64(unused), "never used")
-	counter(gone, float64(pushed), "pushed out")
-	counter(gone, float64(expired), "expired")
+	counter(stored, float64(sum.stored))
+	counter(tooLarge, float64(sum.large))
+	counter(unused, float64(sum.unused))
+	counter(evicted, float64(sum.evicted))
+	counter(expired, float64(sum.expired))
 	for source, d := range map[string]*ledger.Distribution{"memory": &memory, "origin": &origin} {
 		if h := native(answerSeconds, d, c.Engine.Ledger.Began, source); h != nil {
 			to <- h
@@ -224,7 +230,7 @@ func tell(name string, s ledger.Sums, count, saves *prometheus.Desc, counter, ga
 			counter(count, float64(s.Count[o]), name, o.String())
 		}
 	}
-	gauge(saves, s.Spared.Seconds(), name)
+	gauge(saves, s.Saved.Seconds(), name)
 }
 
 // ruled exposes what is told of rules.
@@ -236,10 +242,10 @@ func (c collector) ruled(counter, gauge func(*prometheus.Desc, float64, ...strin
 			others = others.Plus(t.Total())
 			return
 		}
-		tell(name, t.Total(), ofRules, sparedByRule, counter, gauge)
+		tell(name, t.Total(), ofRules, savedByRule, counter, gauge)
 	})
 	if n > mostRules {
-		tell(ledger.Others, others, ofRules, sparedByRule, counter, gauge)
+		tell(ledger.Others, others, ofRules, savedByRule, counter, gauge)
 	}
 }
 
@@ -258,8 +264,8 @@ func (c collector) tables(counter func(*prometheus.Desc, float64, ...string)) {
 	}
 	for _, t := range list {
 		name := cmp.Or(t.Table, "(any)")
-		counter(writes, float64(t.Writes-min(t.Around, t.Writes)), name, "through")
-		counter(writes, float64(t.Around), name, "around")
+		counter(writes, float64(t.Writes-min(t.Around, t.Writes)), name, "larder")
+		counter(writes, float64(t.Around), name, "direct")
 		counter(drops, float64(t.Drops), name)
 	}
 }

@@ -45,7 +45,7 @@ func TestExposition(t *testing.T) {
 	now := time.Now()
 	e, err := larder.New(engine.Options{Dialect: dialect.Dialect}, now)
 	require.NoError(t, err)
-	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache}}))
 	s := e.NewSession(engine.Identity{Database: "skerrow", Application: "booking-web"})
 	h := Handler(Source{Engine: e, Clients: func() int { return 3 }, Feeds: func() []Feed { return []Feed{{Database: "skerrow", Lag: time.Second, Known: true, Following: true}} }})
 	scrape(t, h) // while there is next to nothing
@@ -53,10 +53,10 @@ func TestExposition(t *testing.T) {
 	for i := range patterns { // more than are told apart
 		p := s.Read(fmt.Appendf(nil, "select c%d from berths", i)).Pattern
 		p.Numbers.Record(&ledger.Record{Outcome: ledger.Miss, Took: 4 * time.Millisecond})
-		p.Numbers.Record(&ledger.Record{Outcome: ledger.Hit, Took: 50 * time.Microsecond, Spared: time.Duration(i) * time.Microsecond})
+		p.Numbers.Record(&ledger.Record{Outcome: ledger.Hit, Took: 50 * time.Microsecond, Saved: time.Duration(i) * time.Microsecond})
 	}
 	for i := range 200 {
-		e.Ledger.Application(fmt.Sprint("app", i)).Record(&ledger.Record{Outcome: ledger.Pass, Took: time.Second})
+		e.Ledger.Application(fmt.Sprint("app", i)).Record(&ledger.Record{Outcome: ledger.Bypass, Took: time.Second})
 	}
 	problems, err := testutil.GatherAndLint(registry(Source{Engine: e, Clients: func() int { return 3 }, Feeds: func() []Feed { return nil }}))
 	require.NoError(t, err)
@@ -77,11 +77,11 @@ func TestExposition(t *testing.T) {
 	}
 	assert.LessOrEqual(t, labels("jollylarder_pattern_statements_total", "pattern"), mostPatterns+1)
 	assert.LessOrEqual(t, labels("jollylarder_statements_total", "application"), 65)
-	var spared float64
-	for _, m := range got["jollylarder_pattern_spared_seconds"].GetMetric() {
-		spared += m.GetGauge().GetValue()
+	var saved float64
+	for _, m := range got["jollylarder_pattern_saved_seconds"].GetMetric() {
+		saved += m.GetGauge().GetValue()
 	}
-	assert.InDelta(t, float64(patterns*(patterns-1)/2)/1e6, spared, 1e-9, "those beyond the bound are in the sum")
+	assert.InDelta(t, float64(patterns*(patterns-1)/2)/1e6, saved, 1e-9, "those beyond the bound are in the sum")
 	assert.InDelta(t, 1, got["jollylarder_feed_lag_seconds"].GetMetric()[0].GetGauge().GetValue(), 1e-9)
 	assert.InDelta(t, 3, got["jollylarder_clients"].GetMetric()[0].GetGauge().GetValue(), 1e-9)
 	for _, m := range got["jollylarder_answer_seconds"].GetMetric() {

@@ -143,14 +143,14 @@ func TestFaultsAreFound(t *testing.T) {
 		told  string
 	}{
 		"bytes of an answer from memory are lost":     {lines.LosesBytes, Converse, "other bytes than the database's"},
-		"nothing is kept":                             {lines.KeepsNothing, Converse, "nothing is answered from memory"},
+		"nothing is kept":                             {lines.CachesNothing, Converse, "nothing is answered from memory"},
 		"a write is overlooked":                       {lines.OverlooksWrites, scripts, "other bytes than the database's"},
 		"a write with its values bound is overlooked": {lines.OverlooksBoundWrites, scripts, "other bytes than the database's"},
 		"a write in a sequence is overlooked":         {lines.OverlooksWrites, Sequences, "other bytes than the database's"},
 		"one client holds the others up":              {lines.WaitsForOneClient, DoesNotRead, "beside a client that does not read"},
 		"cancelling does nothing":                     {lines.IgnoresCancelling, Cancel, "through the larder"},
 		"what strangers say is read":                  {lines.ReadsStrangers, Hostile, "statements of strangers"},
-		"clients that have gone are kept":             {lines.KeepsVanished, Vanish, "are left of those that have gone"},
+		"clients that have gone are kept":             {lines.CachesVanished, Vanish, "are left of those that have gone"},
 		"nobody hears of the origin's end":            {lines.HidesTheEnd, OriginGone, "was left waiting"},
 	} {
 		t.Run(name, func(t *testing.T) {

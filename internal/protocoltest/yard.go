@@ -93,7 +93,7 @@ func newYard(t testing.TB, s *Subject) *yard {
 func (y *yard) keep(on bool) {
 	var list []rules.Rule
 	if on {
-		list = []rules.Rule{{Text: "*", Verdict: rules.Keep, TTL: time.Hour, ControlSample: -1}}
+		list = []rules.Rule{{Text: "*", Action: rules.Cache, TTL: time.Hour, ControlSample: -1}}
 	}
 	y.engine.SetRules(rules.NewSet(list))
 }

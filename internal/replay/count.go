@@ -51,7 +51,7 @@ func Count(program string, args ...string) (Instructions, error) {
 		}
 		list, err := exec.Command("callgrind_annotate", "--auto=no", "--threshold=100", out).Output()
 		if err != nil {
-			return Instructions{}, fmt.Errorf("reading what was counted: %w", err)
+			return Instructions{}, fmt.Errorf("cannot read the counts: %w", err)
 		}
 		counts[i] = byPackage(list)
 	}

@@ -63,7 +63,7 @@ func (l *Larder) start() error {
 		return err
 	}
 	l.engine.SetRules(rules.NewSet([]rules.Rule{{
-		Name: "fares", Pattern: dialect.Dialect.Syntax.Of(fmt.Sprintf(statement, "4711")), Verdict: rules.Keep, TTL: 24 * time.Hour,
+		Name: "fares", Pattern: dialect.Dialect.Syntax.Of(fmt.Sprintf(statement, "4711")), Action: rules.Cache, TTL: 24 * time.Hour,
 		ControlSample: -1,
 	}}))
 	srv := wire.New(link.Options{
@@ -98,7 +98,7 @@ func Run(x Exchange, times int) error {
 		return err
 	}
 	defer l.Close()
-	if err := l.Keep(x); err != nil {
+	if err := l.Cache(x); err != nil {
 		return err
 	}
 	return l.Ask(x, times)
@@ -111,7 +111,7 @@ func Times(x Exchange, rounds int) (each []time.Duration, err error) {
 		return nil, err
 	}
 	defer l.Close()
-	if err := l.Keep(x); err != nil {
+	if err := l.Cache(x); err != nil {
 		return nil, err
 	}
 	const hits = 10_000
@@ -132,7 +132,7 @@ func Allocations(x Exchange) (each float64, err error) {
 		return 0, err
 	}
 	defer l.Close()
-	if err := l.Keep(x); err != nil {
+	if err := l.Cache(x); err != nil {
 		return 0, err
 	}
 	const hits = 20_000
@@ -180,8 +180,8 @@ func encoded(messages ...pgproto3.FrontendMessage) (b []byte) {
 	return b
 }
 
-// Keep asks until an exchange is answered from memory.
-func (l *Larder) Keep(x Exchange) error {
+// Cache asks until an exchange is answered from memory.
+func (l *Larder) Cache(x Exchange) error {
 	for range 100 {
 		before := l.hits()
 		if err := l.client.ask(x.request, 3); err != nil {
@@ -191,7 +191,7 @@ func (l *Larder) Keep(x Exchange) error {
 			return nil
 		}
 	}
-	return errors.New("it is never answered from memory")
+	return errors.New("it is never a hit")
 }
 
 // Ask has an exchange answered so many times.
@@ -201,7 +201,7 @@ func (l *Larder) Ask(x Exchange, times int) error {
 		return err
 	}
 	if n := l.hits() - before; n != times {
-		return fmt.Errorf("of %d requests %d were answered from memory", times, n)
+		return fmt.Errorf("of %d requests %d were hits", times, n)
 	}
 	return nil
 }

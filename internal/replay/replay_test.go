@@ -35,7 +35,7 @@ func kept(t testing.TB, x replay.Exchange) *replay.Larder {
 	l, err := replay.New()
 	require.NoError(t, err)
 	t.Cleanup(l.Close)
-	require.NoError(t, l.Keep(x))
+	require.NoError(t, l.Cache(x))
 	return l
 }
 

@@ -23,11 +23,11 @@ func Waiting(p *control.Proof) *chart.Chart {
 		unit, per = time.Hour, "minutes an hour"
 	}
 	in := map[time.Duration]float64{time.Second: 1000, time.Minute: 1000, time.Hour: 60_000, 24 * time.Hour: 3_600_000}[unit]
-	c := &chart.Chart{Title: "Waiting over time", Kind: chart.Stacked, X: chart.Axis{Scale: chart.Clock}, Y: chart.Axis{Label: per}, Width: p.Step / 1000, Location: time.Local}
-	series := []chart.Series{{Name: "spared", Ink: chart.Spared}, {Name: "waited, and could have been kept", Ink: chart.Could}, {Name: "waited, the rest", Ink: chart.Rest}}
+	c := &chart.Chart{Title: "Time waited", Kind: chart.Stacked, X: chart.Axis{Scale: chart.Clock}, Y: chart.Axis{Label: per}, Width: p.Step / 1000, Location: time.Local}
+	series := []chart.Series{{Name: "saved", Ink: chart.Saved}, {Name: "waited, could be cached", Ink: chart.Could}, {Name: "waited, the rest", Ink: chart.Rest}}
 	for _, s := range p.Series {
 		x := float64(s.At.Unix()) + p.Step/2000
-		series[0].Points = append(series[0].Points, chart.Point{X: x, Y: s.Spared / in})
+		series[0].Points = append(series[0].Points, chart.Point{X: x, Y: s.Saved / in})
 		series[1].Points = append(series[1].Points, chart.Point{X: x, Y: s.Could / in})
 		series[2].Points = append(series[2].Points, chart.Point{X: x, Y: max(s.Waited-s.Could, 0) / in})
 	}
@@ -37,12 +37,12 @@ func Waiting(p *control.Proof) *chart.Chart {
 
 // Times draws how long answers took, from memory and from the origin.
 func Times(memory, origin *control.Distribution) *chart.Chart {
-	c := &chart.Chart{Title: "How long answers took at most", X: chart.Axis{Scale: chart.Log}, Y: chart.Axis{Label: "of the answers", Scale: chart.Share}}
+	c := &chart.Chart{Title: "Reply times", X: chart.Axis{Scale: chart.Log}, Y: chart.Axis{Label: "share of replies", Scale: chart.Share}}
 	for _, x := range []struct {
 		name string
 		ink  chart.Ink
 		of   *control.Distribution
-	}{{"from memory", chart.Spared, memory}, {"from the database", chart.Could, origin}} {
+	}{{"hits", chart.Saved, memory}, {"from the database", chart.Could, origin}} {
 		if x.of == nil {
 			continue
 		}
@@ -66,7 +66,7 @@ const mostBars = 8
 // ByPattern draws what was spared of each pattern, by its last fetches and by the control samples.
 func ByPattern(list []control.Proved, title string) *chart.Chart {
 	c := &chart.Chart{Title: title, Kind: chart.Bars, X: chart.Axis{Label: "seconds"}}
-	fetches := chart.Series{Name: "by the last fetch of each result", Ink: chart.Spared}
+	fetches := chart.Series{Name: "by the last fetch of each result", Ink: chart.Saved}
 	sample := chart.Series{Name: "by control samples, with an interval of 95%", Ink: chart.Could}
 	for _, p := range list {
 		if len(c.Names) == mostBars || p.Hits == 0 {
@@ -76,7 +76,7 @@ func ByPattern(list []control.Proved, title string) *chart.Chart {
 		c.Names = append(c.Names, p.Name)
 		fetches.Points = append(fetches.Points, chart.Point{X: x, Y: p.Ways.Fetches / 1000})
 		if w := p.Ways.Sample; w != nil {
-			sample.Points = append(sample.Points, chart.Point{X: x, Y: w.Spared / 1000})
+			sample.Points = append(sample.Points, chart.Point{X: x, Y: w.Saved / 1000})
 			sample.Errors = append(sample.Errors, w.Error/1000)
 		}
 	}
@@ -86,8 +86,8 @@ func ByPattern(list []control.Proved, title string) *chart.Chart {
 
 // Memory draws the hits to be expected at several sizes of memory, of all rules and of those most asked.
 func Memory(m *control.MemoryCurve) *chart.Chart {
-	c := &chart.Chart{Title: "Hits to be expected by memory", X: chart.Axis{Label: "limit", Scale: chart.Size}, Y: chart.Axis{Label: "of the calls that rules are about", Scale: chart.Share}}
-	all := chart.Series{Name: "all rules", Ink: chart.Spared}
+	c := &chart.Chart{Title: "Hit rate by memory size", X: chart.Axis{Label: "limit", Scale: chart.Size}, Y: chart.Axis{Label: "of the calls that rules match", Scale: chart.Share}}
+	all := chart.Series{Name: "all rules", Ink: chart.Saved}
 	spread := map[string][2]float64{}
 	for _, p := range m.Points {
 		all.Points = append(all.Points, chart.Point{X: float64(p.Limit), Y: p.Share})
@@ -122,9 +122,9 @@ func Memory(m *control.MemoryCurve) *chart.Chart {
 
 // Trial draws what one statement took on average each way, with the percentiles.
 func Trial(r *trial.Result) *chart.Chart {
-	c := &chart.Chart{Title: "A trial: the same statements each way", Kind: chart.Bars, X: chart.Axis{Label: "ms"}}
-	mean := chart.Series{Name: "mean", Ink: chart.Spared}
-	p50 := chart.Series{Name: "half within", Ink: chart.Rest}
+	c := &chart.Chart{Title: "A trial: the same statements in each mode", Kind: chart.Bars, X: chart.Axis{Label: "ms"}}
+	mean := chart.Series{Name: "mean", Ink: chart.Saved}
+	p50 := chart.Series{Name: "p50", Ink: chart.Rest}
 	p90 := chart.Series{Name: "90% within", Ink: chart.Could}
 	for i, f := range r.Ways {
 		c.Names = append(c.Names, f.Way)
@@ -134,8 +134,8 @@ func Trial(r *trial.Result) *chart.Chart {
 		p90.Points = append(p90.Points, chart.Point{X: x, Y: f.P90})
 	}
 	c.Series = []chart.Series{mean, p50, p90}
-	if s := r.Spared; s != nil && s.Error != nil {
-		c.Note = fmt.Sprintf("%d rounds; keeping spared %.3f ± %.3f s in them.", r.Rounds, s.Value/1000, *s.Error/1000)
+	if s := r.Saved; s != nil && s.Error != nil {
+		c.Note = fmt.Sprintf("%d rounds; caching saved %.3f ± %.3f s in them.", r.Rounds, s.Value/1000, *s.Error/1000)
 	}
 	return c
 }

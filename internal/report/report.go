@@ -24,16 +24,16 @@ type Report struct {
 	// Fresh says how fresh the answers were, in sentences.
 	Fresh   []string        `json:"fresh"`
 	Changes []control.Entry `json:"changes"` // of the rules, with what was foretold and came true
-	Kept    int             `json:"kept_results"`
-	Bytes   int64           `json:"kept_bytes"`
-	Limit   int64           `json:"kept_limit"`
+	Cached  int             `json:"cached_results"`
+	Bytes   int64           `json:"cached_bytes"`
+	Limit   int64           `json:"cache_limit_bytes"`
 }
 
 // EmptyError is a stretch in which nothing was counted.
 type EmptyError struct{ From, To time.Time }
 
 func (e *EmptyError) Error() string {
-	return fmt.Sprintf("nothing was counted from %s to %s: the larder carried no statement then, or its numbers of that time are gone. They are taken down at the end of each minute, so that only --since start tells of the first; choose that, or a longer stretch", stamp(e.From), stamp(e.To))
+	return fmt.Sprintf("there are no counts from %s to %s: no statements ran, or the statistics were removed. Statistics are written at the end of each minute: use --since start for the first minute, or a longer period", stamp(e.From), stamp(e.To))
 }
 
 func stamp(t time.Time) string { return t.Local().Format("2 Jan 2006 15:04") }
@@ -59,7 +59,7 @@ func Gather(ctx context.Context, c *client.Client, since string) (*Report, error
 	if err != nil {
 		return nil, err
 	}
-	r := &Report{Made: p.At, From: p.From, To: p.At, Larder: st.Listen, Origin: st.Origin, Proof: p, Kept: st.Kept, Bytes: st.KeptBytes, Limit: st.KeptLimit}
+	r := &Report{Made: p.At, From: p.From, To: p.At, Larder: st.Listen, Origin: st.Origin, Proof: p, Cached: st.Cached, Bytes: st.CachedBytes, Limit: st.CachedLimit}
 	if len(p.Series) > 0 && p.Series[0].At.After(r.From) {
 		r.From = p.Series[0].At
 	}
@@ -74,9 +74,9 @@ func Gather(ctx context.Context, c *client.Client, since string) (*Report, error
 }
 
 // Method is how what was spared is measured.
-const Method = "Waiting is the time from a statement's arrival at the larder to the last byte of its answer. A hit spares what the last fetch of that very result took, less what the hit took; " +
-	"what the larder added to misses, and what hits waited for another's fetch, is taken off. As a check, a share of the would-be hits, chosen by count, is asked of the database all the same: " +
-	"what it takes now, with an interval of 95%. Before and after compares with what the same patterns waited while nothing was kept, whatever else changed meanwhile."
+const Method = "Time waited is measured from a statement's arrival at the larder to the last byte of its reply. A hit saves the time of the last fetch of the same result, less its own time. " +
+	"The time that the larder added to misses is subtracted. As a check, control samples ask the database for a fixed share of the hits: " +
+	"this measures the database's time now, with a 95% interval. Before and after compares with the time that the same patterns waited before they were cached; other changes in that time affect it too."
 
 func (r *Report) fresh(g *control.Guard) (out []string) {
 	p := &r.Proof
@@ -85,9 +85,9 @@ func (r *Report) fresh(g *control.Guard) (out []string) {
 	case p.Compared == 0:
 		out = append(out, "No control sample was taken.")
 	case p.Stale == 0:
-		out = append(out, fmt.Sprintf("%s answers were held against the database's own: none was old.", count(p.Compared)))
+		out = append(out, fmt.Sprintf("%s answers were compared with the database's: none was stale.", count(p.Compared)))
 	default:
-		out = append(out, fmt.Sprintf("%s answers were held against the database's own: %s was old without a change that the larder knew of.", count(p.Compared), count(p.Stale)))
+		out = append(out, fmt.Sprintf("%s answers were compared with the database's: %s stale, with no write that explains it.", count(p.Compared), count(p.Stale)))
 	}
 	for _, x := range g.Promise {
 		if x.Level != "well" {
@@ -143,7 +143,7 @@ func way(w *control.Way) string {
 	if w == nil {
 		return "–"
 	}
-	out := seconds(w.Spared)
+	out := seconds(w.Saved)
 	if w.Error > 0 {
 		out += " ± " + seconds(w.Error)
 	}

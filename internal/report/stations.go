@@ -10,16 +10,16 @@ import (
 // Lanes draws the last minute of each application, spared and waited.
 func Lanes(s control.Status) (out []*chart.Chart) {
 	for _, a := range s.Applications {
-		c := &chart.Chart{Title: a.Name, Kind: chart.Stacked, X: chart.Axis{Scale: chart.Clock}, Y: chart.Axis{Label: "ms of waiting a second"}, Width: 1, Location: time.Local}
-		spared, waited := chart.Series{Name: "spared", Ink: chart.Spared}, chart.Series{Name: "waited", Ink: chart.Could}
+		c := &chart.Chart{Title: a.Name, Kind: chart.Stacked, X: chart.Axis{Scale: chart.Clock}, Y: chart.Axis{Label: "ms waited per second"}, Width: 1, Location: time.Local}
+		saved, waited := chart.Series{Name: "saved", Ink: chart.Saved}, chart.Series{Name: "waited", Ink: chart.Could}
 		some := false
 		for i, x := range a.Seconds {
 			at := float64(s.Now.Unix() - int64(len(a.Seconds)-i))
-			spared.Points = append(spared.Points, chart.Point{X: at, Y: x.Spared})
+			saved.Points = append(saved.Points, chart.Point{X: at, Y: x.Saved})
 			waited.Points = append(waited.Points, chart.Point{X: at, Y: x.Waited})
 			some = some || x.Calls() > 0
 		}
-		if c.Series = []chart.Series{spared, waited}; some {
+		if c.Series = []chart.Series{saved, waited}; some {
 			out = append(out, c)
 		}
 	}
@@ -31,8 +31,8 @@ func Lifetimes(p *control.Pattern) *chart.Chart {
 	if p.Outlook == nil {
 		return nil
 	}
-	c := &chart.Chart{Title: "Hits to be expected at each lifetime: " + p.ID, Kind: chart.Bars, X: chart.Axis{Scale: chart.Share}, Note: p.Text}
-	kept, aged := chart.Series{Name: "dropped by writes, with an interval of 95%", Ink: chart.Spared}, chart.Series{Name: "if writes dropped nothing", Ink: chart.Could}
+	c := &chart.Chart{Title: "Forecast hit rate by TTL: " + p.ID, Kind: chart.Bars, X: chart.Axis{Scale: chart.Share}, Note: p.Text}
+	kept, aged := chart.Series{Name: "dropped by writes, with an interval of 95%", Ink: chart.Saved}, chart.Series{Name: "if writes dropped nothing", Ink: chart.Could}
 	for i, s := range p.Outlook.Steps {
 		name := s.TTL
 		if name == "none" {
@@ -51,16 +51,16 @@ func Forecast(f *control.Forecast) *chart.Chart {
 	if f == nil {
 		return nil
 	}
-	c := &chart.Chart{Title: "Foretold: waiting spared a minute", Kind: chart.Bars, X: chart.Axis{Label: "seconds a minute"}}
-	draft, present := chart.Series{Name: "the draft", Ink: chart.Spared}, chart.Series{Name: "the rules in force", Ink: chart.Could}
+	c := &chart.Chart{Title: "Forecast: saved per minute", Kind: chart.Bars, X: chart.Axis{Label: "seconds a minute"}}
+	draft, present := chart.Series{Name: "the draft", Ink: chart.Saved}, chart.Series{Name: "the rules in force", Ink: chart.Could}
 	add := func(name string, d, p *control.Outcome) {
 		x := float64(len(c.Names))
 		c.Names = append(c.Names, name)
 		if d != nil {
-			draft.Points = append(draft.Points, chart.Point{X: x, Y: d.Spared / 1000})
+			draft.Points = append(draft.Points, chart.Point{X: x, Y: d.Saved / 1000})
 		}
 		if p != nil {
-			present.Points = append(present.Points, chart.Point{X: x, Y: p.Spared / 1000})
+			present.Points = append(present.Points, chart.Point{X: x, Y: p.Saved / 1000})
 		}
 	}
 	add("all", &f.Draft, &f.Present)
@@ -71,11 +71,11 @@ func Forecast(f *control.Forecast) *chart.Chart {
 	return c
 }
 
-// CameTrue draws what was foretold of the last changes of the rules, and what came true; nothing if nothing was
-// foretold of any.
-func CameTrue(history []control.Entry) *chart.Chart {
-	c := &chart.Chart{Title: "Foretold, and come true: waiting spared a minute", Kind: chart.Bars, X: chart.Axis{Label: "seconds a minute"}}
-	foretold, cameTrue := chart.Series{Name: "foretold", Ink: chart.Could}, chart.Series{Name: "came true", Ink: chart.Spared}
+// Actual draws what was foretold of the last changes of the rules, and what came true; nothing if nothing was
+// predicted of any.
+func Actual(history []control.Entry) *chart.Chart {
+	c := &chart.Chart{Title: "Forecast and actual: saved per minute", Kind: chart.Bars, X: chart.Axis{Label: "seconds a minute"}}
+	predicted, actualOf := chart.Series{Name: "forecast", Ink: chart.Could}, chart.Series{Name: "actual", Ink: chart.Saved}
 	for i := range history {
 		e := &history[i]
 		if e.Forecast == nil || len(c.Names) == mostBars {
@@ -83,12 +83,12 @@ func CameTrue(history []control.Entry) *chart.Chart {
 		}
 		x := float64(len(c.Names))
 		c.Names = append(c.Names, e.At.Local().Format("2 Jan 15:04"))
-		foretold.Points = append(foretold.Points, chart.Point{X: x, Y: e.Forecast.Draft.Spared / 1000})
+		predicted.Points = append(predicted.Points, chart.Point{X: x, Y: e.Forecast.Draft.Saved / 1000})
 		if m := measured(e); m != nil {
-			cameTrue.Points = append(cameTrue.Points, chart.Point{X: x, Y: m.Spared / 1000})
+			actualOf.Points = append(actualOf.Points, chart.Point{X: x, Y: m.Saved / 1000})
 		}
 	}
-	c.Series = []chart.Series{foretold, cameTrue}
+	c.Series = []chart.Series{predicted, actualOf}
 	return c
 }
 

@@ -22,7 +22,7 @@ var Formats = append(slices.Clone(chart.Formats), ".json", ".csv", ".md")
 // Known says whether reports can be written in the format that a file's name ends with.
 func Known(path string) error {
 	if end := filepath.Ext(path); !slices.Contains(Formats, end) {
-		return fmt.Errorf("%s: its name tells no format: expected one that ends with %s", path, strings.Join(Formats, ", "))
+		return fmt.Errorf("%s: the extension chooses the format: expected %s", path, strings.Join(Formats, ", "))
 	}
 	return nil
 }
@@ -56,9 +56,9 @@ func (r *Report) Write(w io.Writer, format string) error {
 func (r *Report) csv(w io.Writer) error {
 	c := csv.NewWriter(w)
 	f := func(x float64) string { return strconv.FormatFloat(x, 'f', 3, 64) }
-	_ = c.Write([]string{"kind", "name", "text", "at", "statements", "hits", "waited_ms", "spared_ms", "spared_by_sample_ms", "spared_by_sample_error_ms", "spared_by_before_ms", "before_mean_ms", "after_mean_ms", "larder_own_ms", "followed_ms"})
+	_ = c.Write([]string{"kind", "name", "text", "at", "statements", "hits", "waited_ms", "saved_ms", "saved_by_sample_ms", "saved_by_sample_error_ms", "saved_by_before_ms", "before_mean_ms", "after_mean_ms", "larder_added_ms", "shared_fetch_ms"})
 	for _, s := range r.Proof.Series {
-		_ = c.Write([]string{"time", "", "", s.At.UTC().Format(time.RFC3339), fmt.Sprint(s.Calls), fmt.Sprint(s.Hits), f(s.Waited), f(s.Spared), "", "", "", "", "", "", ""})
+		_ = c.Write([]string{"time", "", "", s.At.UTC().Format(time.RFC3339), fmt.Sprint(s.Calls), fmt.Sprint(s.Hits), f(s.Waited), f(s.Saved), "", "", "", "", "", "", ""})
 	}
 	for _, kind := range []struct {
 		name string
@@ -67,10 +67,10 @@ func (r *Report) csv(w io.Writer) error {
 		for _, p := range kind.list {
 			row := []string{kind.name, p.Name, p.Text, "", fmt.Sprint(p.Calls()), fmt.Sprint(p.Hits), f(p.Waited), f(p.Ways.Fetches), "", "", "", "", "", f(p.Own), f(p.Follow)}
 			if x := p.Ways.Sample; x != nil {
-				row[8], row[9] = f(x.Spared), f(x.Error)
+				row[8], row[9] = f(x.Saved), f(x.Error)
 			}
 			if x := p.Ways.Before; x != nil {
-				row[10] = f(x.Spared)
+				row[10] = f(x.Saved)
 			}
 			if p.BeforeMean > 0 {
 				row[11] = f(p.BeforeMean)
@@ -89,27 +89,27 @@ func (r *Report) csv(w io.Writer) error {
 func (r *Report) figures() []chart.Figure {
 	s := r.Proof.Sums
 	return []chart.Figure{
-		{Value: seconds(s.Spared), Of: "of waiting spared"},
+		{Value: seconds(s.Saved), Of: "of time saved"},
 		{Value: seconds(s.Waited), Of: "waited for " + count(s.Calls()) + " statements"},
-		{Value: percent(float64(s.Hits), float64(s.Calls())), Of: "answered from memory: " + count(s.Hits) + " statements that the database did not see"},
-		{Value: percent(s.Spared, s.Spared+s.Waited), Of: "less waiting than without"},
+		{Value: percent(float64(s.Hits), float64(s.Calls())), Of: "hits: " + count(s.Hits) + " statements that never reached the database"},
+		{Value: percent(s.Saved, s.Saved+s.Waited), Of: "less time waited"},
 	}
 }
 
 // ways is the table of the three measures.
 func (r *Report) ways() [][]string {
-	w := r.Proof.Spared
-	out := [][]string{{"spared, measured", "", "by the last fetch, of the same"}}
+	w := r.Proof.Saved
+	out := [][]string{{"saved, measured", "", "by the last fetch, of the same"}}
 	out = append(out, []string{"by the last fetch of each result", seconds(w.Fetches), seconds(w.Fetches)})
 	if x := w.Sample; x != nil {
 		out = append(out, []string{"by control samples, as the database is now", way(x), seconds(x.Like)})
 	} else {
-		out = append(out, []string{"by control samples: too few were taken yet", "–", "–"})
+		out = append(out, []string{"by control samples: too few samples so far", "–", "–"})
 	}
 	if x := w.Before; x != nil {
-		out = append(out, []string{"by before and after", way(x), seconds(x.Like)})
+		out = append(out, []string{"before and after", way(x), seconds(x.Like)})
 	} else {
-		out = append(out, []string{"by before and after: nothing was seen before it was kept", "–", "–"})
+		out = append(out, []string{"by before and after: no calls were seen before it was cached", "–", "–"})
 	}
 	return out
 }
@@ -118,7 +118,7 @@ const mostRows = 8
 
 // patterns is the table of patterns.
 func (r *Report) patterns(most int) [][]string {
-	out := [][]string{{"pattern", "statement", "hits", "spared", "by samples", "before", "after"}}
+	out := [][]string{{"pattern", "statement", "hits", "saved", "by samples", "before", "after"}}
 	for _, p := range r.Proof.Patterns {
 		if p.Hits == 0 || len(out) > most {
 			break
@@ -130,7 +130,7 @@ func (r *Report) patterns(most int) [][]string {
 
 // applications is the table of applications.
 func (r *Report) applications(most int) [][]string {
-	out := [][]string{{"application", "statements", "hits", "waited", "spared", "by samples"}}
+	out := [][]string{{"application", "statements", "hits", "waited", "saved", "by samples"}}
 	for _, p := range r.Proof.Applications {
 		if len(out) > most {
 			break
@@ -140,17 +140,17 @@ func (r *Report) applications(most int) [][]string {
 	return out
 }
 
-// foretold is the table of what was foretold of the rules' changes, and what came true.
-func (r *Report) foretold(most int) [][]string {
-	out := [][]string{{"change of the rules", "why", "hits foretold", "came true", "spared foretold", "came true"}}
+// predicted is the table of what was foretold of the rules' changes, and what came true.
+func (r *Report) predicted(most int) [][]string {
+	out := [][]string{{"change of rules", "why", "hit rate, forecast", "actual", "saved, forecast", "actual"}}
 	for _, e := range r.Changes {
 		m := measured(&e)
 		if e.Forecast == nil || len(out) > most {
 			continue
 		}
-		row := []string{e.At.Local().Format("2 Jan 15:04") + ", " + e.Who, e.Why, fmt.Sprintf("%.0f%%", 100*e.Forecast.Draft.OfAll), "–", seconds(e.Forecast.Draft.Spared) + "/min", "–"}
+		row := []string{e.At.Local().Format("2 Jan 15:04") + ", " + e.Who, e.Why, fmt.Sprintf("%.0f%%", 100*e.Forecast.Draft.OfAll), "–", seconds(e.Forecast.Draft.Saved) + "/min", "–"}
 		if m != nil {
-			row[3], row[5] = fmt.Sprintf("%.0f%%", 100*m.OfAll), seconds(m.Spared)+"/min"
+			row[3], row[5] = fmt.Sprintf("%.0f%%", 100*m.OfAll), seconds(m.Saved)+"/min"
 		}
 		out = append(out, row)
 	}
@@ -170,15 +170,15 @@ func (r *Report) load() string {
 	if length <= 0 {
 		return ""
 	}
-	return fmt.Sprintf("The database was asked %.1f statements a second instead of %.1f. %s results are kept in %s, of a limit of %s.",
-		float64(s.Calls()-s.Hits)/length, float64(s.Calls())/length, count(uint64(r.Kept)), bytesize.About(r.Bytes), bytesize.About(r.Limit))
+	return fmt.Sprintf("The database answered %.1f statements a second instead of %.1f. %s results are cached in %s, of a limit of %s.",
+		float64(s.Calls()-s.Hits)/length, float64(s.Calls())/length, count(uint64(r.Cached)), bytesize.About(r.Bytes), bytesize.About(r.Limit))
 }
 
 // page lays the report out on one page.
 func (r *Report) page() *chart.Page {
 	p := &chart.Page{Foot: "Jolly Larder, made " + stamp(r.Made)}
 	add := func(x chart.Part) { p.Parts = append(p.Parts, x) }
-	add(chart.Part{Title: "What was waited, and what was spared", Large: true, Text: r.stretch()})
+	add(chart.Part{Title: "Time saved", Large: true, Text: r.stretch()})
 	add(chart.Part{Figures: r.figures()})
 	add(chart.Part{Chart: Waiting(&r.Proof), Space: 150})
 	add(chart.Part{Table: r.ways(), Numbers: 1, Widths: []float64{0.54, 0.23, 0.23}})
@@ -186,10 +186,10 @@ func (r *Report) page() *chart.Page {
 	if r.Proof.Memory != nil {
 		add(chart.Part{Chart: Times(r.Proof.Memory, r.Proof.Origin), Space: 125})
 	}
-	if t := r.foretold(3); len(t) > 1 {
-		add(chart.Part{Title: "Foretold, and come true", Table: t, Numbers: 2, Widths: []float64{0.19, 0.29, 0.11, 0.11, 0.16, 0.14}})
+	if t := r.predicted(3); len(t) > 1 {
+		add(chart.Part{Title: "Forecast and actual", Table: t, Numbers: 2, Widths: []float64{0.19, 0.29, 0.11, 0.11, 0.16, 0.14}})
 	}
-	add(chart.Part{Title: "How fresh, and what load", Text: strings.Join(r.Fresh, " ") + " " + r.load()})
+	add(chart.Part{Title: "Freshness and load", Text: strings.Join(r.Fresh, " ") + " " + r.load()})
 	add(chart.Part{Title: "How it was measured", Text: r.Method})
 	return p
 }
@@ -218,7 +218,7 @@ func (r *Report) markdown(w io.Writer) error {
 		}
 		say("\n")
 	}
-	say("# What was waited, and what was spared\n\n%s\n\n", r.stretch())
+	say("# Time saved\n\n%s\n\n", r.stretch())
 	for _, f := range r.figures() {
 		say("- **%s** %s\n", f.Value, f.Of)
 	}
@@ -228,11 +228,11 @@ func (r *Report) markdown(w io.Writer) error {
 	table(r.patterns(30), 2)
 	say("## By application\n\n")
 	table(r.applications(30), 1)
-	if t := r.foretold(20); len(t) > 1 {
-		say("## Foretold, and come true\n\n")
+	if t := r.predicted(20); len(t) > 1 {
+		say("## Forecast and actual\n\n")
 		table(t, 2)
 	}
-	say("## How fresh, and what load\n\n%s %s\n\n## How it was measured\n\n%s\n", strings.Join(r.Fresh, " "), r.load(), r.Method)
+	say("## Freshness and load\n\n%s %s\n\n## How it was measured\n\n%s\n", strings.Join(r.Fresh, " "), r.load(), r.Method)
 	_, err := io.WriteString(w, b.String())
 	return err
 }

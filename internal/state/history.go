@@ -115,8 +115,8 @@ func (s *Store) saveEntry(i int) bool {
 	return e.saved
 }
 
-// CameTrue notes what came true of an entry after an hour, or after a day.
-func (s *Store) CameTrue(id int64, day bool, measured string) {
+// Actual notes what came true of an entry after an hour, or after a day.
+func (s *Store) Actual(id int64, day bool, measured string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for i := range s.history {

@@ -105,8 +105,8 @@ var columns = []string{
 // values gives pointers to a row's numbers; times are in microseconds.
 type values struct {
 	minutes, hits, misses, passes, writes                             int64
-	hitWaited, missWaited, passWaited, writeWaited                    int64
-	spared, keepable, own, followed                                   int64
+	hitWaited, missWaited, bypassWaited, writeWaited                  int64
+	saved, cacheable, own, followed                                   int64
 	beforeCalls, beforeWaited, hinderedCalls, hinderedWaited, samples int64
 	took, squares                                                     float64
 	drops, compared, stale                                            int64
@@ -122,10 +122,10 @@ func (v *values) pointers() []any {
 		&v.writes,
 		&v.hitWaited,
 		&v.missWaited,
-		&v.passWaited,
+		&v.bypassWaited,
 		&v.writeWaited,
-		&v.spared,
-		&v.keepable,
+		&v.saved,
+		&v.cacheable,
 		&v.own,
 		&v.followed,
 		&v.beforeCalls,
@@ -150,16 +150,16 @@ func (r *Rollup) values() values {
 		int64(minutes),
 		int64(c[ledger.Hit]),
 		int64(c[ledger.Miss]),
-		int64(c[ledger.Pass]),
+		int64(c[ledger.Bypass]),
 		int64(c[ledger.Write]),
 		us(
 			w[ledger.Hit],
 		),
 		us(w[ledger.Miss]),
-		us(w[ledger.Pass]),
+		us(w[ledger.Bypass]),
 		us(w[ledger.Write]),
-		us(r.Spared),
-		us(r.Keepable),
+		us(r.Saved),
+		us(r.Cacheable),
 		us(r.Own),
 		us(r.Followed),
 		int64(
@@ -182,8 +182,8 @@ func (v *values) into(r *Rollup) {
 	d := func(us int64) time.Duration { return time.Duration(us) * time.Microsecond }
 	r.Minutes = uint64(v.minutes)
 	r.Count = [4]uint64{uint64(v.hits), uint64(v.misses), uint64(v.passes), uint64(v.writes)}
-	r.Waited = [4]time.Duration{d(v.hitWaited), d(v.missWaited), d(v.passWaited), d(v.writeWaited)}
-	r.Spared, r.Keepable, r.Own, r.Followed = d(v.spared), d(v.keepable), d(v.own), d(v.followed)
+	r.Waited = [4]time.Duration{d(v.hitWaited), d(v.missWaited), d(v.bypassWaited), d(v.writeWaited)}
+	r.Saved, r.Cacheable, r.Own, r.Followed = d(v.saved), d(v.cacheable), d(v.own), d(v.followed)
 	r.Before, r.Hindered = ledger.Part{
 		Calls:  uint64(v.beforeCalls),
 		Waited: d(v.beforeWaited),

@@ -61,7 +61,7 @@ func Open(dir string, now time.Time) *Store {
 		}
 		if err == nil {
 			s.notice = fmt.Sprintf(
-				"the state file was damaged (%v) and was set aside as %s; a fresh one was begun",
+				"the state file was damaged (%v) and was renamed to %s; a new one was started",
 				damaged.err,
 				aside,
 			)

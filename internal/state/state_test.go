@@ -23,7 +23,7 @@ func TestWhatWasRememberedIsThereAgain(t *testing.T) {
 	require.Empty(t, s.Problem())
 	id := s.Add(Entry{At: now, Kind: "apply", Who: "ines", Why: "boards", Text: []byte("# rules"), Changes: []string{"added x"}, Forecast: "{}"})
 	s.Add(Entry{At: now, Kind: "undo", Who: "tomas"})
-	s.CameTrue(id, false, `{"hits": 0.5}`)
+	s.Actual(id, false, `{"hits": 0.5}`)
 	s.PutDraft("ines", Draft{At: now, Base: "abc", Text: []byte("# draft")})
 	s.PutInputs("boards", []string{"k\x00ey", "other"})
 	s.Close()
@@ -98,7 +98,7 @@ func TestADamagedFileIsSetAside(t *testing.T) {
 			damage(filepath.Join(dir, FileName))
 			s = Open(dir, now)
 			defer s.Close()
-			assert.Contains(t, s.Notice(), "set aside as "+filepath.Join(dir, FileName)+".damaged-20270301-083000")
+			assert.Contains(t, s.Notice(), "renamed to "+filepath.Join(dir, FileName)+".damaged-20270301-083000")
 			assert.Empty(t, s.Problem())
 			assert.Empty(t, s.History(10))
 			s.Add(Entry{At: now})
@@ -159,7 +159,7 @@ func TestRollupsAreThinnedWithAge(t *testing.T) {
 		return n
 	}
 	at := now
-	numbers := ledger.Sums{Count: [4]uint64{5, 0, 5, 0}, Spared: time.Second, Before: ledger.Part{Calls: 5, Waited: time.Second}, Samples: ledger.Samples{Count: 2, Took: 3, Squares: 5}}
+	numbers := ledger.Sums{Count: [4]uint64{5, 0, 5, 0}, Saved: time.Second, Before: ledger.Part{Calls: 5, Waited: time.Second}, Samples: ledger.Samples{Count: 2, Took: 3, Squares: 5}}
 	for range 30 * 60 {
 		s.AddRollups([]Rollup{{At: at, Minutes: 1, Sums: numbers, Memory: 1000}, {At: at, Kind: Pattern, Name: "bado-kife-ruma", Text: "select $", Minutes: 1, Sums: numbers}}, at)
 		at = at.Add(time.Minute)
@@ -167,7 +167,7 @@ func TestRollupsAreThinnedWithAge(t *testing.T) {
 	sum := s.Sum(Everything, "", at.Add(-time.Hour), at)
 	assert.Equal(t, uint64(60), sum.Minutes)
 	assert.Equal(t, uint64(600), sum.Calls())
-	assert.Equal(t, time.Minute, sum.Spared)
+	assert.Equal(t, time.Minute, sum.Saved)
 	assert.Equal(t, ledger.Part{Calls: 300, Waited: time.Minute}, sum.Before)
 	assert.Equal(t, ledger.Samples{Count: 120, Took: 180, Squares: 300}, sum.Samples)
 	assert.InDelta(t, 1000, sum.Memory, 0.01, "an average, and no sum")
@@ -182,7 +182,7 @@ func TestRollupsAreThinnedWithAge(t *testing.T) {
 	assert.Equal(t, 2*31, count("step = 3600"))
 	var many []Rollup
 	for i := range 300 {
-		many = append(many, Rollup{At: at, Kind: Pattern, Name: fmt.Sprint("p", i), Sums: ledger.Sums{Spared: time.Duration(i) * time.Second}})
+		many = append(many, Rollup{At: at, Kind: Pattern, Name: fmt.Sprint("p", i), Sums: ledger.Sums{Saved: time.Duration(i) * time.Second}})
 	}
 	s.AddRollups(many, at)
 	hour := at.Truncate(time.Hour).Add(time.Hour)
@@ -210,7 +210,7 @@ func TestWhatEarlierVersionsWroteIsTakenOver(t *testing.T) {
 			if from == 1 {
 				assert.Equal(t, uint64(10), sum.Calls())
 				assert.Equal(t, 3*time.Second, sum.AllWaited())
-				assert.Equal(t, 2*time.Second, sum.Spared)
+				assert.Equal(t, 2*time.Second, sum.Saved)
 			}
 			s.Close()
 		}

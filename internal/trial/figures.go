@@ -61,10 +61,10 @@ type Result struct {
 	Clients int          `json:"clients,omitempty"`
 	Ways    []Figures    `json:"ways"`
 	Against []Difference `json:"differences"`
-	// Spared is what keeping spared in all of the rounds, by the trial; Counted what the larder itself counted for the
+	// Saved is what keeping spared in all of the rounds, by the trial; Counted what the larder itself counted for the
 	// same statements, by the last fetch of each result, and Sampled by the control samples; in milliseconds. The
 	// latter are nil where the larder was not asked, or too few samples were taken.
-	Spared  *Estimate `json:"spared_ms,omitempty"`
+	Saved   *Estimate `json:"saved_ms,omitempty"`
 	Counted *float64  `json:"larder_counted_ms,omitempty"`
 	Sampled *Estimate `json:"larder_sampled_ms,omitempty"`
 	Answers *Answers  `json:"answers,omitempty"`
@@ -150,7 +150,7 @@ func difference(way, against string, a, b []Figures) Difference {
 const fewestRounds = 3
 
 // concludesNothing notes that nothing can be concluded.
-func (r *Result) concludesNothing(why string) { r.Inconclusive, r.Spared = why, nil }
+func (r *Result) concludesNothing(why string) { r.Inconclusive, r.Saved = why, nil }
 
 // Mean estimates a mean from a few measurements, by Student's distribution.
 func Mean(each []float64) Estimate {
@@ -192,11 +192,11 @@ func Compare(ways []string, rounds map[string][]Figures, whole map[string]Figure
 			half := *e.Error * n
 			e.Error = &half
 		}
-		r.Spared = &e
+		r.Saved = &e
 	}
 	switch {
 	case whole[last].Calls == 0:
-		r.concludesNothing("no statement was asked that keeping could have answered")
+		r.concludesNothing("no statement was sent that could have been a hit")
 	case r.Rounds < fewestRounds:
 		r.Inconclusive = fmt.Sprintf("with fewer than %d rounds there is no interval, and the difference may be chance", fewestRounds)
 	}
@@ -207,9 +207,9 @@ func Compare(ways []string, rounds map[string][]Figures, whole map[string]Figure
 func (r *Result) Counts(s ledger.Sums) {
 	ms := func(d time.Duration) float64 { return float64(d) / float64(time.Millisecond) }
 	if s.Calls() > 0 && s.Count[ledger.Hit] == 0 {
-		r.concludesNothing(fmt.Sprintf("none of the %d statements was answered from memory while keeping was on", s.Calls()))
+		r.concludesNothing(fmt.Sprintf("none of the %d statements was a hit while caching was on", s.Calls()))
 	}
-	counted := ms(s.Spared)
+	counted := ms(s.Saved)
 	r.Counted = &counted
 	if e := s.BySample(); e.Known {
 		half := ms(e.Error)
@@ -226,17 +226,17 @@ type Agreement string
 const (
 	Unknown Agreement = "" // one of them has no interval
 	Agree   Agreement = "they agree within their intervals"
-	More    Agreement = "the trial finds more: what still went to the database may have been faster too"
-	Less    Agreement = "the trial finds less: what was fetched between hits took longer than with keeping off"
+	More    Agreement = "the trial finds more: statements that still went to the database may also have been faster"
+	Less    Agreement = "the trial finds less: statements between hits took longer than with caching off"
 )
 
 // Agrees compares them.
 func (r *Result) Agrees() Agreement {
-	if r.Spared == nil || r.Spared.Error == nil || r.Sampled == nil {
+	if r.Saved == nil || r.Saved.Error == nil || r.Sampled == nil {
 		return Unknown
 	}
-	switch d := r.Spared.Value - r.Sampled.Value; {
-	case math.Abs(d) <= math.Hypot(*r.Spared.Error, *r.Sampled.Error):
+	switch d := r.Saved.Value - r.Sampled.Value; {
+	case math.Abs(d) <= math.Hypot(*r.Saved.Error, *r.Sampled.Error):
 		return Agree
 	case d > 0:
 		return More

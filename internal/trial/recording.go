@@ -116,7 +116,7 @@ func ReadRecording(name string, from io.Reader) (head Head, out []Statement, err
 		return head, nil, fmt.Errorf("%s is empty: expected a recording", name)
 	}
 	if json.Unmarshal(lines.Bytes(), &head) != nil || head.Format != Format {
-		return head, nil, fmt.Errorf("%s, line 1: expected %q as its format: it is no recording", name, Format)
+		return head, nil, fmt.Errorf("%s, line 1: expected %q as its format: it is not a recording", name, Format)
 	}
 	switch {
 	case head.Version > Version:
@@ -130,7 +130,7 @@ func ReadRecording(name string, from io.Reader) (head Head, out []Statement, err
 		return head, nil, fmt.Errorf("%s, line 1: there is no version %d of recordings", name, head.Version)
 	case !head.Values:
 		return head, nil, fmt.Errorf(
-			"%s has no values: its statements cannot be asked again. record --values writes them, where the larder's show_values allows it",
+			"%s has no values: its statements cannot be sent again. Record with --values, which needs show_values = true in the larder's configuration",
 			name,
 		)
 	}

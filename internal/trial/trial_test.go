@@ -67,7 +67,7 @@ func TestRecordingsThatAreWrong(t *testing.T) {
 	head := `{"format": "jolly larder recording", "version": 1, "values": true}` + "\n"
 	for text, says := range map[string]string{
 		"":            "is empty",
-		"select 1;\n": "it is no recording",
+		"select 1;\n": "it is not a recording",
 		`{"format": "jolly larder recording", "version": 2, "values": true}`:   "it is of version 2, and this program reads up to 1: use a newer one",
 		`{"format": "jolly larder recording", "version": 1}`:                   "has no values",
 		head + "{\n" + `{"end": 0}`:                                            "line 2",
@@ -113,7 +113,7 @@ func TestDifferences(t *testing.T) {
 	assert.InDelta(t, -4, r.Against[0].Mean.Value, 0.01)
 	assert.Less(t, *r.Against[0].Mean.Error, 0.01)
 	assert.InDelta(t, 0.2, r.Against[2].Mean.Value, 0.01)
-	assert.InDelta(t, 8*100*4.2, r.Spared.Value, 0.1)
+	assert.InDelta(t, 8*100*4.2, r.Saved.Value, 0.1)
 	assert.Nil(t, Mean([]float64{1, 2}).Error, "two rounds tell no interval")
 }
 
@@ -130,17 +130,17 @@ func TestNoConclusion(t *testing.T) {
 		return Compare([]string{Off, On}, list, map[string]Figures{On: {Way: On, Calls: calls * rounds}})
 	}
 	nothing := compare(3, 0)
-	assert.Contains(t, nothing.Inconclusive, "no statement was asked")
-	assert.Nil(t, nothing.Spared)
+	assert.Contains(t, nothing.Inconclusive, "no statement was sent")
+	assert.Nil(t, nothing.Saved)
 	few := compare(2, 100)
 	assert.Contains(t, few.Inconclusive, "fewer than 3 rounds")
-	assert.NotNil(t, few.Spared)
+	assert.NotNil(t, few.Saved)
 	r := compare(3, 100)
 	assert.Empty(t, r.Inconclusive)
 	r.Counts(ledger.Sums{Count: [4]uint64{1, 20, 279, 0}})
 	assert.Empty(t, r.Inconclusive)
-	assert.NotNil(t, r.Spared)
+	assert.NotNil(t, r.Saved)
 	r.Counts(ledger.Sums{Count: [4]uint64{0, 20, 280, 0}})
-	assert.Contains(t, r.Inconclusive, "none of the 300 statements was answered from memory")
-	assert.Nil(t, r.Spared)
+	assert.Contains(t, r.Inconclusive, "none of the 300 statements was a hit")
+	assert.Nil(t, r.Saved)
 }

@@ -44,7 +44,7 @@ func newYard(t *testing.T) *yard {
 	dir := t.TempDir()
 	cfg := config.Before(pg.Address(), "127.0.0.1:0")
 	cfg.Control, cfg.Rules = filepath.Join(dir, "c.sock"), filepath.Join(dir, "rules.toml")
-	require.NoError(t, os.WriteFile(cfg.Rules, []byte("[[rule]]\ntext = \"select sum*\"\nverdict = \"keep\"\nttl = \"none\"\ncontrol_sample = 0.1\n"), 0o600))
+	require.NoError(t, os.WriteFile(cfg.Rules, []byte("[[rule]]\ntext = \"select sum*\"\naction = \"cache\"\nttl = \"none\"\ncontrol_sample = 0.1\n"), 0o600))
 	l, err := daemon.Start(cfg, daemon.Options{})
 	require.NoError(t, err)
 	t.Cleanup(l.Close)
@@ -89,12 +89,12 @@ func TestALoadTrial(t *testing.T) {
 	assert.Greater(t, off.Mean, on.Mean)
 	assert.Less(t, float64(*on.Origin), 0.4*float64(on.Calls), "a quarter has no rule, and some are control samples")
 	assert.Equal(t, trial.Answers{Equal: 4}, *r.Answers)
-	require.NotNil(t, r.Spared.Error)
+	require.NotNil(t, r.Saved.Error)
 	require.NotNil(t, r.Counted)
 	require.NotNil(t, r.Sampled, "1 in 10 of some hundred hits")
 	// Three times the interval: this is no place to fail once in twenty.
-	t.Logf("trial %.0f ± %.0f, samples %.0f ± %.0f, last fetches %.0f ms", r.Spared.Value, *r.Spared.Error, r.Sampled.Value, *r.Sampled.Error, *r.Counted)
-	assert.InDelta(t, r.Spared.Value, r.Sampled.Value, 3*math.Hypot(*r.Spared.Error, *r.Sampled.Error)+0.1*r.Spared.Value)
+	t.Logf("trial %.0f ± %.0f, samples %.0f ± %.0f, last fetches %.0f ms", r.Saved.Value, *r.Saved.Error, r.Sampled.Value, *r.Sampled.Error, *r.Counted)
+	assert.InDelta(t, r.Saved.Value, r.Sampled.Value, 3*math.Hypot(*r.Saved.Error, *r.Sampled.Error)+0.1*r.Saved.Value)
 }
 
 // Writes in a trial leave nothing behind.
@@ -156,18 +156,18 @@ func TestALiveTrial(t *testing.T) {
 	assert.Equal(t, uint64(off.Calls), *off.Origin, "the origin is asked for everything")
 	assert.Less(t, float64(*on.Origin), 0.3*float64(on.Calls))
 	assert.Greater(t, off.Mean, on.Mean)
-	assert.False(t, y.larder.Engine().Held())
+	assert.False(t, y.larder.Engine().CachingOff())
 	y.larder.Engine().SetRules(rules.NewSet(nil))
 	_, err = y.client.Trial(t.Context(), control.Trial{Slice: 1000, Rounds: 3}, nil)
 	assert.ErrorContains(t, err, "no rule keeps anything")
-	y.larder.Engine().SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, Paused: true}}))
+	y.larder.Engine().SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, Paused: true}}))
 	_, err = y.client.Trial(t.Context(), control.Trial{Slice: 1000, Rounds: 3}, nil)
 	assert.ErrorContains(t, err, "is paused")
-	y.larder.Engine().SetRules(rules.NewSet([]rules.Rule{{Text: "select nothing that anybody asks", Verdict: rules.Keep}}))
+	y.larder.Engine().SetRules(rules.NewSet([]rules.Rule{{Text: "select nothing that anybody asks", Action: rules.Cache}}))
 	r, err = y.client.Trial(t.Context(), control.Trial{Slice: 1000, Rounds: 1}, nil)
 	require.NoError(t, err)
 	assert.NotEmpty(t, r.Inconclusive)
-	assert.Nil(t, r.Spared)
+	assert.Nil(t, r.Saved)
 	assert.Empty(t, r.Ended, "it came to its end")
 	stop()
 	<-ended
@@ -176,8 +176,8 @@ func TestALiveTrial(t *testing.T) {
 // Whoever changes the rules, or holds all keeping, in the middle of a live trial ends it: what comes then is something else.
 func TestALiveTrialEndsWithWhatItCompares(t *testing.T) {
 	for name, change := range map[string]func(*engine.Engine){
-		"the rules were changed":      func(e *engine.Engine) { e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep}})) },
-		"all keeping was put on hold": func(e *engine.Engine) { e.Hold(true) },
+		"the rules were changed":      func(e *engine.Engine) { e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache}})) },
+		"caching was turned off": func(e *engine.Engine) { e.SetCaching(false) },
 	} {
 		e, err := engine.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
 		require.NoError(t, err)

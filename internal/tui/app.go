@@ -54,7 +54,7 @@ type App struct {
 	ticks  int
 	frozen bool
 
-	lead    lead
+	tour    tour
 	dialog  dialog.Dialog
 	help    bool
 	page    viewport.Model // of help
@@ -67,11 +67,11 @@ type App struct {
 
 // Run shows the application on the terminal until it is left or the context ends.
 // With lead, it begins with a lead through the stations.
-func Run(ctx context.Context, client *client.Client, trials Trials, background look.Background, lead bool) error {
+func Run(ctx context.Context, client *client.Client, trials Trials, background look.Background, tour bool) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	a := New(client, trials, background)
-	a.lead.on = lead
+	a.tour.on = tour
 	go a.feed.run(ctx, client)
 	_, err := tea.NewProgram(a, tea.WithContext(ctx)).Run()
 	if ctx.Err() != nil {
@@ -174,7 +174,7 @@ func (a *App) ask(patterns bool) tea.Cmd {
 
 // Update takes a message.
 func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	defer a.followLead()
+	defer a.followTour()
 	switch m := msg.(type) {
 	case tea.WindowSizeMsg:
 		a.width, a.height = m.Width, m.Height
@@ -247,7 +247,7 @@ func (a *App) answered(m answerMsg) {
 	}
 	switch {
 	case a.known && !a.status.Began.Equal(m.status.Began):
-		a.say("The larder was started again: its counts begin anew, and nothing is kept yet.", true)
+		a.say("The larder restarted: its counters start at zero and its memory is empty.", true)
 	case a.lost:
 		a.say("The larder answers again.", false)
 	}
@@ -305,10 +305,10 @@ func (a *App) press(k tea.KeyPressMsg) tea.Cmd {
 		for _, st := range a.stations {
 			st.Freeze(a.frozen)
 		}
-	case key.Matches(k, keyHold):
-		a.dialog = a.askHold()
-	case key.Matches(k, keyLead):
-		a.lead = lead{on: !a.lead.on}
+	case key.Matches(k, keyCaching):
+		a.dialog = a.askCaching()
+	case key.Matches(k, keyTour):
+		a.tour = tour{on: !a.tour.on}
 	case key.Matches(k, keyExport):
 		a.askExport()
 	default:

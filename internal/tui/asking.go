@@ -28,13 +28,13 @@ func (a *App) askValues() tea.Cmd {
 		a.feed.show(false)
 		a.watch.Forget()
 		a.find.Forget()
-		a.say("Values are hidden again, and what was shown of them is forgotten.", false)
+		a.say("Values are hidden again.", false)
 	case !a.status.ShowsValues:
-		a.say("Values stay hidden: show_values = true in the larder's configuration would allow it.", true)
+		a.say("Values stay hidden: set show_values = true in the larder's configuration to allow it.", true)
 	default:
 		a.dialog = &dialog.Sure{Title: "Show values", Says: []string{
 			"The literals and parameters of statements are shown on this terminal, one by one, until you hide them again with " + keyValues.Help().Key + " or leave.",
-			"They may be names, card numbers or whatever else your applications' users type. Nothing of it is written to a file.",
+			"They may be names, card numbers or anything else that your applications' users type. They are never written to a file.",
 		}, Do: func() tea.Msg { return valuesMsg{} }}
 	}
 	return nil
@@ -52,15 +52,15 @@ func act(said string, f func(context.Context) error) tea.Cmd {
 	}
 }
 
-func (a *App) askHold() dialog.Dialog {
-	on := a.status.State != "held"
-	d := &dialog.Sure{Title: "Hold", Says: []string{
-		"All keeping is switched off: every statement goes to the origin from now on, as if the larder were not there.",
-		"What is kept stays in memory, and writes go on dropping it, so that it is right when you go on.",
-	}, Do: act("On hold: every statement goes to the origin.", func(ctx context.Context) error { return a.client.Hold(ctx, true) })}
+func (a *App) askCaching() dialog.Dialog {
+	on := a.status.State != "off"
+	d := &dialog.Sure{Title: "Turn caching off", Says: []string{
+		"Every statement goes to the database from now on, as without the larder.",
+		"Cached results stay in memory, and writes still drop them, so that they are right when you turn caching on again.",
+	}, Do: act("Caching is off: every statement goes to the database.", func(ctx context.Context) error { return a.client.SetCaching(ctx, false) })}
 	if !on {
-		d = &dialog.Sure{Title: "Go on keeping", Says: []string{"The rules are in force again, and what is still true is answered from memory at once."},
-			Do: act("The rules are in force again.", func(ctx context.Context) error { return a.client.Hold(ctx, false) })}
+		d = &dialog.Sure{Title: "Turn caching on", Says: []string{"The rules are in force again. Results that are still valid are used at once."},
+			Do: act("The rules are in force again.", func(ctx context.Context) error { return a.client.SetCaching(ctx, true) })}
 	}
 	return d
 }

@@ -26,14 +26,14 @@ var (
 	keyRedo     = key.NewBinding(key.WithKeys("U"), key.WithHelp("U", "redo: what was undone last"))
 	keyEdit     = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "edit the rule"))
 	keyNew      = key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "a new rule"))
-	keyRemove   = key.NewBinding(key.WithKeys("delete", "backspace"), key.WithHelp("del", "take the rule out of the draft"))
-	keyEarlier  = key.NewBinding(key.WithKeys("<"), key.WithHelp("<", "have it decide earlier"))
-	keyLater    = key.NewBinding(key.WithKeys(">"), key.WithHelp(">", "have it decide later"))
-	keyPause    = key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "pause the rule at once, or let it go on"))
+	keyRemove   = key.NewBinding(key.WithKeys("delete", "backspace"), key.WithHelp("del", "remove the rule from the draft"))
+	keyEarlier  = key.NewBinding(key.WithKeys("<"), key.WithHelp("<", "move it up: it decides earlier"))
+	keyLater    = key.NewBinding(key.WithKeys(">"), key.WithHelp(">", "move it down: it decides later"))
+	keyPause    = key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "pause the rule at once, or resume it"))
 	keyDiscard  = key.NewBinding(key.WithKeys("D"), key.WithHelp("D", "discard the draft"))
 	keyRenew    = key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "take others' changes into the draft"))
 	keyFile     = key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "take what was edited in the rules file"))
-	keyDropRule = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop what the rule keeps"))
+	keyDropRule = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop the rule's results"))
 )
 
 var decideKeys = []key.Binding{keyEdit, keyNew, keyRemove, keyEarlier, keyLater, keyApply, keyUndo, keyRedo, keyPause, keyDropRule, keyDiscard, keyRenew, keyFile, decide.KeyForecast, decide.KeyStop}
@@ -47,7 +47,7 @@ type deciding struct {
 }
 
 func (s *deciding) Name() string        { return "Decide" }
-func (s *deciding) Question() string    { return "What shall be kept, and what will it do?" }
+func (s *deciding) Question() string    { return "What will be cached, and what will that do?" }
 func (s *deciding) Keys() []key.Binding { return append(slices.Clone(decide.Keys), decideKeys...) }
 func (s *deciding) Enter() tea.Cmd      { return s.Refresh() }
 
@@ -116,12 +116,12 @@ func (s *deciding) Next(say sayer) string {
 	case s.Draft().Open:
 		return say("", keyApply, "applies the draft,") + say("", keyEdit, "edits the rule,") + say("", keyDiscard, "discards the draft.")
 	case s.Outside() != nil:
-		return say("The rules file was edited:", keyFile, "takes that in force.")
+		return say("The rules file was edited:", keyFile, "applies that.")
 	case s.Selected() != nil:
 		return say("", keyEdit, "edits the rule,") + say("", keyPause, "pauses it,") +
 			say("", keyUndo, "undoes the last change,") + say("", decide.KeyRecord, "shows the history.")
 	}
-	return say("Nothing is decided yet:", s.a.keyTo(s.a.find), "shows what is worth keeping.")
+	return say("Nothing is decided yet:", s.a.keyTo(s.a.find), "shows what is worth caching.")
 }
 
 // Signs explains the signs before rules.
@@ -134,16 +134,16 @@ func (s *deciding) Signs(l *look.Look) []string {
 	}{
 		{l.Moss, "new", "the draft adds this rule"},
 		{l.Honey, "altered", "the draft changes it"},
-		{l.Brick, "gone", "the draft takes it out"},
+		{l.Brick, "removed", "the draft removes it"},
 		{l.Slate, "moved", "the draft moves it: the first rule that matches decides"},
-		{l.Honey, "◆", "it keeps results"},
-		{l.Brick, "■", "it is paused, or never keeps"},
+		{l.Honey, "◆", "it caches results"},
+		{l.Brick, "■", "it is paused, or bypasses"},
 		{l.Plum, "≠", "the rules file was edited, and is not in force"},
 		{l.Honey, "±2", "your draft makes two changes"},
 	} {
 		out = append(out, "    "+x.style.Render(look.Left(x.sign, 8))+l.Cream.Render(x.says))
 	}
-	return append(out, "", "  "+l.Dim.Render("Foretold and measured shares are of all statements; spared waiting and drops are a minute's."))
+	return append(out, "", "  "+l.Dim.Render("Hit rates are of all statements; saved time and drops are per minute."))
 }
 
 // booksMsg is the rules, the draft and the history as they are.
@@ -245,17 +245,17 @@ func (s *deciding) Press(k tea.KeyPressMsg) tea.Cmd {
 	case key.Matches(k, keyRedo):
 		s.askRedo(s.Undone())
 	case key.Matches(k, keyNew):
-		s.a.dialog = dialog.NewRuleForm("A new rule", control.Rule{Verdict: "keep", TTL: "30s"}, func(r control.Rule) tea.Cmd {
+		s.a.dialog = dialog.NewRuleForm("A new rule", control.Rule{Action: "cache", TTL: "30s"}, func(r control.Rule) tea.Cmd {
 			return s.edit("In the draft: a new rule.", control.Edit{Put: &r})
 		})
 	case key.Matches(k, keyDiscard) && s.Draft().Open:
 		s.a.dialog = &dialog.Sure{
 			Title: "Discard the draft",
-			Says:  []string{"What it would change is forgotten. The rules in force stay as they are."},
+			Says:  []string{"Its changes are lost. The rules in force do not change."},
 			Do:    s.redraft("The draft is discarded.", s.a.client.Discard),
 		}
 	case key.Matches(k, keyRenew) && s.Draft().Behind:
-		return s.redraft("The draft stands on the rules as they are now.", s.a.client.Renew)
+		return s.redraft("The draft is based on the rules in force now.", s.a.client.Renew)
 	case key.Matches(k, keyFile) && s.Outside() != nil:
 		s.askFile()
 	case key.Matches(k, decide.KeyForecast):
@@ -286,8 +286,8 @@ func (s *deciding) pressRule(k tea.KeyPressMsg, r *decide.Row) (do tea.Cmd, take
 		s.askPause(r)
 	case key.Matches(k, keyDropRule):
 		name := r.Name
-		s.a.dialog = &dialog.Sure{Title: "Drop what " + name + " keeps", Says: []string{"Its results are dropped; the next of its statements go to the origin, and are kept again."},
-			Do: act("Dropped what "+name+" kept.", func(ctx context.Context) error { _, err := s.a.client.Drop(ctx, control.Drop{Rule: name}); return err })}
+		s.a.dialog = &dialog.Sure{Title: "Drop what " + name + " caches", Says: []string{"Its results are dropped. The next of its statements go to the database and are cached again."},
+			Do: act("Dropped what "+name+" cached.", func(ctx context.Context) error { _, err := s.a.client.Drop(ctx, control.Drop{Rule: name}); return err })}
 	default:
 		return nil, false
 	}
@@ -299,22 +299,22 @@ func (s *deciding) askApply() {
 	d, f := s.Draft(), s.Forecast()
 	switch {
 	case !d.Open:
-		s.a.say("There is no draft to apply: "+keyEdit.Help().Key+" edits a rule, and in Find "+find.KeyKeep.Help().Key+" puts a pattern into a draft.", true)
+		s.a.say("There is no draft to apply: "+keyEdit.Help().Key+" edits a rule, and in Find "+find.KeyCache.Help().Key+" puts a pattern into a draft.", true)
 		return
 	case d.Behind:
-		s.a.say("The rules were changed since the draft was begun: "+keyRenew.Help().Key+" takes these changes into it.", true)
+		s.a.say("The rules changed after the draft was started: "+keyRenew.Help().Key+" takes these changes into it.", true)
 		return
 	case len(d.Checked.Problems) > 0:
-		s.a.say("The draft is wrong: "+d.Checked.Problems[0].Problem, true)
+		s.a.say("The draft has errors: "+d.Checked.Problems[0].Problem, true)
 		return
 	}
-	says := []string{"The draft is in force for all connections at once; statements under way end under the rules they began with. One key takes it back."}
+	says := []string{"The draft comes into force for all connections at once. Running statements end under the old rules. You can undo it."}
 	if f != nil {
-		says = append(says, fmt.Sprintf("Foretold: %.0f%% of all statements from memory, now %.0f%%; %.1f s a minute spared, now %.1f; %.1f statements a second to the origin, now %.1f.",
-			100*f.Draft.OfAll, 100*f.Present.OfAll, f.Draft.Spared/1000, f.Present.Spared/1000, f.Draft.Origin, f.Present.Origin))
+		says = append(says, fmt.Sprintf("Forecast: hit rate %.0f%% of all statements, now %.0f%%; saved %.1f s/min, now %.1f; %.1f statements/s to the database, now %.1f.",
+			100*f.Draft.OfAll, 100*f.Present.OfAll, f.Draft.Saved/1000, f.Present.Saved/1000, f.Draft.Origin, f.Present.Origin))
 	}
 	s.a.dialog = dialog.NewReason("Apply the draft", "", says, told(d.Changes), func(why string) tea.Cmd {
-		return act("Applied. "+keyUndo.Help().Key+" takes it back.", func(ctx context.Context) error { _, err := s.a.client.Apply(ctx, control.Apply{Why: why}); return err })
+		return act("Applied. "+keyUndo.Help().Key+" undoes it.", func(ctx context.Context) error { _, err := s.a.client.Apply(ctx, control.Apply{Why: why}); return err })
 	})
 }
 
@@ -358,7 +358,7 @@ func (s *deciding) askRedo(to *control.Entry) {
 // askRestore asks whether the rules of an entry are to be in force again.
 func (s *deciding) askRestore(to *control.Entry, title, because, after string, do func(context.Context, control.Undo) (control.Entry, error)) {
 	says := []string{fmt.Sprintf("The rules are again those of %d, which %s put in force on %s: %s", to.ID, to.Who, to.At.Local().Format("02 Jan 15:04:05"), to.Why),
-		"What they keep is kept from now on; what is no longer kept is dropped. " + after}
+		"Results are cached by these rules from now on; results that no rule caches any more are dropped. " + after}
 	id := to.ID
 	s.a.dialog = dialog.NewReason(title, fmt.Sprintf(because, id), says, nil, func(why string) tea.Cmd {
 		return act(fmt.Sprintf("The rules of %d are in force again.", id), func(ctx context.Context) error {
@@ -374,7 +374,7 @@ func (s *deciding) askFile() {
 		s.a.say(strings.ReplaceAll(o.Problem, "\n", " "), true)
 		return
 	}
-	s.a.dialog = dialog.NewReason("Take what was edited in the rules file", "", []string{"What somebody wrote into the file is in force from now on, for all connections at once."}, o.Lines, func(why string) tea.Cmd {
+	s.a.dialog = dialog.NewReason("Take what was edited in the rules file", "", []string{"The changes made to the rules file are in force from now on, for all connections."}, o.Lines, func(why string) tea.Cmd {
 		return act("The edited file is in force.", func(ctx context.Context) error {
 			_, err := s.a.client.Apply(ctx, control.Apply{File: true, Why: why})
 			return err
@@ -388,9 +388,9 @@ func (s *deciding) askPause(r *decide.Row) {
 		return
 	}
 	on, name := !r.Paused, r.Name
-	says, title, said := []string{"Nothing is answered or kept by the rule until it goes on. What is kept stays, and writes go on dropping it."}, "Pause "+name, "Paused: "+name+". "+keyPause.Help().Key+" lets it go on."
+	says, title, said := []string{"The rule caches nothing and answers nothing until you resume it. Its results stay in memory, and writes still drop them."}, "Pause "+name, "Paused: "+name+". "+keyPause.Help().Key+" resumes it."
 	if !on {
-		says, title, said = []string{"The rule is in force again, and what is still true is answered from memory at once."}, "Let "+name+" go on", name+" is in force again."
+		says, title, said = []string{"The rule is in force again. Results that are still valid are used at once."}, "Let "+name+" go on", name+" is in force again."
 	}
 	s.a.dialog = dialog.NewReason(title, map[bool]string{true: "", false: "goes on"}[on], says, nil, func(why string) tea.Cmd {
 		return act(said, func(ctx context.Context) error { _, err := s.a.client.Pause(ctx, name, on, why); return err })

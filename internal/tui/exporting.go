@@ -36,11 +36,11 @@ func (a *App) askExport() {
 	}
 	name := strings.ToLower(a.at.Name()) + "-" + time.Now().Format("2006-01-02-150405") + ".svg"
 	a.dialog = dialog.NewForm("Write charts to a file", []string{strings.Join(titles, "; ") + ", as they are now."},
-		[]dialog.Line{{Name: "file", Value: name, Help: "its name ends with .svg or .pdf"}}, nil,
+		[]dialog.Line{{Name: "file", Value: name, Help: "its extension is .svg or .pdf"}}, nil,
 		func(v map[string]string) (tea.Cmd, error) {
 			path := v["file"]
 			if end := filepath.Ext(path); !slices.Contains(chart.Formats, end) {
-				return nil, errors.New("its name tells no format: expected one that ends with .svg or .pdf")
+				return nil, errors.New("the extension chooses the format: expected .svg or .pdf")
 			}
 			whole, err := filepath.Abs(path)
 			if err != nil {

@@ -97,9 +97,9 @@ func (f *filterLine) view(l *look.Look, width int) []string {
 		shown := slices.Clone(choices)
 		hint = " " + l.Key(keyComplete, "") + l.Cream.Render(strings.Join(shown, "  "))
 	default:
-		hint = l.Dim.Render(` words are looked for in the text; "several words" stay together; field=a,b  field!=a  field>5ms`)
+		hint = l.Dim.Render(` words are searched for in the text; "several words" as a phrase; field=a,b  field!=a  field>5ms`)
 	}
-	keys := "   " + l.Key(moving.Enter, "keeps it") + "   " + l.Key(moving.Back, "takes it away")
+	keys := "   " + l.Key(moving.Enter, "caches it") + "   " + l.Key(moving.Back, "clears it")
 	return []string{look.Left(hint, width), look.Left(" "+f.input.View()+keys, width)}
 }
 

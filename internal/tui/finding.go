@@ -18,7 +18,7 @@ import (
 )
 
 var (
-	keyNever = key.NewBinding(key.WithKeys("n"), key.WithHelp("n", "into the draft: never keep them"))
+	keyBypass = key.NewBinding(key.WithKeys("b"), key.WithHelp("b", "bypass: put it into the draft as never cached"))
 	keyDrop  = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop the pattern's results"))
 )
 
@@ -31,9 +31,9 @@ type finding struct {
 }
 
 func (s *finding) Name() string     { return "Find" }
-func (s *finding) Question() string { return "What is worth keeping?" }
+func (s *finding) Question() string { return "What is worth caching?" }
 func (s *finding) Keys() []key.Binding {
-	return append(slices.Clone(find.Keys), find.KeyKeep, keyNever, keyDrop)
+	return append(slices.Clone(find.Keys), find.KeyCache, keyBypass, keyDrop)
 }
 func (s *finding) SetStatus(control.Status)                   {}
 func (s *finding) Follow(events []control.Event, _ time.Time) { s.Add(events) }
@@ -65,10 +65,10 @@ func (s *finding) Press(k tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case key.Matches(k, keyEnter):
 		s.SetDeep(!s.Deep())
-	case key.Matches(k, find.KeyKeep):
-		return s.takeAdvice("keep")
-	case key.Matches(k, keyNever):
-		return s.takeAdvice("never")
+	case key.Matches(k, find.KeyCache):
+		return s.takeAdvice("cache")
+	case key.Matches(k, keyBypass):
+		return s.takeAdvice("bypass")
 	case key.Matches(k, keyDrop):
 		s.askDrop()
 	default:
@@ -82,26 +82,26 @@ func (s *finding) Press(k tea.KeyPressMsg) tea.Cmd {
 }
 
 func (s *finding) Next(say sayer) string {
-	deeper := say("", keyEnter, "lays it out.")
+	deeper := say("", keyEnter, "shows details.")
 	if s.Deep() {
 		deeper = say("", keyBack, "goes back to the list.")
 	}
 	p := s.Selected()
 	switch {
-	case p == nil || !p.Keepable && p.Rule == nil:
+	case p == nil || !p.Cacheable && p.Rule == nil:
 		return say("", moving.Down, "goes down the list,") + deeper
 	case p.Rule != nil:
-		return say("", find.KeyKeep, "goes to its rule,") + say("", keyDrop, "drops its results,") + deeper
+		return say("", find.KeyCache, "goes to its rule,") + say("", keyDrop, "drops its results,") + deeper
 	case s.a.status.Drafted > 0:
-		return say("", find.KeyKeep, "takes this into the draft too,") + say("", s.a.keyTo(s.a.decide), "forecasts and applies it,") + deeper
-	case p.Advice != nil && p.Advice.Kind == "keep":
-		return say("Take the advice:", find.KeyKeep, "puts it into a draft,") + deeper
+		return say("", find.KeyCache, "takes this into the draft too,") + say("", s.a.keyTo(s.a.decide), "forecasts and applies it,") + deeper
+	case p.Advice != nil && p.Advice.Kind == "cache":
+		return say("Take the advice:", find.KeyCache, "puts it into a draft,") + deeper
 	}
-	return say("", find.KeyKeep, "puts keeping it into a draft,") + deeper
+	return say("", find.KeyCache, "puts it into a draft,") + deeper
 }
 
 // takeAdvice puts the selected pattern into the draft, with the lifetime that is advised.
-func (s *finding) takeAdvice(verdict string) tea.Cmd {
+func (s *finding) takeAdvice(action string) tea.Cmd {
 	a, p := s.a, s.Selected()
 	switch {
 	case p == nil:
@@ -109,22 +109,22 @@ func (s *finding) takeAdvice(verdict string) tea.Cmd {
 	case p.Rule != nil:
 		a.decide.Select(p.Rule.Name)
 		return a.goTo(a.decide)
-	case verdict == "keep" && !p.Keepable:
+	case action == "cache" && !p.Cacheable:
 		a.say(p.Advice.Sentence, true)
 		return nil
 	}
-	r := control.Rule{Pattern: p.ID, Verdict: verdict, Statement: p.Text}
-	said := "In the draft: never keep " + p.ID + "."
-	if verdict == "keep" {
+	r := control.Rule{Pattern: p.ID, Action: action, Statement: p.Text}
+	said := "In the draft: bypass " + p.ID + "."
+	if action == "cache" {
 		r.TTL = "30s"
-		if ad := p.Advice; ad != nil && ad.Kind == "keep" {
+		if ad := p.Advice; ad != nil && ad.Kind == "cache" {
 			r.TTL = ad.TTL
 			r.Note = fmt.Sprintf(
-				"advised %s: %.0f%% of its calls from memory, %.1f s less waiting a minute",
-				time.Now().Format("2006-01-02"), 100*ad.Hits, ad.Spared/1000,
+				"advised %s: hit rate %.0f%%, saves %.1f s/min",
+				time.Now().Format("2006-01-02"), 100*ad.Hits, ad.Saved/1000,
 			)
 		}
-		said = "In the draft: keep " + p.ID + " for " + r.TTL + ". Nothing has changed yet: " + a.keyTo(a.decide).Help().Key + " shows what it would do."
+		said = "In the draft: cache " + p.ID + " for " + r.TTL + ". Nothing has changed yet: " + a.keyTo(a.decide).Help().Key + " shows what it would do."
 	}
 	return a.decide.edit(said, control.Edit{Put: &r})
 }
@@ -138,7 +138,7 @@ func (s *finding) askDrop() {
 	a.dialog = &dialog.Sure{
 		Title: "Drop the results of " + id,
 		Says: []string{fmt.Sprintf(
-			"Its %d kept results are dropped; the next of its statements go to the origin, and are kept again if a rule says so.", p.Kept,
+			"Its %d cached results are dropped. The next of its statements go to the database, and are cached again if a rule says so.", p.Cached,
 		)},
 		Do: act("Dropped the results of "+id+".", func(ctx context.Context) error {
 			_, err := a.client.Drop(ctx, control.Drop{Pattern: id})

@@ -15,7 +15,7 @@ import (
 )
 
 var (
-	keyDropTable = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop what rests on the table"))
+	keyDropTable = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop the results that depend on the table"))
 	keyDropAll   = key.NewBinding(key.WithKeys("X"), key.WithHelp("X", "drop everything"))
 )
 
@@ -34,7 +34,7 @@ type guardMsg struct {
 }
 
 func (s *guarding) Name() string     { return "Guard" }
-func (s *guarding) Question() string { return "Is anything old being served?" }
+func (s *guarding) Question() string { return "Are answers fresh?" }
 func (s *guarding) Keys() []key.Binding {
 	return append(slices.Clone(guard.Keys), keyDropTable, keyDropAll)
 }
@@ -76,8 +76,8 @@ func (s *guarding) Next(say sayer) string {
 	case s.Deep():
 		return say("", keyBack, "goes back to the tables.")
 	case s.Selected() != nil:
-		return say("", keyEnter, "lays the table out,") + say("", keyDropTable, "drops what rests on it,") +
-			say("", guard.KeyList, "lists effects that are not known.")
+		return say("", keyEnter, "shows details of the table,") + say("", keyDropTable, "drops the results that depend on it,") +
+			say("", guard.KeyList, "lists statements with unknown effects.")
 	}
 	return say("", s.a.keyTo(s.a.watch), "goes back to Watch.")
 }
@@ -92,14 +92,14 @@ func (s *guarding) Press(k tea.KeyPressMsg) tea.Cmd {
 		s.SetDeep(!s.Deep())
 	case key.Matches(k, keyDropAll):
 		a.dialog = s.askDrop("Drop everything", fmt.Sprintf(
-			"All %d kept results are dropped, and what is being fetched at this moment is not kept. The database is asked for all of it again.",
-			a.status.Kept,
+			"All %d cached results are dropped, and results being fetched now are not cached. The next statements all go to the database.",
+			a.status.Cached,
 		), "Everything was dropped.", control.Drop{All: true})
 	case key.Matches(k, keyDropTable) && t != nil:
-		a.dialog = s.askDrop("Drop what rests on "+t.Name, fmt.Sprintf(
-			"%d kept results rest on it and are dropped: by hand, for somebody who knows of a write that the larder has not seen.",
-			t.Kept,
-		), "Dropped what rests on "+t.Name+".", control.Drop{Table: t.Name})
+		a.dialog = s.askDrop("Drop the results that depend on "+t.Name, fmt.Sprintf(
+			"%d cached results depend on it and are dropped. Use this after a write that the larder has not seen.",
+			t.Cached,
+		), "Dropped the results that depend on "+t.Name+".", control.Drop{Table: t.Name})
 	default:
 		s.Update(k)
 	}

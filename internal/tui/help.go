@@ -49,15 +49,15 @@ func (a *App) helpLines(width int) []string {
 	}
 	for _, s := range []struct{ outcome, says string }{
 		{"hit", "hit: answered from memory"},
-		{"miss", "miss: fetched from the origin and kept"},
-		{"pass", "pass: sent to the origin and not kept, for the reason shown"},
+		{"miss", "miss: fetched from the database and cached"},
+		{"bypass", "bypass: sent to the database and not cached, for the reason shown"},
 		{"write", "write"},
-		{"drop", "drop: a kept result discarded because it may no longer be true"},
+		{"drop", "drop: a cached result discarded because a write may have changed it"},
 	} {
 		style, glyph := l.Outcome(s.outcome)
 		out = append(out, "    "+style.Render(look.Left(glyph, 8))+l.Cream.Render(s.says))
 	}
-	out = append(out, "", "  "+l.Dim.Render("Waiting is the time clients spent waiting for replies, summed over the last minute."))
+	out = append(out, "", "  "+l.Dim.Render("Waited is the time that clients waited for replies, summed over the last minute."))
 	f := a.filtered()
 	if f == nil {
 		return out
@@ -80,7 +80,7 @@ func (a *App) filterHelp(f filtered) []string {
 		}
 		out = append(out, "  "+l.Honey.Render(look.Right(x.Name, 8))+"  "+l.Dim.Render(look.Left(how, 9))+l.Cream.Render(x.What))
 	}
-	return append(out, "  "+l.Dim.Render("Terms with blanks between, all of which must hold; a word alone is looked for in the text."))
+	return append(out, "  "+l.Dim.Render("Terms separated by blanks; all must match. A word by itself is searched for in the text."))
 }
 
 // pressHelp goes through it; any other key ends it.

@@ -24,7 +24,7 @@ import (
 
 var (
 	keyStopTrial = key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "stop the trial; its completed rounds count"))
-	keyReport    = key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "write a report on this stretch of time"))
+	keyReport    = key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "write a report on this period"))
 )
 
 // proofMsg is what was spared, and trialMsg what a trial came to.
@@ -50,7 +50,7 @@ type proving struct {
 }
 
 func (s *proving) Name() string     { return "Prove" }
-func (s *proving) Question() string { return "What did it bring?" }
+func (s *proving) Question() string { return "How much time was saved?" }
 func (s *proving) Keys() []key.Binding {
 	return append(slices.Clone(prove.Keys), prove.KeyTrial, keyStopTrial, keyReport)
 }
@@ -108,12 +108,12 @@ func (s *proving) Back() bool {
 func (s *proving) Next(say sayer) string {
 	switch {
 	case s.Running():
-		return say("The trial is under way:", keyStopTrial, "stops it; what was completed counts.")
+		return say("The trial is under way:", keyStopTrial, "stops it; completed rounds count.")
 	case s.Trial():
 		return say("", prove.KeyTrial, "makes another,") + say("", keyExport, "writes its chart to a file,") + say("", keyBack, "goes back.")
 	}
-	return say("", prove.KeyStretch, "shows another stretch of time,") + say("", prove.KeyBy, "sums otherwise,") +
-		say("", prove.KeyTrial, "makes a trial,") + say("", keyReport, "writes a report.")
+	return say("", prove.KeyStretch, "shows another period,") + say("", prove.KeyBy, "sums otherwise,") +
+		say("", prove.KeyTrial, "runs a trial,") + say("", keyReport, "writes a report.")
 }
 
 func (s *proving) Press(k tea.KeyPressMsg) tea.Cmd {
@@ -163,18 +163,18 @@ func (s *proving) askTrial() dialog.Dialog {
 		}
 	}
 	says := []string{
-		"Live: keeping is switched off and on in turns for the traffic that comes by itself. While it is off, the origin is asked for everything.",
-		"Load: the statements of a file are asked directly, through the larder with keeping off, and with it on. That is load beside the traffic.",
+		"Live: caching is turned off and on in turns for the clients' traffic. While it is off, every statement goes to the database.",
+		"Load: the statements of a file are sent directly, through the larder with caching off, and with caching on. This adds load to the database.",
 	}
 	lines := []dialog.Line{
-		{Name: "kind", Value: liveTrial, Choices: []string{liveTrial, loadTrial}, Help: "live, on the traffic that comes; or load, with statements of its own"},
-		{Name: "rounds", Value: "6", Help: "how often each way has its turn: three give an interval, ten a good one"},
-		{Name: "seconds", Value: "10", Help: "live: how long a turn lasts; load: how long the whole trial lasts, about"},
-		{Name: "file", Value: "", Help: "load: SQL with a semicolon behind each statement, or what jollylarder record wrote"},
-		{Name: "direct", Value: address(origin), Help: "load: URL of the database; empty to compare only keeping off and on"},
+		{Name: "kind", Value: liveTrial, Choices: []string{liveTrial, loadTrial}, Help: "live: the clients' traffic; load: statements of its own"},
+		{Name: "rounds", Value: "6", Help: "number of rounds: 3 are needed for an interval, 10 give a good one"},
+		{Name: "seconds", Value: "10", Help: "live: duration of one turn; load: duration of the whole trial, about"},
+		{Name: "file", Value: "", Help: "load: a file of SQL statements, or a recording"},
+		{Name: "direct", Value: address(origin), Help: "load: URL of the database; empty to compare only caching off and on"},
 		{Name: "through", Value: address(listen), Help: "load: URL of the same database through the larder"},
-		{Name: "clients", Value: "4", Help: "load: connections that ask at a time"},
-		{Name: "writes", Value: "no", Choices: []string{"no", "yes"}, Help: "load: also what may write, each in a transaction that is rolled back"},
+		{Name: "clients", Value: "4", Help: "load: number of connections"},
+		{Name: "writes", Value: "no", Choices: []string{"no", "yes"}, Help: "load: also statements that may write, each in a transaction that is rolled back"},
 	}
 	for i := range lines { // as they were the last time
 		if v, ok := s.entered[lines[i].Name]; ok {
@@ -232,8 +232,8 @@ func (s *proving) beginTrial(v map[string]string) (tea.Cmd, error) {
 // askReport asks for the file to write a report into.
 func (s *proving) askReport() dialog.Dialog {
 	client, since := s.a.client, s.Since()
-	return dialog.NewForm("A report on what was spared "+s.Says(), []string{"One page for people who were not there, as .svg or .pdf; the numbers behind it as .json, .csv or .md."},
-		[]dialog.Line{{Name: "file", Value: "spared-" + time.Now().Format("2006-01-02") + ".pdf", Help: "how its name ends says the format"}}, nil,
+	return dialog.NewForm("A report on the time saved "+s.Says(), []string{"One page as .svg, .pdf or .md; the numbers as .json or .csv."},
+		[]dialog.Line{{Name: "file", Value: "saved-" + time.Now().Format("2006-01-02") + ".pdf", Help: "the extension chooses the format"}}, nil,
 		func(v map[string]string) (tea.Cmd, error) {
 			path := v["file"]
 			if err := report.Known(path); err != nil {

@@ -24,9 +24,9 @@ func shown(t *testing.T, width, height int) *App {
 	a.Update(tea.WindowSizeMsg{Width: width, Height: height})
 	began := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
 	a.Update(answerMsg{
-		status: control.Status{State: "keeping", Rules: 1, Began: began, Now: began.Add(time.Hour)},
+		status: control.Status{State: "caching", Rules: 1, Began: began, Now: began.Add(time.Hour)},
 		patterns: &control.PatternList{Patterns: []control.Pattern{
-			{ID: "bado-kife-ruma", Text: "select * from fares", Keepable: true, Advice: &control.Advice{Kind: "keep", TTL: "1m"}},
+			{ID: "bado-kife-ruma", Text: "select * from fares", Cacheable: true, Advice: &control.Advice{Kind: "cache", TTL: "1m"}},
 			{ID: "lomu-vike-sano", Text: "select now()"},
 		}},
 	})
@@ -53,7 +53,7 @@ func pressed(a *App, keys ...string) {
 
 // situations are what may be shown in a station, by the keys that lead there and what came from the larder.
 func situations() map[string]func(a *App) {
-	rules := control.RuleBook{Rules: []control.Rule{{Name: "fares", Verdict: "keep", TTL: "30s", Text: "*"}}}
+	rules := control.RuleBook{Rules: []control.Rule{{Name: "fares", Action: "cache", TTL: "30s", Text: "*"}}}
 	books := func(d control.Draft, o *control.Outside) booksMsg {
 		b := rules
 		b.Outside = o
@@ -68,7 +68,7 @@ func situations() map[string]func(a *App) {
 		}
 	}
 	guard := control.Guard{
-		Tables:  []control.GuardedTable{{Table: control.Table{Name: "fares"}, Kept: 3}},
+		Tables:  []control.GuardedTable{{Table: control.Table{Name: "fares"}, Cached: 3}},
 		Unknown: []control.UnknownWrite{{PatternRef: control.PatternRef{ID: "bado-kife-ruma"}}},
 	}
 	return map[string]func(a *App){
@@ -90,7 +90,7 @@ func situations() map[string]func(a *App) {
 		"Stock, sizes foretold":         at("5"),
 		"Stock, nothing kept":           at("5", stockMsg{}, curveMsg{}),
 		"Stock":                         at("5", stockMsg{stock: control.Stock{Patterns: []control.Stocked{{}}}}, curveMsg{}),
-		"Stock, full":                   func(a *App) { a.status.KeptLimit, a.status.KeptBytes = 100, 100; at("5", curveMsg{})(a) },
+		"Stock, full":                   func(a *App) { a.status.CachedLimit, a.status.CachedBytes = 100, 100; at("5", curveMsg{})(a) },
 		"Prove":                         at("6"),
 		"Prove, a trial under way":      func(a *App) { a.prove.BeginTrial(); pressed(a, "6") },
 		"Prove, a trial that has ended": func(a *App) { a.prove.BeginTrial(); a.Update(trialMsg{result: &trial.Result{}}); pressed(a, "6") },
@@ -99,10 +99,10 @@ func situations() map[string]func(a *App) {
 
 // What the footer proposes is done by a key that help names for the station, so that neither can be wrong alone.
 func TestTheFooterNamesKeysOfTheStation(t *testing.T) {
-	for name, lead := range situations() {
+	for name, tour := range situations() {
 		t.Run(name, func(t *testing.T) {
 			a := shown(t, 120, 40)
-			lead(a)
+			tour(a)
 			require.True(t, strings.HasPrefix(name, a.at.Name()), "%s is shown", a.at.Name())
 			var named []key.Binding
 			says := a.at.Next(func(text string, k key.Binding, does string) string {
@@ -175,9 +175,9 @@ func TestBackGoesOneStepAtATime(t *testing.T) {
 
 // Whatever is shown of a station, back stays in it.
 func TestBackStaysInTheStation(t *testing.T) {
-	for name, lead := range situations() {
+	for name, tour := range situations() {
 		a := shown(t, 120, 40)
-		lead(a)
+		tour(a)
 		st := a.at
 		for range 3 {
 			pressed(a, "esc")
@@ -188,9 +188,9 @@ func TestBackStaysInTheStation(t *testing.T) {
 
 // A filter belongs to the station that it was written in, and the others have none.
 func TestFiltersBelongToTheirStation(t *testing.T) {
-	for name, lead := range situations() {
+	for name, tour := range situations() {
 		a := shown(t, 120, 40)
-		lead(a)
+		tour(a)
 		pressed(a, "/")
 		assert.Equal(t, slices.Contains([]string{"Watch", "Find"}, a.at.Name()), a.line.open, name)
 	}
@@ -205,11 +205,11 @@ func TestFiltersBelongToTheirStation(t *testing.T) {
 }
 
 // The lead's steps name keys that work in the station in which they are read.
-func TestTheLeadNamesKeysThatWork(t *testing.T) {
+func TestTheTourNamesKeysThatWork(t *testing.T) {
 	a := shown(t, 120, 40)
 	in := []station{a.watch, a.find, a.find, a.decide, a.decide, a.watch, a.guard, a.stock, a.prove}
-	require.Len(t, leadSteps, len(in))
-	for i, step := range leadSteps {
+	require.Len(t, tourSteps, len(in))
+	for i, step := range tourSteps {
 		a.goTo(in[i])
 		var known []string
 		for _, g := range a.keys() {
@@ -236,10 +236,10 @@ func TestTheFootHasRoomForTheKeysOfAForm(t *testing.T) {
 
 // Whatever is shown, on whatever terminal: no line is wider than it, and there are as many as it has.
 func TestEverySituationFitsEveryTerminal(t *testing.T) {
-	for name, lead := range situations() {
+	for name, tour := range situations() {
 		for _, size := range [][2]int{{leastWidth, leastHeight}, {80, 24}, {99, 30}, {100, 30}, {200, 60}} {
 			a := shown(t, size[0], size[1])
-			lead(a)
+			tour(a)
 			for _, help := range []bool{false, true} {
 				a.help, a.page = help, newHelp()
 				lines := a.lines()

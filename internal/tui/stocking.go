@@ -20,7 +20,7 @@ import (
 )
 
 var (
-	keyLimit = key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "another limit of memory"))
+	keyLimit = key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "another memory limit"))
 )
 
 // stockMsg is what memory is used for, and curveMsg what memories of other sizes would do.
@@ -86,8 +86,8 @@ func (s *stocking) Badge(l *look.Look) string {
 
 // full says whether memory is as good as at its limit.
 func (s *stocking) full() bool {
-	limit := s.a.status.KeptLimit
-	return limit > 0 && float64(s.a.status.KeptBytes) > 0.98*float64(limit)
+	limit := s.a.status.CachedLimit
+	return limit > 0 && float64(s.a.status.CachedBytes) > 0.98*float64(limit)
 }
 
 func (s *stocking) Next(say sayer) string {
@@ -97,11 +97,11 @@ func (s *stocking) Next(say sayer) string {
 	}
 	switch {
 	case s.Making():
-		return say("What other sizes would give is being foretold:", stock.KeyCurve, "stops it.")
+		return say("The forecast for other sizes is being made:", stock.KeyCurve, "stops it.")
 	case s.full():
-		return say("The memory is full:", keyLimit, "sets another limit, and says what it would give.")
+		return say("The memory is full:", keyLimit, "sets another limit, with a forecast.")
 	}
-	return say("", keyLimit, "sets another limit,") + deeper + say("", stock.KeyCurve, "foretells other sizes again.")
+	return say("", keyLimit, "sets another limit,") + deeper + say("", stock.KeyCurve, "forecasts other sizes again.")
 }
 
 func (s *stocking) Refresh() tea.Cmd {
@@ -158,27 +158,27 @@ func (m *stocking) askLimit() dialog.Dialog {
 		if err != nil {
 			return nil
 		}
-		if now, spared, ok := m.At(s.Limit); ok {
+		if now, saved, ok := m.At(s.Limit); ok {
 			then, more, _ := m.At(n)
-			out = append(out, fmt.Sprintf("Foretold: %.1f%% of the calls that rules are about from memory, now %.1f%%; %+.2f s of waiting spared a minute.", 100*then, 100*now, (more-spared)/1000))
+			out = append(out, fmt.Sprintf("Forecast: hit rate %.1f%% of the calls that rules match, now %.1f%%; saved %+.2f s/min.", 100*then, 100*now, (more-saved)/1000))
 		} else {
-			out = append(out, "What it would give is not foretold yet: "+keyBack.Help().Key+", and "+stock.KeyCurve.Help().Key+" does.")
+			out = append(out, "There is no forecast for it yet: "+keyBack.Help().Key+", and "+stock.KeyCurve.Help().Key+" does.")
 		}
 		if n < s.Bytes {
-			out = append(out, fmt.Sprintf("%s are in use: results that take %s are pushed out, those of least use first.", look.Bytes(s.Bytes), look.Bytes(s.Bytes-n)))
+			out = append(out, fmt.Sprintf("%s are in use: results of %s are evicted, the least used first.", look.Bytes(s.Bytes), look.Bytes(s.Bytes-n)))
 		}
 		return out
 	}
 	client := m.a.client
-	return dialog.NewForm("Another limit of memory", []string{"It holds until the larder is started again; memory in its configuration makes it last."},
-		[]dialog.Line{{Name: "limit", Help: "for all kept results, such as 64MiB or 2GiB", Value: bytesize.Format(s.Limit)}}, tells,
+	return dialog.NewForm("Memory limit", []string{"It applies until the larder restarts; set memory in its configuration to make it permanent."},
+		[]dialog.Line{{Name: "limit", Help: "for all cached results, such as 64MiB or 2GiB", Value: bytesize.Format(s.Limit)}}, tells,
 		func(v map[string]string) (tea.Cmd, error) {
 			n, err := parse(v)
 			if err != nil {
 				return nil, err
 			}
 			return tea.Sequence(act("The limit is "+bytesize.Format(n)+".", func(ctx context.Context) error {
-				return client.SetLimit(ctx, control.Limit{Bytes: n, PushOut: true}) // she was told
+				return client.SetLimit(ctx, control.Limit{Bytes: n, Evict: true}) // she was told
 			}), m.Refresh()), nil
 		})
 }

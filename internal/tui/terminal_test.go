@@ -103,10 +103,10 @@ func TestFirstDay(t *testing.T) {
 	x := open(t, 140, 42, "demo --lead=false")
 	x.sees(`watching · nothing is kept`)
 	x.sees(`booking-web +│`)
-	x.sees(`pass +quay-boards .* no rule keeps this pattern`)
+	x.sees(`pass +quay-boards .* no rule caches this pattern`)
 	x.sees(`count\(\*\) from open_sailings .* reads public.open`)
 	x.press("2")
-	x.sees(`patterns by waiting that could be spared`)
+	x.sees(`patterns by time that could be saved`)
 	x.press("/")
 	x.press("s.seats_left colour=red")
 	x.sees(`! at character 14: there is no "colour" to filter by`)
@@ -116,7 +116,7 @@ func TestFirstDay(t *testing.T) {
 	x.press("Enter")
 	x.sees(`1 of \d+ patterns with “s.seats_left app=booking-web”`)
 	x.sees(`It could be kept. Watch it for about .* \d\d+ calls were followed so far`)
-	x.sees(`hits to be expected, from \d+ calls`)
+	x.sees(`forecast by TTL, from \d+ calls`)
 	x.press("Enter")
 	x.sees(`sailings, vessels +named in the statement`)
 	x.sees(`\d+ × +booking-web as ines in skerrow_demo`)
@@ -133,8 +133,8 @@ func TestFirstDay(t *testing.T) {
 	x.press("3")
 	x.sees(`draft: 1 change, not in force yet`)
 	x.sees(`with the draft`)
-	foretold := x.number(`with the draft[\s\S]*from memory.* (\d+)% of all\s*\n`)
-	assert.Positive(t, foretold)
+	predicted := x.number(`with the draft[\s\S]*from memory.* (\d+)% of all\s*\n`)
+	assert.Positive(t, predicted)
 	x.press("Enter")
 	x.sees(`The rule \w{4}-\w{4}-\w{4}`)
 	x.press("Down")
@@ -189,7 +189,7 @@ func TestFirstDay(t *testing.T) {
 	x.sees(`a doubt`)
 	x.sees(`paused none → true`)
 	x.press("Down")
-	x.sees(`added \w{4}-\w{4}-\w{4}: verdict "keep", ttl "10m"`)
+	x.sees(`added \w{4}-\w{4}-\w{4}: action "cache", ttl "10m"`)
 	x.press("u")
 	x.sees(`The rules are again those of 2`)
 	x.press("Enter")
@@ -230,7 +230,7 @@ func TestTerminalsOfEverySize(t *testing.T) {
 		x.press("3")
 		x.sees(`draft: \d change`)
 		x.press("Enter")
-		x.sees(`verdict +keep +‹never›`)
+		x.sees(`action +keep +‹never›`)
 		for i, line := range strings.Split(strings.TrimRight(x.tmux("capture-pane", "-p"), "\n"), "\n") {
 			assert.LessOrEqual(t, len([]rune(line)), size[0], "line %d", i)
 		}
@@ -251,7 +251,7 @@ func TestTerminalsOfEverySize(t *testing.T) {
 		for i, line := range strings.Split(strings.TrimRight(x.tmux("capture-pane", "-p"), "\n"), "\n") {
 			assert.LessOrEqual(t, len([]rune(line)), size[0], "line %d", i)
 		}
-		for station, says := range map[string]string{"5": "what fills it, by bytes", "6": "measured three ways"} {
+		for station, says := range map[string]string{"5": "patterns by bytes", "6": "measured in three ways"} {
 			x.press(station)
 			x.sees(says)
 			for i, line := range strings.Split(strings.TrimRight(x.tmux("capture-pane", "-p"), "\n"), "\n") {
@@ -281,9 +281,9 @@ func TestGuarding(t *testing.T) {
 	x.sees(`~ Writes around it are not seen: .* may be as old as its rule's TTL`)
 	x.sees(`sailings +\d+ +– +\d+ +\d+`)
 	x.press("o")
-	x.sees(`tables that something kept rests on, by writes`)
+	x.sees(`tables that cached results depend on, by writes`)
 	x.sees(`▌ sailings`)
-	x.sees(`sailings: what is kept of it, and what tells its rows apart`)
+	x.sees(`sailings: cached results that depend on it, and how its rows are identified`)
 	x.sees(`rows by route_id +\w{4}-\w{4}-\w{4}`)
 	x.sees(`booking-web .* \d+ dropped, \d+ stayed .*by `)
 	x.sees(`control samples +\d+ asked of the origin, \d+ the same, 0 old`)
@@ -294,9 +294,9 @@ func TestGuarding(t *testing.T) {
 	x.press("Escape", "l")
 	x.sees(`There is none: of everything that was sent it is known what it writes`)
 	x.press("l", "x")
-	x.sees(`Drop what rests on public.sailings`)
+	x.sees(`Drop the results that depend on public.sailings`)
 	x.press("Enter")
-	x.sees(`Dropped what rests on public.sailings`)
+	x.sees(`Dropped the results that depend on public.sailings`)
 	x.press("X")
 	x.sees(`All \d+ kept results are dropped`)
 	x.press("Enter")
@@ -307,13 +307,13 @@ func TestGuarding(t *testing.T) {
 
 // A newcomer is led through the six stations by the real keys, sees what memory is used for and what was spared, makes a trial, and takes
 // charts and a report away.
-func TestTheLeadThroughTheStations(t *testing.T) {
+func TestTheTourOfTheStations(t *testing.T) {
 	x := open(t, 140, 44, "demo")
 	dir := t.TempDir()
 	x.sees(`the way through the stations, 1 of 9`)
 	x.press("2")
 	x.sees(`2 of 9`)
-	x.sees(`hits to be expected, from \d+ calls`)
+	x.sees(`forecast by TTL, from \d+ calls`)
 	x.press("k")
 	x.sees(`3 of 9`)
 	x.press("3")
@@ -341,7 +341,7 @@ func TestTheLeadThroughTheStations(t *testing.T) {
 		x.press("BSpace")
 	}
 	x.press("2MiB")
-	x.sees(`Foretold: [\d.]+% of the calls that rules are about from memory, now [\d.]+%`)
+	x.sees(`Foretold: [\d.]+% of the calls that rules match from memory, now [\d.]+%`)
 	x.press("Enter")
 	x.sees(`The limit is 2MiB`)
 	x.sees(`of 2\.0 MiB`)
@@ -376,9 +376,9 @@ func TestTheLeadThroughTheStations(t *testing.T) {
 	x.press("Down", "BSpace", "3", "Down", "BSpace", "BSpace", "2", "Enter")
 	x.sees(`round \d of 3`)
 	x.sees(`through, on less through, off +-?[\d.+]+ ± [\d.]+ ms`)
-	x.sees(`spared by keeping, in all rounds +-?[\d.]+ ± [\d.]+ s +the larder itself counted -?[\d.]+ s`)
+	x.sees(`saved by caching, in all rounds  +-?[\d.]+ ± [\d.]+ s +the larder itself counted -?[\d.]+ s`)
 	x.press("Escape", "L")
-	x.sees(`measured three ways`)
+	x.sees(`measured in three ways`)
 	assert.NotContains(t, x.tmux("capture-pane", "-p"), "of 9")
 	x.press("q")
 	x.sees(`ended`)

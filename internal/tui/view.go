@@ -36,7 +36,7 @@ func (a *App) lines() []string {
 	out := a.band()
 	foot := a.foot()
 	body, width := a.bodyHeight(), a.mainWidth()
-	guide := a.leadLines(width)
+	guide := a.tourLines(width)
 	rail := a.rail(body + len(guide))
 	var main, question []string
 	if a.dialog != nil {
@@ -61,7 +61,7 @@ func (a *App) lines() []string {
 
 // bodyHeight is how many lines a station has.
 func (a *App) bodyHeight() int {
-	return a.height - bandHeight - footHeight - len(a.leadLines(a.mainWidth()))
+	return a.height - bandHeight - footHeight - len(a.tourLines(a.mainWidth()))
 }
 
 // mainWidth is how many columns a station has.
@@ -108,13 +108,13 @@ func (a *App) band() []string {
 // before is not drawn as if it were.
 func (a *App) lostBand() []string {
 	l := a.look
-	when := l.Cream.Render("all that is shown is of " + a.status.Now.Local().Format("15:04:05"))
+	when := l.Cream.Render("everything shown is from " + a.status.Now.Local().Format("15:04:05"))
 	state := l.Brick.Bold(true).Render("! the larder does not answer")
 	room := max(a.width-look.Width(when)-look.Width(state)-2, 1)
 	return []string{
 		look.Cut(" "+when+strings.Repeat(" ", room)+state, a.width),
 		" " + look.Ribbon(a.width-2, look.Stretch{Value: 1, Texture: look.TextureRest, Style: l.Dim}),
-		look.Cut(" "+l.Dim.Render("whether traffic flows, and whether writes still drop results, is not known; it is asked again and again"), a.width),
+		look.Cut(" "+l.Dim.Render("unknown whether traffic flows and writes still drop results; retrying"), a.width),
 		"",
 	}
 }
@@ -127,15 +127,15 @@ func (a *App) state() string {
 	}
 	var state string
 	switch s.State {
-	case "keeping":
-		state = l.Honey.Bold(true).Render("◆ keeping · " + look.Number(float64(s.Rules), "rule"))
+	case "caching":
+		state = l.Honey.Bold(true).Render("◆ caching · " + look.Number(float64(s.Rules), "rule"))
 		if s.Paused > 0 {
 			state += l.Brick.Render(fmt.Sprintf(", %d paused", s.Paused))
 		}
-	case "held":
-		state = l.Brick.Bold(true).Render("■ on hold")
+	case "off":
+		state = l.Brick.Bold(true).Render("■ caching off")
 		if a.width >= 100 {
-			state += l.Brick.Render(": everything passes")
+			state += l.Brick.Render(": all statements bypass")
 		}
 	default:
 		state = l.Slate.Bold(true).Render("○ watching")
@@ -143,7 +143,7 @@ func (a *App) state() string {
 		case s.Paused > 0:
 			state += l.Brick.Render(fmt.Sprintf(" · %d paused", s.Paused))
 		case a.width >= 100:
-			state += l.Slate.Render(" · nothing is kept")
+			state += l.Slate.Render(" · nothing is cached")
 		}
 	}
 	if a.values {
@@ -186,17 +186,17 @@ func (a *App) way() string {
 // waiting draws the last minute's waiting as a ribbon, and what its parts are.
 func (a *App) waiting() (ribbon, legend string) {
 	l, m := a.look, a.status.Minute
-	could, rest := m.Keeping, max(m.Waited-m.Keeping, 0)
+	could, rest := m.Caching, max(m.Waited-m.Caching, 0)
 	ribbon = " " + look.Ribbon(a.width-2,
-		look.Stretch{Value: m.Spared, Texture: look.TextureSpared, Style: l.Honey},
+		look.Stretch{Value: m.Saved, Texture: look.TextureSaved, Style: l.Honey},
 		look.Stretch{Value: could, Texture: look.TextureCould, Style: l.Slate},
 		look.Stretch{Value: rest, Texture: look.TextureRest, Style: l.Dim})
 	secs := func(ms float64) string { return strings.TrimSpace(look.Seconds(ms)) }
-	legend = " " + l.Honey.Render(string(look.TextureSpared)+" "+secs(m.Spared)+" spared") + "   " +
-		l.Slate.Render(string(look.TextureCould)+" "+secs(could)+" waited, could be kept") + "   " +
+	legend = " " + l.Honey.Render(string(look.TextureSaved)+" "+secs(m.Saved)+" saved") + "   " +
+		l.Slate.Render(string(look.TextureCould)+" "+secs(could)+" could be cached") + "   " +
 		l.Dim.Render(string(look.TextureRest)+" "+secs(rest)+" the rest")
 	guarded, alone := a.guarded()
-	total := l.Honey.Render(secs(a.status.Total.Spared)+" spared since the start") + l.Dim.Render(" · ")
+	total := l.Honey.Render(secs(a.status.Total.Saved)+" saved since the start") + l.Dim.Render(" · ")
 	for _, right := range []string{total + guarded + alone, total + guarded, guarded} { // as much as there is room for
 		if room := a.width - look.Width(legend) - look.Width(right) - 1; room > 0 {
 			legend += strings.Repeat(" ", room) + right
@@ -249,7 +249,7 @@ func (a *App) rail(height int) []string {
 		}
 	}
 	if wide {
-		kept := []string{"", l.Dim.Render(" kept"), l.Honey.Render(" " + look.Count(uint64(a.status.Kept))), l.Dim.Render(" " + look.Bytes(a.status.KeptBytes)), "",
+		kept := []string{"", l.Dim.Render(" cached"), l.Honey.Render(" " + look.Count(uint64(a.status.Cached))), l.Dim.Render(" " + look.Bytes(a.status.CachedBytes)), "",
 			l.Dim.Render(" dropped"), l.Plum.Render(" ▽ " + look.Count(a.status.Drops))}
 		out = append(out, kept...)
 	}

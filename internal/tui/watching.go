@@ -22,7 +22,7 @@ type watching struct {
 
 func (s *watching) Name() string { return "Watch" }
 func (s *watching) Question() string {
-	return "What is going on right now, and what became of my statement?"
+	return "What is happening now, and what was the outcome of my statement?"
 }
 func (s *watching) Keys() []key.Binding                          { return watch.Keys }
 func (s *watching) Follow(events []control.Event, now time.Time) { s.Add(events, now) }
@@ -49,7 +49,7 @@ func (s *watching) Next(say sayer) string {
 	case s.SelectedPattern() != "":
 		return say("", keyEnter, "shows the pattern of this statement,") + say("", watch.KeyFollow, "follows its label or application.")
 	case s.a.status.State == "watching":
-		return say("Nothing is kept yet.", s.a.keyTo(s.a.find), "shows what is worth keeping.")
+		return say("Nothing is cached yet.", s.a.keyTo(s.a.find), "shows what is worth caching.")
 	}
 	return say("", moving.Down, "chooses a statement,") + say("", watch.KeyGroup, "shows them one by one.")
 }

@@ -195,9 +195,9 @@ func (c *Client) Forecast(ctx context.Context, text *string, progress func(done 
 	defer resp.Body.Close()
 	dec := json.NewDecoder(resp.Body)
 	for {
-		var line control.Foretold
+		var line control.Predicted
 		if err := dec.Decode(&line); err != nil {
-			return nil, fmt.Errorf("the forecast was broken off: %w", err)
+			return nil, fmt.Errorf("the forecast was interrupted: %w", err)
 		}
 		switch {
 		case line.Problem != "":
@@ -237,9 +237,9 @@ func (c *Client) Drop(ctx context.Context, d control.Drop) (int, error) {
 	return out.Results, err
 }
 
-// Hold switches all keeping off, or on again.
-func (c *Client) Hold(ctx context.Context, on bool) error {
-	return c.do(ctx, "PUT", "/v1/hold", map[string]bool{"on": on}, &struct{}{})
+// SetCaching switches all caching off, or on again.
+func (c *Client) SetCaching(ctx context.Context, on bool) error {
+	return c.do(ctx, "PUT", "/v1/caching", map[string]bool{"on": on}, &struct{}{})
 }
 
 // Stream calls f with every event that matches a filter until the context ends or the larder goes; it always gives an
@@ -300,7 +300,7 @@ func (c *Client) MemoryCurve(
 	for {
 		var line control.CurveLine
 		if err := dec.Decode(&line); err != nil {
-			return nil, fmt.Errorf("the forecast was broken off: %w", err)
+			return nil, fmt.Errorf("the forecast was interrupted: %w", err)
 		}
 		switch {
 		case line.Problem != "":
@@ -346,7 +346,7 @@ func (c *Client) Trial(
 	for {
 		var line control.TrialLine
 		if err := dec.Decode(&line); err != nil {
-			return nil, fmt.Errorf("the trial was broken off, and keeping is on again: %w", err)
+			return nil, fmt.Errorf("the trial was interrupted, and caching is on again: %w", err)
 		}
 		switch {
 		case line.Problem != "":

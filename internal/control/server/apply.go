@@ -31,7 +31,7 @@ type ConflictError struct {
 }
 
 func (e *ConflictError) Error() string {
-	text := "the rules have been changed meanwhile"
+	text := "the rules were changed in the meantime"
 	if e.Who != "" {
 		text += fmt.Sprintf(" by %s at %s", e.Who, e.At.Local().Format("15:04:05"))
 	}
@@ -141,7 +141,7 @@ func (s *server) applyText(w http.ResponseWriter, r *http.Request) {
 	case in.File:
 		text, changed, err := s.l.Book().Outside()
 		if err == nil && !changed {
-			err = errors.New("the rules file is what is in force already")
+			err = errors.New("the rules file equals the rules in force")
 		}
 		if err != nil {
 			problem(w, http.StatusConflict, "%v", err)

@@ -72,8 +72,8 @@ func (s *server) possible(r *rules.Rule) error {
 		r.Statement = p.Text
 	}
 	does := s.l.Engine().Does(p)
-	if r.Verdict == rules.Keep && len(does.Reasons) > 0 && !p.Unsure() && !(r.AcceptTime && does.OfTime) {
-		return fmt.Errorf("the pattern %s cannot be kept: %s", r.Pattern, does.Reasons[0].String())
+	if r.Action == rules.Cache && len(does.Reasons) > 0 && !p.Unsure() && !(r.TimeFunctions && does.OfTime) {
+		return fmt.Errorf("the pattern %s cannot be cached: %s", r.Pattern, does.Reasons[0].String())
 	}
 	return nil
 }
@@ -114,17 +114,17 @@ func (s *server) checked(text []byte) control.Checked {
 		if text := idle(r, reach[i], missing); text != "" && !doubted[r.Name] {
 			warn(text)
 		}
-		if (r.FetchAgain || r.FetchAtStart > 0) && len(st.Fetching) == 0 {
-			warn("nothing is fetched ahead without an account in [origin.fetch] of the configuration")
+		if (r.Refetch || r.WarmUp > 0) && len(st.Fetching) == 0 {
+			warn("nothing is fetched ahead: set an account in [origin.fetch] of the configuration")
 		}
-		if r.FetchAtStart > 0 && !st.KeepsValues {
-			warn("nothing is remembered for the start without keep_values = true in the configuration")
+		if r.WarmUp > 0 && !st.StoresValues {
+			warn("warm_up has no effect: set store_values = true in the configuration")
 		}
 		if r.Pattern == "" {
 			continue
 		}
 		if s.l.Engine().Pattern(r.Pattern) == nil {
-			warn(fmt.Sprintf("no pattern %s has been seen yet; the rule counts from when it is", r.Pattern))
+			warn(fmt.Sprintf("no pattern %s was seen yet; the rule applies when it is", r.Pattern))
 		} else if err := s.possible(r); err != nil {
 			warn(err.Error())
 		}

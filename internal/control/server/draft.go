@@ -109,7 +109,7 @@ func (s *server) editDraft(w http.ResponseWriter, r *http.Request) {
 		d.Text, err = rules.Move(d.Text, in.Name, in.Move)
 	default:
 		err = fmt.Errorf(
-			`nothing is to be edited: expected {"put": …}, {"name": …, "remove": true} or {"name": …, "move": -1}`,
+			`the edit is empty: expected {"put": …}, {"name": …, "remove": true} or {"name": …, "move": -1}`,
 		)
 	}
 	if err != nil {
@@ -137,7 +137,7 @@ func (s *server) renewDraft(w http.ResponseWriter, r *http.Request) {
 		problem(
 			w,
 			http.StatusConflict,
-			"what the draft was begun from is not remembered any more: discard it and begin again",
+			"the rules that the draft is based on are not known any more: discard the draft and start again",
 		)
 		return
 	}
@@ -168,7 +168,7 @@ func renew(base, draft, text []byte) ([]byte, error) {
 	for _, c := range differences {
 		switch there := now.Named(c.Rule) != nil; {
 		case c.Kind == rules.Declared:
-			return nil, fmt.Errorf("the draft changes declarations, which have to be made anew by hand")
+			return nil, fmt.Errorf("the draft changes declarations: make these changes again by hand")
 		case c.Kind == rules.Removed && there:
 			text, err = rules.Remove(text, c.Rule)
 		case c.Kind == rules.Added && there, c.Kind == rules.Changed && there:
@@ -176,7 +176,7 @@ func renew(base, draft, text []byte) ([]byte, error) {
 		case c.Kind == rules.Added:
 			text, err = rules.Put(text, "", *c.After)
 		case c.Kind == rules.Changed:
-			return nil, fmt.Errorf("the draft changes the rule %s, which has been removed meanwhile", c.Rule)
+			return nil, fmt.Errorf("the draft changes the rule %s, which was removed in the meantime", c.Rule)
 		}
 		if err != nil {
 			return nil, err

@@ -41,8 +41,8 @@ func (f *forecasts) remember(text []byte, x *control.Forecast) {
 	f.by[string(text)] = string(body)
 }
 
-// foretell streams a forecast: lines that say how much is done, and then the forecast.
-func (s *server) foretell(w http.ResponseWriter, r *http.Request) {
+// predict streams a forecast: lines that say how much is done, and then the forecast.
+func (s *server) predict(w http.ResponseWriter, r *http.Request) {
 	in := struct {
 		Text *string `json:"text"`
 	}{}
@@ -58,7 +58,7 @@ func (s *server) foretell(w http.ResponseWriter, r *http.Request) {
 	}
 	set, err := rules.Parse(text)
 	if err != nil {
-		problem(w, http.StatusBadRequest, "nothing can be foretold of rules that are wrong: %v", err)
+		problem(w, http.StatusBadRequest, "there is no forecast for rules with errors: %v", err)
 		return
 	}
 	p := begin(w, r)
@@ -66,17 +66,17 @@ func (s *server) foretell(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	progress := func(part float64) func(float64) bool {
-		return func(done float64) bool { return p.tell(control.Foretold{Done: part + done/2}) }
+		return func(done float64) bool { return p.tell(control.Predicted{Done: part + done/2}) }
 	}
 	out, err := s.forecast(set, progress)
 	if err != nil {
 		if !errors.Is(err, forecast.ErrStopped) {
-			p.tell(control.Foretold{Problem: err.Error()})
+			p.tell(control.Predicted{Problem: err.Error()})
 		}
 		return
 	}
 	s.forecasts.remember(text, out)
-	p.tell(control.Foretold{Done: 1, Forecast: out})
+	p.tell(control.Predicted{Done: 1, Forecast: out})
 }
 
 // forecast foretells what a set would do, beside what the present one does by the same reckoning.
@@ -94,9 +94,9 @@ func (s *server) forecast(set *rules.Set, progress func(part float64) func(float
 	elapsed := min(max(now.Sub(e.Ledger.Began).Minutes(), 1.0/60), 1)
 	calls := max(float64(e.Ledger.Total.Minute().Calls())/elapsed, draft.Sum.Calls)
 	out := &control.Forecast{At: now, Span: findings.Milliseconds(draft.Span), Calls: calls, Full: draft.Full,
-		Present: foretold(&present.Sum, calls), Draft: foretold(&draft.Sum, calls), Rules: []control.RuleForecast{}}
+		Present: predicted(&present.Sum, calls), Draft: predicted(&draft.Sum, calls), Rules: []control.RuleForecast{}}
 	for _, r := range set.List() {
-		if r.Keeps() {
+		if r.Caches() {
 			out.Longest = max(out.Longest, findings.Milliseconds(r.TTL))
 		}
 	}
@@ -109,11 +109,11 @@ func (s *server) forecast(set *rules.Set, progress func(part float64) func(float
 			names[r.Name] = true
 			row := control.RuleForecast{Rule: r.Name}
 			if o := present.Rules[r.Name]; o != nil {
-				x := foretold(o, calls)
+				x := predicted(o, calls)
 				row.Present = &x
 			}
 			if o := draft.Rules[r.Name]; o != nil {
-				x := foretold(o, calls)
+				x := predicted(o, calls)
 				row.Draft = &x
 			}
 			if row.Present != nil || row.Draft != nil {
@@ -121,18 +121,18 @@ func (s *server) forecast(set *rules.Set, progress func(part float64) func(float
 			}
 		}
 	}
-	slices.SortStableFunc(out.Rules, func(a, b control.RuleForecast) int { return cmp.Compare(b.Spared(), a.Spared()) })
+	slices.SortStableFunc(out.Rules, func(a, b control.RuleForecast) int { return cmp.Compare(b.Saved(), a.Saved()) })
 	return out, nil
 }
 
-func foretold(o *forecast.Outcome, all float64) control.Outcome {
+func predicted(o *forecast.Outcome, all float64) control.Outcome {
 	return control.Outcome{
 		Patterns: o.Patterns,
 		Calls:    o.Calls,
 		Hits:     o.Hits,
 		Share:    o.Hits / max(o.Calls, 1),
 		OfAll:    o.Hits / max(all, 1),
-		Spared:   findings.Milliseconds(o.Spared),
+		Saved:    findings.Milliseconds(o.Saved),
 		Origin: max(
 			all-o.Hits,
 			0,

@@ -38,14 +38,14 @@ func (s *server) since() *control.Measured {
 		return nil
 	}
 	m := length.Minutes()
-	_, bytes, _ := s.l.Engine().Kept()
+	_, bytes, _ := s.l.Engine().Cached()
 	calls, hits := float64(sums.Calls()), float64(sums.Count[ledger.Hit])
 	return &control.Measured{
 		Minutes: int(m),
 		Calls:   calls / m,
 		Hits:    hits / m,
 		OfAll:   hits / max(calls, 1),
-		Spared:  findings.Milliseconds(sums.Spared) / m,
+		Saved:   findings.Milliseconds(sums.Saved) / m,
 		Origin:  (calls - hits) / m / 60,
 		Drops:   float64(drops) / m,
 		Memory:  float64(bytes),

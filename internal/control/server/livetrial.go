@@ -52,11 +52,11 @@ func (s *server) trial(w http.ResponseWriter, r *http.Request) {
 	}
 	e := s.l.Engine()
 	switch {
-	case e.Held():
-		problem(w, http.StatusConflict, "all keeping is on hold: there is nothing to compare")
+	case e.CachingOff():
+		problem(w, http.StatusConflict, "caching is off: there is nothing to compare")
 		return
-	case !e.Keeps():
-		problem(w, http.StatusConflict, "no rule keeps anything, or each that does is paused: there is nothing to compare; apply a rule, or resume one")
+	case !e.Caches():
+		problem(w, http.StatusConflict, "no rule is caching: there is nothing to compare; apply a rule, or resume a paused one")
 		return
 	}
 	t := live.Live{Engine: e.Engine, Slice: time.Duration(in.Slice * float64(time.Millisecond)), Rounds: in.Rounds}
@@ -66,7 +66,7 @@ func (s *server) trial(w http.ResponseWriter, r *http.Request) {
 	}
 	ctx, ok := s.trials.begin(r.Context())
 	if !ok {
-		problem(w, http.StatusConflict, "another live trial is under way: wait for its end")
+		problem(w, http.StatusConflict, "another live trial is running: wait for its end")
 		return
 	}
 	defer s.trials.end()

@@ -35,7 +35,7 @@ type ranked struct {
 
 // orders are the ways to rank patterns, the first being the usual one.
 var orders = map[string]func(*engine.Pattern, ledger.Sums) float64{
-	"spareable": func(_ *engine.Pattern, s ledger.Sums) float64 { return float64(s.Keepable + s.Spared) },
+	"saveable": func(_ *engine.Pattern, s ledger.Sums) float64 { return float64(s.Cacheable + s.Saved) },
 	"waited":    func(_ *engine.Pattern, s ledger.Sums) float64 { return float64(s.AllWaited()) },
 	"calls":     func(_ *engine.Pattern, s ledger.Sums) float64 { return float64(s.Calls()) },
 	"slowest":   func(p *engine.Pattern, _ ledger.Sums) float64 { return float64(p.Numbers.Origin().Mean()) },
@@ -53,14 +53,14 @@ func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
 	}
 	order := q.Get("order")
 	if order == "" {
-		order = "spareable"
+		order = "saveable"
 	}
 	by := orders[order]
 	if by == nil {
 		problem(
 			w,
 			http.StatusBadRequest,
-			"there is no order %q: expected spareable, waited, calls, slowest, drops or rows",
+			"there is no order %q: expected saveable, waited, calls, slowest, drops or rows",
 			order,
 		)
 		return
@@ -108,10 +108,10 @@ func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
 		p.Text = shownOf(p.Text)
 		out.Patterns = append(out.Patterns, p)
 	}
-	if order == "spareable" { // what could be spared is less than all that is waited: what advice foretells of it
+	if order == "saveable" { // what could be spared is less than all that is waited: what advice foretells of it
 		slices.SortStableFunc(
 			out.Patterns,
-			func(a, b control.Pattern) int { return cmp.Compare(b.Spareable(), a.Spareable()) },
+			func(a, b control.Pattern) int { return cmp.Compare(b.Saveable(), a.Saveable()) },
 		)
 	}
 	reply(w, out)
@@ -153,7 +153,7 @@ func (x *patternSubject) Texts(field string) (out []string) {
 		return []string{"no"}
 	case "rule":
 		for _, r := range x.e.RulesOf(x.p) {
-			out = append(out, string(r.Verdict))
+			out = append(out, string(r.Action))
 		}
 		if out == nil {
 			out = []string{"none"}

@@ -112,7 +112,7 @@ func TestPatternsByOrderFilterAndLimit(t *testing.T) {
 	}
 	w := get(h, "/v1/stream?values=true")
 	assert.Equal(t, http.StatusForbidden, w.Code)
-	assert.Contains(t, w.Body.String(), "show_values = true in the configuration allows it")
+	assert.Contains(t, w.Body.String(), "set show_values = true in the configuration to allow it")
 }
 
 // What the terminal asks once a second, with as many patterns as are told apart.

@@ -45,9 +45,9 @@ func TestProving(t *testing.T) {
 	defer st.Close()
 	now := time.Now()
 	ms := time.Millisecond
-	kept := ledger.Sums{Count: [4]uint64{100, 10, 0, 0}, Waited: [4]time.Duration{10 * ms, 50 * ms}, Spared: 380 * ms, Own: 2 * ms}
+	kept := ledger.Sums{Count: [4]uint64{100, 10, 0, 0}, Waited: [4]time.Duration{10 * ms, 50 * ms}, Saved: 380 * ms, Own: 2 * ms}
 	kept.Samples = ledger.Samples{Count: 4, Took: 16, Squares: 64.4}
-	passed := ledger.Sums{Count: [4]uint64{0, 0, 40, 0}, Waited: [4]time.Duration{0, 0, 200 * ms}, Keepable: 200 * ms, Before: ledger.Part{Calls: 40, Waited: 200 * ms}}
+	passed := ledger.Sums{Count: [4]uint64{0, 0, 40, 0}, Waited: [4]time.Duration{0, 0, 200 * ms}, Cacheable: 200 * ms, Before: ledger.Part{Calls: 40, Waited: 200 * ms}}
 	for m := range 180 { // an hour in which nothing is kept, and then two in which it is
 		at := now.Add(time.Duration(m-181) * time.Minute).Truncate(time.Minute)
 		x := kept
@@ -65,20 +65,20 @@ func TestProving(t *testing.T) {
 	require.Equal(t, http.StatusOK, code)
 	assert.InDelta(t, 60, float64(p.Minutes), 5) // time goes on meanwhile
 	n := float64(p.Minutes)
-	assert.InDelta(t, 380*n, p.Sums.Spared, 1e-6)
-	assert.InDelta(t, p.Sums.Spared, p.Spared.Fetches, 1e-6)
+	assert.InDelta(t, 380*n, p.Sums.Saved, 1e-6)
+	assert.InDelta(t, p.Sums.Saved, p.Saved.Fetches, 1e-6)
 	assert.Equal(t, uint64(3*n), p.Drops)
 	require.Len(t, p.Patterns, 2)
 	one := p.Patterns[0]
 	assert.Equal(t, "select n from berths", one.Text)
 	assert.InDelta(t, 5, one.BeforeMean, 1e-9, "as it was hours ago")
 	assert.InDelta(t, 60.0/110, one.AfterMean, 1e-6)
-	require.NotNil(t, p.Spared.Before)
-	assert.InDelta(t, n*(110*5-60), p.Spared.Before.Spared, 1e-3)
-	require.NotNil(t, p.Spared.Sample)
-	assert.InDelta(t, n*(100*4-10-2), p.Spared.Sample.Spared, 1e-3)
-	assert.Positive(t, p.Spared.Sample.Error)
-	assert.InDelta(t, 1, p.Spared.Sample.Covers, 1e-9, "all hits are of the pattern that was sampled")
+	require.NotNil(t, p.Saved.Before)
+	assert.InDelta(t, n*(110*5-60), p.Saved.Before.Saved, 1e-3)
+	require.NotNil(t, p.Saved.Sample)
+	assert.InDelta(t, n*(100*4-10-2), p.Saved.Sample.Saved, 1e-3)
+	assert.Positive(t, p.Saved.Sample.Error)
+	assert.InDelta(t, 1, p.Saved.Sample.Covers, 1e-9, "all hits are of the pattern that was sampled")
 	assert.Equal(t, "boards", p.Rules[0].Name)
 	assert.Nil(t, p.Rules[0].Ways.Before)
 	assert.Len(t, p.Series, int(n))
@@ -87,7 +87,7 @@ func TestProving(t *testing.T) {
 		assert.Equal(t, http.StatusBadRequest, code, since)
 	}
 	live, _ := ask[control.Proof](t, h, "GET", "/v1/prove", "")
-	assert.Equal(t, uint64(2), live.Sums.Calls(), "since the larder began")
+	assert.Equal(t, uint64(2), live.Sums.Calls(), "since the larder started")
 	minute, _ := ask[control.Proof](t, h, "GET", "/v1/prove?since=minute", "")
 	assert.Len(t, minute.Series, 60)
 }
@@ -99,11 +99,11 @@ func TestLimits(t *testing.T) {
 	p, code := ask[control.Problem](t, h, "PUT", "/v1/stock/limit", `{"bytes": 1000}`)
 	assert.Equal(t, http.StatusBadRequest, code)
 	assert.Contains(t, p.Problem, "expected at least 1MiB")
-	_, _, limit := l.e.Kept()
+	_, _, limit := l.e.Cached()
 	assert.Equal(t, int64(256<<20), limit)
 	_, code = ask[control.Limit](t, h, "PUT", "/v1/stock/limit", `{"bytes": 2097152}`)
 	assert.Equal(t, http.StatusOK, code)
-	_, _, limit = l.e.Kept()
+	_, _, limit = l.e.Cached()
 	assert.Equal(t, int64(2<<20), limit)
 	assert.Equal(t, []int64{64 << 10, 128 << 10, 256 << 10, 512 << 10, 1 << 20, 2 << 20, 4 << 20, 8 << 20}, curveLimits(2<<20, 0), "about what is in use, and about the limit")
 	assert.Contains(t, curveLimits(1_000_000_007, 900_000_000), int64(1_000_000_007))

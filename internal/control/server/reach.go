@@ -71,7 +71,7 @@ func idle(r *rules.Rule, x rules.Reach, missing func([]string) []string) string 
 	if none := missing(slices.Concat(r.Tables, r.OnlyTables)); len(none) > 0 {
 		return "it matches no pattern so far, and no database has a table " + strings.Join(none, " or ")
 	}
-	return "it matches no pattern that has been seen so far"
+	return "it matches no pattern seen so far"
 }
 
 // missingTables gives what tells those of some tables, named in full or alone, that none of the databases has; none

@@ -175,7 +175,7 @@ func (s *server) handler() http.Handler {
 		"DELETE /v1/draft":           s.removeDraft,
 		"POST /v1/draft/edit":        s.editDraft,
 		"POST /v1/draft/renew":       s.renewDraft,
-		"POST /v1/forecast":          s.foretell,
+		"POST /v1/forecast":          s.predict,
 		"POST /v1/apply":             s.applyText,
 		"POST /v1/undo":              s.undo,
 		"POST /v1/redo":              s.redo,
@@ -189,7 +189,7 @@ func (s *server) handler() http.Handler {
 		"GET /v1/prove":              s.remembered.within(s.prove),
 		"POST /v1/trial":             s.trial,
 		"DELETE /v1/trial":           s.stopTrial,
-		"PUT /v1/hold":               s.hold,
+		"PUT /v1/caching":            s.caching,
 		"GET /v1/stream":             s.stream,
 	} {
 		if !strings.HasPrefix(pattern, "GET") {
@@ -294,12 +294,12 @@ func (s *server) everybodys() control.Status {
 		Minute:  findings.Sums(e.Ledger.Total.Minute()),
 		Total:   findings.Sums(e.Ledger.Total.Total()),
 	}
-	st.Kept, st.KeptBytes, st.KeptLimit = e.Kept()
+	st.Cached, st.CachedBytes, st.CachedLimit = e.Cached()
 	switch {
-	case e.Held():
-		st.State = "held"
-	case e.Rules().Keeps():
-		st.State = "keeping"
+	case e.CachingOff():
+		st.State = "off"
+	case e.Rules().Caches():
+		st.State = "caching"
 	default:
 		st.State = "watching"
 	}
@@ -382,14 +382,14 @@ func (s *server) find(w http.ResponseWriter, r *http.Request) *engine.Pattern {
 		problem(
 			w,
 			http.StatusBadRequest,
-			"%q is not written like a pattern's id: expected something like bado-kife-ruma",
+			"%q is not a pattern's id: expected three words such as bado-kife-ruma",
 			id,
 		)
 		return nil
 	}
 	p := s.l.Engine().Pattern(statement.ID(id))
 	if p == nil {
-		problem(w, http.StatusNotFound, "no pattern %s has been seen: GET /v1/patterns lists those that have", id)
+		problem(w, http.StatusNotFound, "no pattern %s was seen: GET /v1/patterns lists all", id)
 	}
 	return p
 }
@@ -421,19 +421,23 @@ func (s *server) drop(w http.ResponseWriter, r *http.Request) {
 		problem(
 			w,
 			http.StatusBadRequest,
-			`say what to drop: {"all": true}, {"pattern": "…"}, {"rule": "…"} or {"table": "schema.name"}`,
+			`the request names nothing to drop: expected {"all": true}, {"pattern": "…"}, {"rule": "…"} or {"table": "schema.name"}`,
 		)
 	}
 }
 
-func (s *server) hold(w http.ResponseWriter, r *http.Request) {
+func (s *server) caching(w http.ResponseWriter, r *http.Request) {
 	var in struct {
-		On bool `json:"on"`
+		On *bool `json:"on"`
 	}
 	if !read(w, r, &in) {
 		return
 	}
-	s.l.Engine().Hold(in.On)
+	if in.On == nil { // what is left out switches nothing off
+		problem(w, http.StatusBadRequest, `"on" is missing: expected {"on": true} or {"on": false}`)
+		return
+	}
+	s.l.Engine().SetCaching(*in.On)
 	reply(w, in)
 }
 

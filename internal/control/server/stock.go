@@ -28,7 +28,7 @@ func (s *server) stock(w http.ResponseWriter, _ *http.Request) {
 		Configured: s.l.ConfiguredMemory(),
 		Process:    s.l.Process(),
 	}
-	out.Results, out.Bytes, out.Limit = e.Kept()
+	out.Results, out.Bytes, out.Limit = e.Cached()
 	o := e.Overhead()
 	out.Overhead = control.Overhead{
 		Limit:    o.Limit,
@@ -38,7 +38,7 @@ func (s *server) stock(w http.ResponseWriter, _ *http.Request) {
 		Samples:  control.OverheadPart(o.Inputs),
 	}
 	e.Patterns(func(p *engine.Pattern) {
-		k := &p.Numbers.Kept
+		k := &p.Numbers.Cached
 		if k.Stored.Load() == 0 && k.TooLarge.Load() == 0 {
 			return
 		}
@@ -46,7 +46,7 @@ func (s *server) stock(w http.ResponseWriter, _ *http.Request) {
 			ID: string(
 				p.ID,
 			), Text: p.Text, Results: int(k.Held.Load()), Bytes: k.HeldBytes.Load(), Hits: p.Numbers.Total().Count[ledger.Hit],
-			Minute: p.Numbers.Minute().Count[ledger.Hit], Stored: k.Stored.Load(), Unused: k.Unused.Load(), PushedOut: k.PushedOut.Load(),
+			Minute: p.Numbers.Minute().Count[ledger.Hit], Stored: k.Stored.Load(), Unused: k.Unused.Load(), Evicted: k.Evicted.Load(),
 			Expired: k.Expired.Load(), Dropped: p.Numbers.Drops.Load(), TooLarge: k.TooLarge.Load(), Largest: k.Largest.Load(),
 		}
 		if r := findings.ShownRule(e, p); r != nil {
@@ -101,7 +101,7 @@ func (s *server) memoryCurve(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	e := s.l.Engine()
-	_, used, present := e.Kept()
+	_, used, present := e.Cached()
 	limits := curveLimits(present, used)
 	if in.Also > 0 {
 		limits = append(limits, in.Also)
@@ -131,7 +131,7 @@ func (s *server) memoryCurve(w http.ResponseWriter, r *http.Request) {
 			Limit:   f.Limit,
 			Present: f.Limit == present,
 			Share:   f.Sum.Hits / max(f.Sum.Calls, 1),
-			Spared:  findings.Milliseconds(f.Sum.Spared),
+			Saved:   findings.Milliseconds(f.Sum.Saved),
 			Memory:  f.Sum.Memory,
 			Full:    f.Full,
 			Rules:   map[string]float64{},
@@ -162,7 +162,7 @@ func (s *server) limit(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	e := s.l.Engine()
-	_, used, _ := e.Kept()
+	_, used, _ := e.Cached()
 	switch {
 	case in.Bytes < leastLimit:
 		problem(
@@ -182,11 +182,11 @@ func (s *server) limit(w http.ResponseWriter, r *http.Request) {
 			bytesize.About(mostLimit(s.l.Process())),
 		)
 		return
-	case in.Bytes < used && !in.PushOut:
+	case in.Bytes < used && !in.Evict:
 		problem(
 			w,
 			http.StatusConflict,
-			"%s are in use: with a limit of %s, results that take %s would be pushed out, those of least use first; nothing was changed, and push_out says that they may be",
+			"%s are in use: with a limit of %s, results of %s would be evicted, the least used first; nothing was changed; evict set to true allows it",
 			bytesize.About(used),
 			bytesize.Format(in.Bytes),
 			bytesize.About(used-in.Bytes),

@@ -216,7 +216,7 @@ func (s *server) stream(w http.ResponseWriter, r *http.Request) {
 	}
 	values := r.URL.Query().Get("values") == "true"
 	if values && !s.l.ShowsValues() {
-		problem(w, http.StatusForbidden, "values are not shown: show_values = true in the configuration allows it")
+		problem(w, http.StatusForbidden, "values are not shown: set show_values = true in the configuration to allow it")
 		return
 	}
 	w.Header().Set("Content-Type", "application/x-ndjson")
@@ -268,7 +268,7 @@ func event(ev stream.Event, l Larder) *control.Event {
 		Application: ev.Application, User: ev.User, Database: ev.Database, Client: ev.Address,
 		Took: findings.Milliseconds(
 			ev.Took,
-		), Spared: findings.Milliseconds(ev.Spared), Age: findings.Milliseconds(ev.Age), Rows: ev.Rows, Bytes: ev.Bytes, Failed: ev.Failed,
+		), Saved: findings.Milliseconds(ev.Saved), Age: findings.Milliseconds(ev.Age), Rows: ev.Rows, Bytes: ev.Bytes, Failed: ev.Failed,
 		Statement: string(ev.Exact),
 	}
 	if len(ev.Labels) > 0 {

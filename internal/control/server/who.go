@@ -74,7 +74,7 @@ func withToken(token string, next http.Handler) http.Handler {
 			problem(
 				w,
 				http.StatusUnauthorized,
-				"the control API over TCP is for those who know the token: Authorization: Bearer …",
+				"the control API over TCP needs the token: Authorization: Bearer …",
 			)
 			return
 		}
@@ -98,7 +98,7 @@ const (
 )
 
 func (x *wrongTokens) note(ctx context.Context, from string) {
-	slog.Warn("the control API was asked with a wrong token, or with none", "from", from)
+	slog.Warn("a request to the control API had a wrong token, or none", "from", from)
 	x.queue.Lock()
 	defer x.queue.Unlock()
 	if now := time.Now(); now.Sub(x.last) > quietAfter {

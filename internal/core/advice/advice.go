@@ -18,7 +18,7 @@ type Kind string
 
 // The kinds.
 const (
-	Keep        Kind = "keep"
+	Cache       Kind = "cache"
 	NotWorth    Kind = "not worth it"
 	NotPossible Kind = "not possible"
 	WatchLonger Kind = "watch longer"
@@ -56,8 +56,8 @@ type Advice struct {
 	TTL time.Duration
 	// Hits is the share of calls answered from memory, and Error half of its interval of 95%.
 	Hits, Error float64
-	// Spared is the waiting avoided a minute, and Memory the bytes that kept results would take.
-	Spared time.Duration
+	// Saved is the waiting avoided a minute, and Memory the bytes that kept results would take.
+	Saved  time.Duration
 	Memory float64
 	// Watch is how much longer it is to be watched.
 	Watch time.Duration
@@ -78,7 +78,7 @@ func Give(s Seen) Advice {
 	switch {
 	case s.Decided:
 		a := Advice{Kind: Decided, Sentence: s.Ruled}
-		s.foretell(&a)
+		s.predict(&a)
 		return a
 	case len(s.Reasons) > 0:
 		return s.notPossible()
@@ -86,34 +86,34 @@ func Give(s Seen) Advice {
 		return s.watchLonger()
 	}
 	a := Advice{}
-	s.foretell(&a)
+	s.predict(&a)
 	s.weigh(&a)
 	switch {
 	case a.Hits < worthShare:
 		a.Kind = NotWorth
 		a.Sentence = fmt.Sprintf(
-			"Not worth keeping: only %s of its calls would be answered from memory.",
+			"Not worth caching: the hit rate would be %s.",
 			share(a.Hits, a.Error),
 		)
-	case a.Spared < worthWaiting:
+	case a.Saved < worthWaiting:
 		a.Kind = NotWorth
-		a.Sentence = fmt.Sprintf("Not worth keeping: clients would wait only %s less a minute.", Waiting(a.Spared))
+		a.Sentence = fmt.Sprintf("Not worth caching: it would save only %s a minute.", Waiting(a.Saved))
 	default:
-		a.Kind = Keep
+		a.Kind = Cache
 		a.Sentence = fmt.Sprintf(
-			"Keep it for %s, until a write touches it: %s of %.0f calls a minute from memory, %s less waiting a minute, about %s kept.",
+			"Cache it for %s: hit rate %s of %.0f calls a minute, saves %s a minute, uses about %s.",
 			rules.FormatTTL(a.TTL),
 			share(a.Hits, a.Error),
 			s.Calls,
-			Waiting(a.Spared),
+			Waiting(a.Saved),
 			size(a.Memory),
 		)
 	}
 	return a
 }
 
-// foretell works out what keeping would bring, at the shortest lifetime that brings nearly all.
-func (s *Seen) foretell(a *Advice) {
+// predict works out what keeping would bring, at the shortest lifetime that brings nearly all.
+func (s *Seen) predict(a *Advice) {
 	o := &s.Outlook
 	if o.Calls == 0 {
 		return
@@ -133,7 +133,7 @@ func (s *Seen) foretell(a *Advice) {
 		}
 	}
 	a.TTL, a.Hits, a.Error = inputs.Ladder[at], o.Hits[at], o.Error[at]
-	a.Spared = time.Duration(s.Calls * a.Hits * float64(max(s.Origin-fromMemory, 0)))
+	a.Saved = time.Duration(s.Calls * a.Hits * float64(max(s.Origin-fromMemory, 0)))
 	a.Memory = o.Live[at] * (s.Bytes + overhead)
 }
 
@@ -141,47 +141,47 @@ func (s *Seen) foretell(a *Advice) {
 func (s *Seen) weigh(a *Advice) {
 	o := &s.Outlook
 	say := func(list *[]string, format string, args ...any) { *list = append(*list, fmt.Sprintf(format, args...)) }
-	say(&a.For, "%.0f%% of its calls repeat an input asked before", 100*o.Repeats)
+	say(&a.For, "%.0f%% of its calls repeat an earlier input", 100*o.Repeats)
 	if o.Half > 0 && o.Half < 0.3 && o.Inputs >= 10 {
-		say(&a.For, "half of the calls gather on %.0f%% of about %.0f inputs", 100*o.Half, o.Inputs)
+		say(&a.For, "half of the calls use %.0f%% of about %.0f inputs", 100*o.Half, o.Inputs)
 	}
 	if s.Writes == 0 {
-		say(&a.For, "nobody wrote to %s in the last minute", tables(s.Tables))
+		say(&a.For, "no writes to %s in the last minute", tables(s.Tables))
 	} else {
-		say(&a.Against, "%.0f writes a minute touch %s, and each drops what is kept", s.Writes, tables(s.Tables))
+		say(&a.Against, "%.0f writes a minute to %s, and each drops results", s.Writes, tables(s.Tables))
 	}
 	i := slices.Index(inputs.Ladder[:], a.TTL)
 	if aged := o.Aged[i]; aged > a.Hits+0.15 {
 		say(&a.Against, "without those writes %.0f%% would be hits", 100*aged)
 		say(
 			&a.Could,
-			"writes that touch it less often, or an age of %s that readers can live with",
+			"fewer writes that touch it, or mode = \"ttl only\" if readers accept results %s old",
 			rules.FormatTTL(a.TTL),
 		)
 	}
 	if o.Compared >= 10 {
 		if o.Changed == 0 {
-			say(&a.For, "no result was another in %.0f comparisons with the one before", o.Compared)
+			say(&a.For, "no result had changed in %.0f comparisons with the one before", o.Compared)
 		} else {
-			say(&a.Against, "its result was another in %.0f%% of %.0f comparisons with the one before", 100*o.Changed/o.Compared, o.Compared)
+			say(&a.Against, "its result had changed in %.0f%% of %.0f comparisons with the one before", 100*o.Changed/o.Compared, o.Compared)
 		}
 	}
 	if o.Unseen >= 1 {
 		say(
 			&a.Against,
-			"%.0f times its result was another though no write was seen: something writes around the larder, and a result can be as old as its lifetime",
+			"%.0f times its result changed with no write seen: there are direct writes, and a result can be as old as its TTL",
 			o.Unseen,
 		)
 	}
 	if a.Error > 0.05 {
-		say(&a.Against, "the share of hits is uncertain by %.0f points: few inputs make most of its calls", 100*a.Error)
+		say(&a.Against, "the hit rate is uncertain by %.0f points: few inputs make most of its calls", 100*a.Error)
 	}
 }
 
 func (s *Seen) notPossible() Advice {
 	a := Advice{
 		Kind:     NotPossible,
-		Sentence: "Cannot be kept: it " + s.Reasons[0].Clause() + ".",
+		Sentence: "Cannot be cached: it " + s.Reasons[0].Clause() + ".",
 		Against:  reason.Sentences(s.Reasons),
 	}
 	for _, r := range s.Reasons {
@@ -222,13 +222,13 @@ func (s *Seen) watchLonger() Advice {
 	switch {
 	case s.Calls == 0:
 		a.Sentence = fmt.Sprintf(
-			"It could be kept, but was not asked in the last minute; %.0f calls were seen in all.",
+			"It could be cached, but had no calls in the last minute; %.0f calls were seen in all.",
 			o.Calls,
 		)
 	default:
 		a.Watch = max(left.Round(time.Second), time.Second)
 		a.Sentence = fmt.Sprintf(
-			"It could be kept. Watch it for about %s more to know what that would bring: %.0f calls were followed so far.",
+			"It could be cached. Watch it for about %s more for a forecast: %.0f calls were observed so far.",
 			rules.FormatTTL(roundUp(a.Watch)),
 			o.Calls,
 		)

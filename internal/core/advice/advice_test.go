@@ -22,11 +22,11 @@ func busy() Seen {
 
 func TestKeepForTheShortestLifetimeThatBringsNearlyAll(t *testing.T) {
 	a := Give(busy())
-	assert.Equal(t, Keep, a.Kind)
+	assert.Equal(t, Cache, a.Kind)
 	assert.Equal(t, 30*time.Second, a.TTL)
-	assert.Equal(t, "Keep it for 30s, until a write touches it: 90% of 450 calls a minute from memory, 2.4 s less waiting a minute, about 62 KiB kept.", a.Sentence)
-	assert.Contains(t, a.For, "nobody wrote to public.sailings in the last minute")
-	assert.Contains(t, a.For, "half of the calls gather on 10% of about 40 inputs")
+	assert.Equal(t, "Cache it for 30s: hit rate 90% of 450 calls a minute, saves 2.4 s a minute, uses about 62 KiB.", a.Sentence)
+	assert.Contains(t, a.For, "no writes to public.sailings in the last minute")
+	assert.Contains(t, a.For, "half of the calls use 10% of about 40 inputs")
 }
 
 func TestLifetimesNobodyHasSeenAreNotForetold(t *testing.T) {
@@ -43,25 +43,25 @@ func TestOtherAdvice(t *testing.T) {
 	s.Outlook.Hits = [len(inputs.Ladder)]float64{}
 	a := Give(s)
 	assert.Equal(t, NotWorth, a.Kind)
-	assert.Equal(t, "Not worth keeping: only 0% of its calls would be answered from memory.", a.Sentence)
+	assert.Equal(t, "Not worth caching: the hit rate would be 0%.", a.Sentence)
 	assert.NotEmpty(t, a.Could, "writes are what spoils it")
 
 	s = busy()
 	s.Origin = 60 * time.Microsecond
-	assert.Equal(t, "Not worth keeping: clients would wait only 4 ms less a minute.", Give(s).Sentence)
+	assert.Equal(t, "Not worth caching: it would save only 4 ms a minute.", Give(s).Sentence)
 
 	s = busy()
 	s.Outlook.Calls, s.Calls = 10, 10
 	a = Give(s)
 	assert.Equal(t, WatchLonger, a.Kind)
 	assert.Equal(t, 2*time.Minute, a.Watch)
-	assert.Equal(t, "It could be kept. Watch it for about 2m more to know what that would bring: 10 calls were followed so far.", a.Sentence)
+	assert.Equal(t, "It could be cached. Watch it for about 2m more for a forecast: 10 calls were observed so far.", a.Sentence)
 
 	s = busy()
 	s.Reasons = []reason.Reason{reason.About(reason.UnknownLanguage, "c").Behind(reason.Way("").Calls().Function("loyalty"))}
 	a = Give(s)
 	assert.Equal(t, NotPossible, a.Kind)
-	assert.Equal(t, "Cannot be kept: it calls loyalty(), whose tables are not known: it is written in c.", a.Sentence)
+	assert.Equal(t, "Cannot be cached: it calls loyalty(), whose tables are not known: it is written in c.", a.Sentence)
 	assert.Contains(t, a.Could[0], "[[declare]]")
 
 	s = busy()

@@ -22,5 +22,5 @@ func TestRemediesGoByTheReasonAndNotByItsWay(t *testing.T) {
 	through := reason.Of(reason.ReadsSetting).Behind(reason.Way("").View("public.open_sailings").Calls().Within("current_setting"))
 	assert.Equal(t, "reads the view public.open_sailings, which calls current_setting(), which reads a setting", through.String())
 	assert.Equal(t, parameter, Remedy(through))
-	assert.Empty(t, Remedy(reason.About(reason.NotUnderstood, "no rule keeps this pattern")), "what a reason speaks of is nobody's remedy")
+	assert.Empty(t, Remedy(reason.About(reason.NotUnderstood, "no rule caches this pattern")), "what a reason speaks of is nobody's remedy")
 }

@@ -243,8 +243,8 @@ func (f *Facts) Plain() bool { return len(f.Reasons) == 0 }
 // AddReason adds a reason that is not there yet.
 func (f *Facts) AddReason(r reason.Reason) { f.Reasons = reason.Add(f.Reasons, r) }
 
-// Passes adds a reason that speaks of nothing in particular.
-func (f *Facts) Passes(c reason.Code) { f.AddReason(reason.Of(c)) }
+// Bypasses adds a reason that speaks of nothing in particular.
+func (f *Facts) Bypasses(c reason.Code) { f.AddReason(reason.Of(c)) }
 
 // AddWrite adds a way of writing a table.
 func AddWrite(list []Write, w Write) []Write {

@@ -58,8 +58,8 @@ func (a *again) add(key, rule string, most int) {
 	}
 }
 
-// FetchAgain gives what is to be fetched next for an origin, if anything is; ring tells when to ask again.
-func (e *Engine) FetchAgain(origin string) (next Asked, ok bool, ring <-chan struct{}) {
+// Refetch gives what is to be fetched next for an origin, if anything is; ring tells when to ask again.
+func (e *Engine) Refetch(origin string) (next Asked, ok bool, ring <-chan struct{}) {
 	a := &e.again
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -82,7 +82,7 @@ func (e *Engine) FetchAgain(origin string) (next Asked, ok bool, ring <-chan str
 // wanted says whether something is still to be fetched: its rule is in force, and nobody has asked for it meanwhile.
 func (e *Engine) wanted(a *Asked) bool {
 	r := e.Rules().Named(a.Rule)
-	return r != nil && r.Keeps() && !e.off() && !e.Has(a.Rule, a.Key)
+	return r != nil && r.Caches() && !e.off() && !e.Has(a.Rule, a.Key)
 }
 
 // Has says whether a result is kept by a rule, and true, under a key that is spelled out.
@@ -99,8 +99,8 @@ func (e *Engine) Has(rule, key string) bool {
 	return entry != nil && entry.Stamp.Valid()
 }
 
-// FetchAtStart has results fetched whose keys were given by MostUsed before, for a rule in force.
-func (e *Engine) FetchAtStart(rule *rules.Rule, keys []string) {
+// WarmUp has results fetched whose keys were given by MostUsed before, for a rule in force.
+func (e *Engine) WarmUp(rule *rules.Rule, keys []string) {
 	for _, k := range keys {
 		e.again.add(k, rule.Name, math.MaxInt) // so many as the rule says
 	}

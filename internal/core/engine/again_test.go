@@ -22,11 +22,11 @@ func oneSetting() *dialect.Dialect {
 
 // A key holds all that is needed to ask again.
 func TestAKeyTellsWhatWasAsked(t *testing.T) {
-	for _, change := range []func(*rules.Rule){func(*rules.Rule) {}, func(r *rules.Rule) { r.Share = true }, func(r *rules.Rule) { r.TTLOnly = true }} {
+	for _, change := range []func(*rules.Rule){func(*rules.Rule) {}, func(r *rules.Rule) { r.AcrossUsers = true }, func(r *rules.Rule) { r.TTLOnly = true }} {
 		e, s := begin(t, Options{Dialect: oneSetting()})
 		s.Asking(NeedSettings, now)
 		s.Learned(Settings{Values: []string{"UTC"}, Roles: []string{"ines", "ines"}, Isolation: analysis.ReadCommitted})
-		r := rules.Rule{Pattern: s.Read([]byte(read)).Pattern.ID, Verdict: rules.Keep, TTL: 1 << 40, FetchAgain: true}
+		r := rules.Rule{Pattern: s.Read([]byte(read)).Pattern.ID, Action: rules.Cache, TTL: 1 << 40, Refetch: true}
 		change(&r)
 		e.SetRules(rules.NewSet([]rules.Rule{r}))
 		ask(s, read, now)
@@ -37,11 +37,11 @@ func TestAKeyTellsWhatWasAsked(t *testing.T) {
 		require.True(t, ok)
 		assert.Equal(t, []any{"skerrow", "ines", []string{"UTC"}, byte('q'), read}, []any{a.Database, a.User, a.Values, a.Shape, string(a.Exact)})
 		e.DropPattern(r.Pattern)
-		e.FetchAtStart(&e.Rules().List()[0], keys)
-		next, ok, _ := e.FetchAgain("")
+		e.WarmUp(&e.Rules().List()[0], keys)
+		next, ok, _ := e.Refetch("")
 		assert.True(t, ok)
 		assert.Equal(t, keys[0], next.Key)
-		_, ok, _ = e.FetchAgain("")
+		_, ok, _ = e.Refetch("")
 		assert.False(t, ok, "once")
 	}
 }
@@ -53,7 +53,7 @@ func TestAllThatARuleAsksForAtTheStart(t *testing.T) {
 	for i := range 3 * mostAgain {
 		keys = append(keys, fmt.Sprint(i))
 	}
-	e.FetchAtStart(&rules.Rule{Name: "boards"}, keys)
+	e.WarmUp(&rules.Rule{Name: "boards"}, keys)
 	assert.Len(t, e.again.list, len(keys))
 	e.again.add("dropped", "boards", mostAgain)
 	assert.Len(t, e.again.list, len(keys))

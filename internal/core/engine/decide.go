@@ -120,8 +120,8 @@ type Decision struct {
 	Need Need
 	// Ahead is what the server is to be asked before the statement is sent, without waiting for the answer.
 	Ahead Need
-	// Keepable is set when a rule could keep its result.
-	Keepable bool
+	// Cacheable is set when a rule could keep its result.
+	Cacheable bool
 	// Own is set when the larder is to answer of its own, with Last.
 	Own bool
 	// Waited is for how long it was held back while another session fetched the same.
@@ -175,7 +175,7 @@ func (s *Session) decide(d *Decision, r *Request, now time.Time) {
 	}
 	res = res.among(acts)
 	*d = Decision{
-		Outcome:  ledger.Pass,
+		Outcome:  ledger.Bypass,
 		Pattern:  p,
 		resolved: res,
 		defined:  defined,
@@ -201,7 +201,7 @@ func (s *Session) decide(d *Decision, r *Request, now time.Time) {
 		s.sums(d, r, now)
 	}
 	rule := s.rule(set, res, r)
-	if acts.Facts.Effect&analysis.Begins != 0 && s.beginsUnknown(r) && set.Keeps() {
+	if acts.Facts.Effect&analysis.Begins != 0 && s.beginsUnknown(r) && set.Caches() {
 		d.Ahead = NeedSettings // within the block it would be too late
 	}
 	s.decideRead(d, r, set, rule, now)
@@ -228,7 +228,7 @@ func (s *Session) decideWrite(d *Decision, r *Request, set *rules.Set) {
 			d.write.change, d.write.times = c, times
 		}
 	}
-	if s.pathKey == "" && !r.NoAsking && s.state == Idle && res.schema != nil && set.Keeps() &&
+	if s.pathKey == "" && !r.NoAsking && s.state == Idle && res.schema != nil && set.Caches() &&
 		res.schema.PathMatters(p.Facts) {
 		d.Need = NeedSettings // or it would drop what rests on every table of the name
 	}
@@ -237,23 +237,23 @@ func (s *Session) decideWrite(d *Decision, r *Request, set *rules.Set) {
 // decideRead decides between a hit, a miss and a pass.
 func (s *Session) decideRead(d *Decision, r *Request, set *rules.Set, rule *rules.Rule, now time.Time) {
 	res := d.resolved
-	accepted := rule != nil && rule.AcceptTime
+	accepted := rule != nil && rule.TimeFunctions
 	if len(res.Reasons) > 0 && !(accepted && res.OfTime) {
 		d.Reason = res.Reasons[0]
 		return
 	}
-	d.Keepable = true
+	d.Cacheable = true
 	obstacle := s.obstacle(d, r, accepted)
 	d.blocked = obstacle.Some()
 	switch {
-	case s.e.held.Load():
-		d.Reason = reason.Of(reason.OnHold)
+	case s.e.switchedOff.Load():
+		d.Reason = reason.Of(reason.CachingOff)
 	case s.e.aside.Load():
 		d.Reason = reason.Of(reason.InTrial)
 	case rule == nil:
 		d.Reason = reason.Of(reason.NoRule)
-	case rule.Verdict == rules.Never:
-		d.Reason = reason.Of(reason.Never)
+	case rule.Action == rules.Bypass:
+		d.Reason = reason.Of(reason.Bypass)
 	case rule.Paused:
 		d.Reason = reason.Of(reason.RulePaused)
 	case s.e.suspended(rule):
@@ -293,13 +293,13 @@ func (s *Session) beginsUnknown(r *Request) bool {
 
 // sums notes how often what a statement reads has changed, where its input is followed.
 func (s *Session) sums(d *Decision, r *Request, now time.Time) {
-	d.tables = d.resolved.readings.Sum()
+	d.tables = d.resolved.dependencies.Sum()
 	if s.repeats(d, now) {
 		return
 	}
 	d.changes = d.tables
 	if len(d.resolved.reads)+len(d.resolved.columns) > 0 && d.Pattern.Inputs.Follows(d.input) {
-		d.changes = d.resolved.readings.Sum(s.pinned(d.resolved, r)...)
+		d.changes = d.resolved.dependencies.Sum(s.pinned(d.resolved, r)...)
 	}
 }
 
@@ -315,7 +315,7 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 		return reason.Of(reason.TransactionFailed)
 	case r.MayMeanNow && !timeAccepted:
 		return reason.Of(reason.ValueMayMeanTime)
-	case s.collected.Touches(d.resolved.readings):
+	case s.collected.Touches(d.resolved.dependencies):
 		return reason.Of(reason.OwnWrite)
 	case blocks && s.isolation != analysis.DefaultIsolation && s.view() == dialect.Unknowable:
 		return reason.Of(reason.SerializableBlock)

@@ -65,7 +65,7 @@ type WriteSeen struct {
 	Tables, By []string
 	// Dropped are the results that it dropped, by pattern, and Spared how many others rest on the same tables.
 	Dropped map[statement.ID]int
-	Spared  int
+	Saved   int
 
 	parts []freshness.Part // what Tables and By are made of, when it drops something
 }
@@ -94,7 +94,7 @@ func (e *Engine) keep(key []byte, entry *store.Entry) {
 		e.drop(old)
 	}
 	for _, o := range e.opts.Observers {
-		o.Kept(key, entry.Reply)
+		o.Cached(key, entry.Reply)
 	}
 	e.store.Put(key, entry)
 }
@@ -156,7 +156,7 @@ func (e *Engine) drop(entry *store.Entry) bool {
 	}
 	e.Ledger.Drops.Add(1)
 	entry.Numbers.Drops.Add(1)
-	if r := entry.Rule; r != nil && r.FetchAgain && entry.Uses.Load() > 0 {
+	if r := entry.Rule; r != nil && r.Refetch && entry.Uses.Load() > 0 {
 		if key, ok := e.identities.spell(entry.Key()); ok {
 			e.again.add(key, r.Name, mostAgain)
 		}
@@ -196,7 +196,7 @@ func (e *Engine) reclaim(now time.Time) {
 			if whole != (m.clock.Name == "") {
 				continue
 			}
-			list = e.store.RestOn(counter, list[:0])
+			list = e.store.DependOn(counter, list[:0])
 			for _, entry := range list {
 				if entry.Stamp.Valid() || !e.drop(entry) { // kept anew after the write, or dropped already
 					continue
@@ -230,7 +230,7 @@ func (e *Engine) reclaim(now time.Time) {
 // droppedBy notes which write dropped an entry.
 func (e *Engine) droppedBy(m moved, entry *store.Entry) {
 	k := &e.keepers
-	spared := e.store.Reading(m.clock)
+	saved := e.store.Dependency(m.clock)
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	w := m.write
@@ -243,7 +243,7 @@ func (e *Engine) droppedBy(m moved, entry *store.Entry) {
 		}
 	}
 	w.Dropped[entry.Pattern]++
-	w.Spared = spared
+	w.Saved = saved
 }
 
 // RecentWrites gives the last writes that dropped something, the latest last.
@@ -347,7 +347,7 @@ func (e *Engine) DropTable(table string) int {
 			slices.Contains(e.Does(p).Reads, table)
 	})
 	return aged + e.dropWhere(func(entry *store.Entry) bool {
-		return slices.ContainsFunc(entry.Readings, func(c *freshness.Clock) bool { return c.Name == table })
+		return slices.ContainsFunc(entry.Dependencies, func(c *freshness.Clock) bool { return c.Name == table })
 	})
 }
 
@@ -388,7 +388,7 @@ func (e *Engine) KeptReading(table string) (n int) {
 		if table == "" {
 			clock = db.clocks.Every
 		}
-		n += e.store.Reading(clock)
+		n += e.store.Dependency(clock)
 	}
 	return n
 }

@@ -75,11 +75,11 @@ type Engine struct {
 	Ledger *ledger.Ledger
 	Inputs *inputs.Book
 
-	opts  Options
-	store *store.Store
-	rules atomic.Pointer[rules.Set]
-	held  atomic.Bool
-	aside atomic.Bool // a trial has keeping off at this moment
+	opts        Options
+	store       *store.Store
+	rules       atomic.Pointer[rules.Set]
+	switchedOff atomic.Bool
+	aside       atomic.Bool // a trial has caching off at this moment
 
 	overhead    overhead
 	reading     chan struct{} // holds who reads what takes long to read
@@ -169,20 +169,20 @@ func (e *Engine) textsOf(syntax *statement.Syntax) *texts {
 // Rules gives the rules in force.
 func (e *Engine) Rules() *rules.Set { return e.rules.Load() }
 
-// Hold switches all keeping off, or on again. Clocks keep running meanwhile, so what is kept stays trustworthy.
-func (e *Engine) Hold(on bool) { e.held.Store(on) }
+// SetCaching switches all caching off, or on again. Clocks keep running meanwhile, so that cached results stay trustworthy.
+func (e *Engine) SetCaching(on bool) { e.switchedOff.Store(!on) }
 
-// Held says whether all keeping is switched off.
-func (e *Engine) Held() bool { return e.held.Load() }
+// CachingOff says whether all caching is switched off.
+func (e *Engine) CachingOff() bool { return e.switchedOff.Load() }
 
-// SetAside is Hold for a slice of a live trial: what is passed for it is told by its own reason.
+// SetAside switches caching off for a slice of a live trial: what is passed for it is told by its own reason.
 func (e *Engine) SetAside(on bool) { e.aside.Store(on) }
 
 // off says whether nothing is answered from memory at this moment.
-func (e *Engine) off() bool { return e.held.Load() || e.aside.Load() }
+func (e *Engine) off() bool { return e.switchedOff.Load() || e.aside.Load() }
 
-// Kept gives how many results are kept, the bytes they take, and the bytes they may take.
-func (e *Engine) Kept() (results int, bytes, limit int64) {
+// Cached gives how many results are kept, the bytes they take, and the bytes they may take.
+func (e *Engine) Cached() (results int, bytes, limit int64) {
 	return e.store.Len(), e.store.Bytes(), e.store.Limit()
 }
 

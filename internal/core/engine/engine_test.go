@@ -64,7 +64,7 @@ func learn(s *Session) {
 }
 
 func keep(e *Engine, s *Session, sql string) {
-	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: s.Read([]byte(sql)).Pattern.ID, Verdict: rules.Keep, TTL: time.Minute, ControlSample: -1}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: s.Read([]byte(sql)).Pattern.ID, Action: rules.Cache, TTL: time.Minute, ControlSample: -1}}))
 }
 
 func decide(s *Session, sql string) Ticket {
@@ -215,18 +215,18 @@ func TestOriginsAreApart(t *testing.T) {
 
 func TestTTLAndRules(t *testing.T) {
 	e, s := begin(t, Options{})
-	assert.Equal(t, ledger.Pass, ask(s, read, now))
+	assert.Equal(t, ledger.Bypass, ask(s, read, now))
 	keep(e, s, read)
 	assert.Equal(t, ledger.Miss, ask(s, read, now))
 	assert.Equal(t, ledger.Hit, ask(s, read, now.Add(59*time.Second)))
 	assert.Equal(t, ledger.Miss, ask(s, read, now.Add(60*time.Second)))
 	assert.Equal(t, ledger.Miss, ask(s, "select n from berths where id = 2", now), "another input")
-	e.Hold(true)
-	assert.Equal(t, ledger.Pass, ask(s, read, now))
-	e.Hold(false)
+	e.SetCaching(false)
+	assert.Equal(t, ledger.Bypass, ask(s, read, now))
+	e.SetCaching(true)
 	e.SetRules(rules.NewSet(nil))
-	assert.Equal(t, ledger.Pass, ask(s, read, now))
-	results, _, _ := e.Kept()
+	assert.Equal(t, ledger.Bypass, ask(s, read, now))
+	results, _, _ := e.Cached()
 	assert.Zero(t, results, "what no rule keeps is let go")
 }
 
@@ -264,8 +264,8 @@ func TestMemoryStaysWithinItsLimit(t *testing.T) {
 	for i := range 20_000 {
 		ask(s, fmt.Sprintf("select n from berths where id = %d", i), now)
 	}
-	require.Eventually(t, func() bool { _, bytes, limit := e.Kept(); return bytes <= limit }, 5*time.Second, 10*time.Millisecond)
-	results, _, _ := e.Kept()
+	require.Eventually(t, func() bool { _, bytes, limit := e.Cached(); return bytes <= limit }, 5*time.Second, 10*time.Millisecond)
+	results, _, _ := e.Cached()
 	assert.Greater(t, results, 500)
 }
 
@@ -297,7 +297,7 @@ func BenchmarkReadAndDecidePass(b *testing.B) {
 			for i := 0; b.Loop(); i++ {
 				r := Request{Statement: s.Read(texts[i%len(texts)]), Shape: 'q'}
 				d := s.Begin(&r, now)
-				if d.Outcome != ledger.Pass {
+				if d.Outcome != ledger.Bypass {
 					b.Fatal(d.Outcome)
 				}
 				d.Drop()

@@ -38,23 +38,23 @@ func (t *ticket) finish(r Result, now time.Time) {
 	}
 	rec := &t.ended.Record
 	*rec = ledger.Record{
-		Outcome:  d.Outcome,
-		Reason:   d.Reason,
-		Took:     r.Took,
-		Keepable: d.Keepable,
-		Failed:   r.Failed,
-		Here:     r.Here,
-		Rows:     r.Rows,
-		Bytes:    r.Bytes,
-		Caller:   s.who,
-		Lane:     s.lane,
-		Ruled:    d.ruled,
-		LeftOut:  d.Reason.Code == reason.SessionLeftOut || d.Reason.Code == reason.StatementLeftOut,
+		Outcome:   d.Outcome,
+		Reason:    d.Reason,
+		Took:      r.Took,
+		Cacheable: d.Cacheable,
+		Failed:    r.Failed,
+		Here:      r.Here,
+		Rows:      r.Rows,
+		Bytes:     r.Bytes,
+		Caller:    s.who,
+		Lane:      s.lane,
+		Ruled:     d.ruled,
+		LeftOut:   d.Reason.Code == reason.SessionLeftOut || d.Reason.Code == reason.StatementLeftOut,
 	}
 	var age time.Duration
 	switch d.Outcome {
 	case ledger.Hit:
-		rec.Spared = d.Entry.Took - r.Took
+		rec.Saved = d.Entry.Took - r.Took
 		rec.Followed = d.Waited
 		rec.Rows = d.Entry.Rows
 		if !s.Own {
@@ -76,7 +76,7 @@ func (t *ticket) finish(r Result, now time.Time) {
 		if r.Reply != nil && !r.Failed && s.e.fits(d, r.Reply) && !(r.Rows == 0 && d.rule.SkipEmpty) &&
 			d.stamp.Storable() {
 			s.e.keep(d.key, &store.Entry{
-				Reply: r.Reply, Stamp: d.stamp, Readings: d.readings(), Pattern: d.Pattern.ID, Numbers: d.Pattern.Numbers, Rule: d.rule, Moment: d.moment,
+				Reply: r.Reply, Stamp: d.stamp, Dependencies: d.dependencies(), Pattern: d.Pattern.ID, Numbers: d.Pattern.Numbers, Rule: d.rule, Moment: d.moment,
 				Rows: r.Rows, Fetched: now.Add(-r.Fetch), Took: r.Fetch,
 			})
 		}
@@ -87,7 +87,7 @@ func (t *ticket) finish(r Result, now time.Time) {
 	if d.Compare && r.Sum != 0 && !r.Failed && d.Outcome != ledger.Hit {
 		s.e.inputs(d.Pattern).Compare(d.input, r.Sum, d.changes, now)
 	}
-	s.last = Report{d.Pattern.ID, d.Outcome, d.Reason, r.Took, age, rec.Spared}
+	s.last = Report{d.Pattern.ID, d.Outcome, d.Reason, r.Took, age, rec.Saved}
 	x := &t.ended // filled in place, as it is long
 	x.At, x.Session, x.Pattern, x.Rule, x.Age = now, s, d.Pattern, d.rule, age
 	x.Numbers, x.Application, x.OfRule = s.e.numbers(d.Pattern), s.app, s.tallyOf(d.rule)
@@ -144,7 +144,7 @@ func (e *Engine) fits(d *Decision, reply []byte) bool {
 
 // tooLarge counts a result that was not kept for its size in bytes, or for so many of them.
 func (e *Engine) tooLarge(d *Decision, size int64) {
-	m := &d.Pattern.Numbers.Kept
+	m := &d.Pattern.Numbers.Cached
 	m.TooLarge.Add(1)
 	for have := m.Largest.Load(); size > have && !m.Largest.CompareAndSwap(have, size); {
 		have = m.Largest.Load()
@@ -153,8 +153,8 @@ func (e *Engine) tooLarge(d *Decision, size int64) {
 
 // largest is the largest reply in bytes that is kept by a rule.
 func (e *Engine) largest(r *rules.Rule) int {
-	if r.Largest > 0 {
-		return min(r.Largest, e.opts.Largest)
+	if r.SizeLimit > 0 {
+		return min(r.SizeLimit, e.opts.Largest)
 	}
 	return e.opts.Largest
 }

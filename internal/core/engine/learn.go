@@ -47,7 +47,7 @@ func (e *Engine) learn(syntax *statement.Syntax, d *dialect.Dialect, shape, sql 
 		own:    d.AsksForLast != "" && string(text) == d.AsksForLast,
 	}
 	if len(text) > longestPattern {
-		facts.Passes(reason.TooLong)
+		facts.Bypasses(reason.TooLong)
 	}
 	if known := e.patterns.add(p, syntax, text, shape, e.newNumbers); known != nil {
 		return known

@@ -82,9 +82,9 @@ func (s *Session) follow(d *Decision, now time.Time) {
 // lookUp decides between a hit and a miss.
 func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Time) {
 	d.rule, d.ruled = rule, true
-	readings := d.resolved.readings
+	dependencies := d.resolved.dependencies
 	k := s.key[:0]
-	if rule.Share && s.db.knowsPrivileges() && d.resolved.SharedBy(s.settings.Role) {
+	if rule.AcrossUsers && s.db.knowsPrivileges() && d.resolved.SharedBy(s.settings.Role) {
 		if len(s.sharedNumber) == 0 {
 			s.sharedNumber = s.e.identities.number(s.sharedNumber, s.appendIdentity(nil, "", nil))
 		}
@@ -95,7 +95,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	form := r.Shape
 	if rule.TTLOnly { // what is kept for those who accept an age is nobody else's
 		form |= ttlOnlyForm
-		readings = d.resolved.shape
+		dependencies = d.resolved.shape
 	}
 	parsed, why := s.appendParsed(nil, r, d)
 	if why != reason.None {
@@ -119,12 +119,12 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 			return
 		}
 		d.Reason, d.sampled = reason.Of(reason.Sampled), true
-		if !rule.TTLOnly && !(rule.AcceptTime && d.resolved.OfTime) { // which may differ
+		if !rule.TTLOnly && !(rule.TimeFunctions && d.resolved.OfTime) { // which may differ
 			d.sample = e
 		}
 	}
 	if early { // what it gets may be of an earlier moment than this
-		d.Outcome = ledger.Pass
+		d.Outcome = ledger.Bypass
 		if !d.Reason.Some() {
 			d.Reason = reason.Of(reason.EarlierSnapshot)
 		}
@@ -134,13 +134,13 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	d.Outcome = ledger.Miss
 	d.key = append([]byte(nil), k...)
 	if rule.TTLOnly {
-		d.stamp = readings.Take()
+		d.stamp = dependencies.Take()
 	} else {
-		d.stamp = readings.Take(s.pinned(d.resolved, r)...)
+		d.stamp = dependencies.Take(s.pinned(d.resolved, r)...)
 	}
 	d.moment = s.e.moments.Load()            // behind the stamp: who begins a block from now on has a later one
 	if s.db.current() != d.resolved.schema { // then it may rest on more than that: it is not known what the stamp should hold
-		d.Outcome, d.Reason, d.key = ledger.Pass, reason.Of(reason.SchemaChanged), nil
+		d.Outcome, d.Reason, d.key = ledger.Bypass, reason.Of(reason.SchemaChanged), nil
 	}
 }
 
@@ -152,10 +152,10 @@ const ttlOnlyForm = 0x80
 // than those of now.
 const parsedForm = 0x20
 
-// readings gives what a decision's stamp was taken of.
-func (d *Decision) readings() freshness.Readings {
+// dependencies gives what a decision's stamp was taken of.
+func (d *Decision) dependencies() freshness.Dependencies {
 	if d.rule.TTLOnly {
 		return d.resolved.shape
 	}
-	return d.resolved.readings
+	return d.resolved.dependencies
 }

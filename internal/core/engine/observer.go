@@ -20,8 +20,8 @@ type Observer interface {
 	// Sampled is told of each control sample: a statement that would have been answered from memory, and was asked of
 	// the origin.
 	Sampled(x *Sampled)
-	// Kept is told of a result that is kept from now on.
-	Kept(key, reply []byte)
+	// Cached is told of a result that is kept from now on.
+	Cached(key, reply []byte)
 	// Dropped is told of a result that a write has dropped.
 	Dropped(entry *store.Entry)
 	// Reclaimed is told how many results a change of a table dropped, or a change that may have touched any if its name
@@ -100,8 +100,8 @@ func (Unmoved) Ended(*Ended) {}
 // Sampled does nothing.
 func (Unmoved) Sampled(*Sampled) {}
 
-// Kept does nothing.
-func (Unmoved) Kept(_, _ []byte) {}
+// Cached does nothing.
+func (Unmoved) Cached(_, _ []byte) {}
 
 // Dropped does nothing.
 func (Unmoved) Dropped(*store.Entry) {}

@@ -50,7 +50,7 @@ func TestThePatternsBytesAreCounted(t *testing.T) {
 // all the same; and the room is given back when the flood is over.
 func TestAFloodOfPatternsStaysWithinItsRoom(t *testing.T) {
 	e, s := begin(t, Options{Overhead: 8 << 20})
-	e.SetRules(rules.NewSet([]rules.Rule{{Text: "select n from berths*", Verdict: rules.Keep, ControlSample: -1}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Text: "select n from berths*", Action: rules.Cache, ControlSample: -1}}))
 	const read = "select n from berths where id = 1"
 	require.Equal(t, ledger.Miss, ask(s, read, now))
 	before := heap()
@@ -79,7 +79,7 @@ func TestAFloodOfPatternsStaysWithinItsRoom(t *testing.T) {
 	assert.Equal(t, ledger.Hit, ask(s, read, now), "what was there before is still there")
 	w := decide(s, "update berths set n = 5, nobody_knows_this = 6 where id = 1")
 	assert.Equal(t, ledger.Write, w.Outcome, "what is not remembered is judged all the same")
-	assert.Equal(t, ledger.Pass, ask(s, "select nobody_has_asked_this from berths", now))
+	assert.Equal(t, ledger.Bypass, ask(s, "select nobody_has_asked_this from berths", now))
 
 	for i := range 200 { // the minute that is looked at goes by
 		e.Tick(now.Add(time.Duration(i) * time.Second))
@@ -92,10 +92,10 @@ func TestAFloodOfPatternsStaysWithinItsRoom(t *testing.T) {
 // Results of a pattern whose text is not remembered whole are not kept: no rule could tell such patterns apart by their ends.
 func TestLongPatternsAreNotKept(t *testing.T) {
 	e, s := begin(t, Options{})
-	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1}}))
 	long := "select n" + strings.Repeat(", n as a_name_that_is_long", 800) + " from berths where id = 1"
-	assert.Equal(t, ledger.Pass, ask(s, long, now))
-	assert.Equal(t, ledger.Pass, ask(s, long, now))
+	assert.Equal(t, ledger.Bypass, ask(s, long, now))
+	assert.Equal(t, ledger.Bypass, ask(s, long, now))
 	p := s.Read([]byte(long)).Pattern
 	assert.Less(t, len(p.Text), longestPattern+100)
 	assert.NotEqual(t, p.ID, s.Read([]byte(long+" and n = 1")).Pattern.ID)

@@ -30,7 +30,7 @@ var described = []schema.Row{
 func quays(t *testing.T) *Engine {
 	e, err := New(Options{Dialect: postgres.Dialect, Misuse: func(what string) { t.Error(what) }}, now)
 	require.NoError(t, err)
-	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1}}))
 	return e
 }
 
@@ -142,7 +142,7 @@ func TestCallsByNumber(t *testing.T) {
 	s := client(quays(t), "10", described)
 	assert.False(t, s.e.Does(s.Numbered(964).Pattern).Everything)
 	d := s.Begin(&Request{Statement: s.Numbered(964), NoAsking: true}, now)
-	assert.Equal(t, ledger.Pass, d.Outcome)
+	assert.Equal(t, ledger.Bypass, d.Outcome)
 	d = s.Begin(&Request{Statement: s.Numbered(12345), NoAsking: true}, now)
 	assert.Equal(t, ledger.Write, d.Outcome)
 }
@@ -261,7 +261,7 @@ func decideKey(s *Session, sql string, p *Parsed) []byte {
 // Roles share results by their numbers, and only while it is known who may read what.
 func TestSharingByTheNumberOfARole(t *testing.T) {
 	e := quays(t)
-	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1, Share: true}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1, AcrossUsers: true}}))
 	one, two, three := client(e, "10", described), client(e, "11", described), client(e, "12", described)
 	ask(one, read, now)
 	assert.Equal(t, ledger.Hit, ask(two, read, now))

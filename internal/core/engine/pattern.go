@@ -44,15 +44,15 @@ type resolution struct {
 	schema catalog.Schema
 	path   string
 	*catalog.Resolved
-	readings freshness.Readings
-	reads    []narrowRead
-	columns  []freshness.Pinned // tables of which only some columns are read
-	writes   []narrowWrite
-	ifOwn    *resolution        // what it does if the tables that are missing are its session's own
-	shape    freshness.Readings // what a result rests on that is answered whatever is written
-	change   freshness.Change
-	ruled    ruled
-	amid     atomic.Pointer[amid]
+	dependencies freshness.Dependencies
+	reads        []narrowRead
+	columns      []freshness.Pinned // tables of which only some columns are read
+	writes       []narrowWrite
+	ifOwn        *resolution            // what it does if the tables that are missing are its session's own
+	shape        freshness.Dependencies // what a result rests on that is answered whatever is written
+	change       freshness.Change
+	ruled        ruled
+	amid         atomic.Pointer[amid]
 }
 
 // mostPaths bounds the search paths by which a pattern is resolved apart in one database.
@@ -89,12 +89,12 @@ func (p *Pattern) in(e *Engine, db *database, path []string, pathKey string) *re
 	r := newResolution(db, schema, pathKey, does, p)
 	if own := r.IfOwn; own != nil {
 		r.ifOwn = &resolution{
-			db:       db,
-			schema:   schema,
-			path:     pathKey,
-			Resolved: own,
-			readings: r.readings,
-			shape:    r.shape,
+			db:           db,
+			schema:       schema,
+			path:         pathKey,
+			Resolved:     own,
+			dependencies: r.dependencies,
+			shape:        r.shape,
 		}
 		for _, t := range own.Writes {
 			r.ifOwn.change.Add(db.clocks.Table(t))
@@ -122,10 +122,10 @@ func newResolution(
 	p *Pattern,
 ) *resolution {
 	r := &resolution{db: db, schema: schema, path: pathKey, Resolved: does}
-	r.readings = append(db.clocks.Readings(r.Reads), &p.clock)
-	r.shape = freshness.Readings{db.clocks.Schema, db.clocks.Shape, &p.clock}
+	r.dependencies = append(db.clocks.Dependencies(r.Reads), &p.clock)
+	r.shape = freshness.Dependencies{db.clocks.Schema, db.clocks.Shape, &p.clock}
 	if r.System {
-		r.readings = append(r.readings, db.clocks.System)
+		r.dependencies = append(r.dependencies, db.clocks.System)
 	}
 	for _, t := range r.Writes {
 		r.change.Add(db.clocks.Table(t))
@@ -182,7 +182,7 @@ func (e *Engine) others() *Pattern {
 // rest gives a pattern for one statement beyond the limit, of whose effects this is known. Its numbers are summed.
 func (e *Engine) rest(facts *analysis.Facts) *Pattern {
 	o := e.others()
-	facts.Passes(reason.TooRare)
+	facts.Bypasses(reason.TooRare)
 	return &Pattern{
 		ID:      o.ID,
 		Text:    o.Text,
@@ -213,7 +213,7 @@ func (e *Engine) mergeRare(now time.Time) {
 	var list []candidate
 	set := e.Rules()
 	e.patterns.each(func(p *Pattern) {
-		if !p.named(set) && p.Numbers.Kept.Held.Load() == 0 && p.Numbers.Minute().Calls() == 0 &&
+		if !p.named(set) && p.Numbers.Cached.Held.Load() == 0 && p.Numbers.Minute().Calls() == 0 &&
 			(full || p.Numbers.Calls() <= fewCalls) {
 			list = append(list, candidate{p, p.Numbers.Total().AllWaited()})
 		}

@@ -15,7 +15,7 @@ type Report struct {
 	Outcome ledger.Outcome
 	Reason  reason.Reason
 	// Took is how long the client waited, Age how old the answer of a hit was, and Spared what it avoided.
-	Took, Age, Spared time.Duration
+	Took, Age, Saved time.Duration
 }
 
 // Last gives what became of the session's last statement but those that ask for this.

@@ -21,7 +21,7 @@ type ruling struct {
 }
 
 func newRuling(set *rules.Set, list []*rules.Rule) *ruling {
-	return &ruling{set, list, slices.ContainsFunc(list, (*rules.Rule).Keeps)}
+	return &ruling{set, list, slices.ContainsFunc(list, (*rules.Rule).Caches)}
 }
 
 // get gives the rules of the set in force, worked out by make if they are not known yet.
@@ -49,7 +49,7 @@ func (p *Pattern) candidates(set *rules.Set) *ruling {
 
 // rules gives the rules that may decide for statements of the pattern in a database.
 func (r *resolution) rules(p *Pattern, set *rules.Set) []*rules.Rule {
-	return r.ruled.get(set, func() []*rules.Rule { return rules.Reading(p.candidates(set).list, r.Reads) }).list
+	return r.ruled.get(set, func() []*rules.Rule { return rules.Dependency(p.candidates(set).list, r.Reads) }).list
 }
 
 // prepare works out what a set that is to be put in force comes to for a pattern.
@@ -57,18 +57,18 @@ func (p *Pattern) prepare(set *rules.Set) {
 	p.ruled.prepare(set, func() []*rules.Rule { return set.Candidates(p.ID, p.Text) })
 	if have := p.resolved.Load(); have != nil {
 		for _, r := range *have {
-			r.ruled.prepare(set, func() []*rules.Rule { return rules.Reading(p.ruled.next.Load().list, r.Reads) })
+			r.ruled.prepare(set, func() []*rules.Rule { return rules.Dependency(p.ruled.next.Load().list, r.Reads) })
 		}
 	}
 }
 
 // RulesOf gives the rules that may decide for statements of a pattern, in the database it was last asked of.
 func (e *Engine) RulesOf(p *Pattern) []*rules.Rule {
-	return rules.Reading(p.candidates(e.Rules()).list, e.Does(p).Reads)
+	return rules.Dependency(p.candidates(e.Rules()).list, e.Does(p).Reads)
 }
 
-// MayKeep says whether some rule may keep results of a pattern.
-func (e *Engine) MayKeep(p *Pattern) bool { return p.candidates(e.Rules()).keeps }
+// MayCache says whether some rule may keep results of a pattern.
+func (e *Engine) MayCache(p *Pattern) bool { return p.candidates(e.Rules()).keeps }
 
 // mostClasses bounds what a session remembers of the rules that hold for it.
 const mostClasses = 1000
@@ -125,7 +125,7 @@ func (e *Engine) SetRules(set *rules.Set) {
 		keeps, known := wanted[p]
 		if p != nil && !known {
 			for _, r := range e.RulesOf(p) {
-				keeps = keeps || r.Verdict == rules.Keep // paused or not
+				keeps = keeps || r.Action == rules.Cache // paused or not
 			}
 			wanted[p] = keeps
 		}

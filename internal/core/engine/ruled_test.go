@@ -20,13 +20,13 @@ func TestRulesForSomeTablesAndCallers(t *testing.T) {
 	web := e.NewSession(Identity{Database: "skerrow", User: "ines", Application: "booking-web"})
 	learn(web)
 	e.SetRules(rules.NewSet([]rules.Rule{
-		{Name: "labelled", Tables: []string{"berths"}, When: rules.Conditions{Application: "quay-boards", Labels: map[string]string{"page": "1"}}, Verdict: rules.Never},
-		{Name: "boards", Tables: []string{"berths"}, When: rules.Conditions{Application: "quay-boards"}, Verdict: rules.Keep, TTL: time.Minute},
-		{Name: "ports", OnlyTables: []string{"public.ports"}, Verdict: rules.Keep},
+		{Name: "labelled", Tables: []string{"berths"}, When: rules.Conditions{Application: "quay-boards", Labels: map[string]string{"page": "1"}}, Action: rules.Bypass},
+		{Name: "boards", Tables: []string{"berths"}, When: rules.Conditions{Application: "quay-boards"}, Action: rules.Cache, TTL: time.Minute},
+		{Name: "ports", OnlyTables: []string{"public.ports"}, Action: rules.Cache},
 	}))
 	for range 2 {
-		assert.Equal(t, ledger.Pass, ask(boards, read+" /*page='1'*/", now))
-		assert.Equal(t, ledger.Pass, ask(web, read, now))
+		assert.Equal(t, ledger.Bypass, ask(boards, read+" /*page='1'*/", now))
+		assert.Equal(t, ledger.Bypass, ask(web, read, now))
 	}
 	assert.Equal(t, ledger.Miss, ask(boards, read, now))
 	assert.Equal(t, ledger.Hit, ask(boards, read+" /*page='2'*/", now))
@@ -35,7 +35,7 @@ func TestRulesForSomeTablesAndCallers(t *testing.T) {
 	web.SetApplication("quay-boards")
 	assert.Equal(t, ledger.Hit, ask(web, read, now), "the same user's, by another rule from now on")
 
-	kept, _, _ := e.Kept()
+	kept, _, _ := e.Cached()
 	assert.Equal(t, 2, kept)
 	paused := slices.Clone(e.Rules().List())
 	for i := range paused {
@@ -44,19 +44,19 @@ func TestRulesForSomeTablesAndCallers(t *testing.T) {
 	d := decide(boards, read) // under way while rules change
 	e.SetRules(rules.NewSet(paused))
 	d.End(Result{}, now)
-	assert.Equal(t, ledger.Pass, ask(boards, read, now))
-	kept, _, _ = e.Kept()
+	assert.Equal(t, ledger.Bypass, ask(boards, read, now))
+	kept, _, _ = e.Cached()
 	assert.Equal(t, 2, kept, "what is kept stays while a rule is paused")
 	assert.Equal(t, 1, e.DropRule("ports"))
 	e.SetRules(rules.NewSet(paused[2:]))
-	kept, _, _ = e.Kept()
+	kept, _, _ = e.Cached()
 	assert.Zero(t, kept, "and goes when no rule keeps it")
 }
 
 func manyRules(n int) *rules.Set {
 	var list []rules.Rule
 	for i := range n {
-		r := rules.Rule{Name: fmt.Sprint("r", i), Verdict: rules.Keep, ControlSample: -1, TTL: time.Minute}
+		r := rules.Rule{Name: fmt.Sprint("r", i), Action: rules.Cache, ControlSample: -1, TTL: time.Minute}
 		switch i % 3 {
 		case 0:
 			r.Pattern = postgres.Dialect.Syntax.Of(fmt.Sprintf("select c%d from berths", i))
@@ -68,7 +68,7 @@ func manyRules(n int) *rules.Set {
 		}
 		list = append(list, r)
 	}
-	return rules.NewSet(append(list, rules.Rule{Pattern: postgres.Dialect.Syntax.Of(read), Verdict: rules.Keep, ControlSample: -1, TTL: time.Minute}))
+	return rules.NewSet(append(list, rules.Rule{Pattern: postgres.Dialect.Syntax.Of(read), Action: rules.Cache, ControlSample: -1, TTL: time.Minute}))
 }
 
 // Deciding with many rules takes what it takes with one.

@@ -15,7 +15,7 @@ type RuledSums struct {
 func (e *Engine) Ruled() RuledSums {
 	out := RuledSums{Times: map[int64]ledger.Bucket{}}
 	e.Patterns(func(p *Pattern) {
-		if !e.MayKeep(p) {
+		if !e.MayCache(p) {
 			return
 		}
 		out.Sums = out.Plus(p.Numbers.Total())

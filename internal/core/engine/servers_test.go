@@ -23,21 +23,21 @@ func knows(s *Session, server string) {
 func TestResultsBelongToTheServerThatGaveThem(t *testing.T) {
 	const sql = "select n from berths where id = 1"
 	e, old := begin(t, Options{})
-	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
+	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1}}))
 	knows(old, "first")
 	require.Equal(t, ledger.Miss, ask(old, sql, now))
 	require.Equal(t, ledger.Hit, ask(old, sql, now))
 
 	fresh := session(e)
 	knows(fresh, "second")
-	assert.Equal(t, ledger.Pass, ask(old, sql, now), "it is connected to the first")
-	assert.Equal(t, ledger.Pass, ask(fresh, sql, now), "definitions are not known")
+	assert.Equal(t, ledger.Bypass, ask(old, sql, now), "it is connected to the first")
+	assert.Equal(t, ledger.Bypass, ask(fresh, sql, now), "definitions are not known")
 	learn(fresh)
 	assert.Equal(t, ledger.Miss, ask(fresh, sql, now))
 	assert.Equal(t, ledger.Hit, ask(fresh, sql, now))
-	assert.Equal(t, ledger.Pass, ask(old, sql, now))
+	assert.Equal(t, ledger.Bypass, ask(old, sql, now))
 	knows(old, "first")
-	assert.Equal(t, ledger.Pass, ask(old, sql, now), "that its server is asked again makes it no present one")
+	assert.Equal(t, ledger.Bypass, ask(old, sql, now), "that its server is asked again makes it no present one")
 	assert.Equal(t, ledger.Hit, ask(fresh, sql, now))
 
 	e.Tick(now.Add(time.Second))
@@ -65,10 +65,10 @@ func TestResultsBelongToTheServerThatGaveThem(t *testing.T) {
 
 // A rule that was paused for an old answer stays so, whatever else is changed, until somebody has looked at it.
 func TestARuleThatWasPausedForAnOldAnswerStaysSo(t *testing.T) {
-	for name, r := range map[string]rules.Rule{"by its name": parsed(t, "name = \"berths\"\ntext = \"*\"\nverdict = \"keep\"\nttl = \"none\""), "by what it says": parsed(t, "text = \"*\"\nverdict = \"keep\"\nttl = \"none\"")} {
+	for name, r := range map[string]rules.Rule{"by its name": parsed(t, "name = \"berths\"\ntext = \"*\"\naction = \"cache\"\nttl = \"none\""), "by what it says": parsed(t, "text = \"*\"\naction = \"cache\"\nttl = \"none\"")} {
 		t.Run(name, func(t *testing.T) {
 			e, _ := begin(t, Options{})
-			other := rules.Rule{Text: "select 2*", Verdict: rules.Keep}
+			other := rules.Rule{Text: "select 2*", Action: rules.Cache}
 			e.SetRules(rules.NewSet([]rules.Rule{r}))
 			e.Suspend(&e.Rules().List()[0])
 			suspended := func() (n int) {

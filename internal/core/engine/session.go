@@ -292,7 +292,7 @@ func (s *Session) path() []string {
 // has needed them before: whose statements only pass is not to pay for it.
 func (s *Session) Wants(now time.Time) Need {
 	var n Need
-	if len(s.identity) == 0 && s.e.Rules().Keeps() {
+	if len(s.identity) == 0 && s.e.Rules().Caches() {
 		if s.mayNeed() {
 			n |= NeedSettings
 		}
@@ -372,7 +372,7 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 					s.db.reader.Begin()
 				}
 				s.db.round = round{
-					schemaAt: s.db.clocks.Schema.Changes(), schema: freshness.Readings{s.db.clocks.Schema}.Take(), grants: freshness.Readings{s.db.clocks.Grants}.Take(),
+					schemaAt: s.db.clocks.Schema.Changes(), schema: freshness.Dependencies{s.db.clocks.Schema}.Take(), grants: freshness.Dependencies{s.db.clocks.Grants}.Take(),
 					count: s.db.definitions.count.Load(), open: open, short: short, first: s.db.described == nil,
 				}
 			}

@@ -64,12 +64,12 @@ func (e *Engine) Suspend(r *rules.Rule) {
 	x.apply(e.Rules(), r)
 }
 
-// Keeps says whether any rule in force keeps results at present: one that is not paused, by a person or by a stale
+// Caches says whether any rule in force keeps results at present: one that is not paused, by a person or by a stale
 // catch.
-func (e *Engine) Keeps() bool {
+func (e *Engine) Caches() bool {
 	list := e.Rules().List()
 	for i := range list {
-		if list[i].Keeps() && !e.suspended(&list[i]) {
+		if list[i].Caches() && !e.suspended(&list[i]) {
 			return true
 		}
 	}

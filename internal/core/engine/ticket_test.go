@@ -19,7 +19,7 @@ func misused(t require.TestingT, keeps bool) (*Engine, *Session, *[]string) {
 	e, err := New(Options{Dialect: postgres.Dialect, Misuse: func(what string) { told = append(told, what) }, Settle: time.Minute}, now)
 	require.NoError(t, err)
 	if keeps {
-		e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
+		e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1}}))
 	}
 	return e, client(e, "10", described), &told
 }

@@ -21,15 +21,15 @@ func (s statement) Number(field string) (float64, bool) {
 	return n, ok
 }
 
-var board = statement{"app": "quay-boards", "outcome": "pass", "text": "select * from Ports order by id", "took": 7.5, "rows": 3.0,
-	"reason": "no rule keeps this pattern", "label.route": "/boards", "client": "10.1.2.3:400"}
+var board = statement{"app": "quay-boards", "outcome": "bypass", "text": "select * from Ports order by id", "took": 7.5, "rows": 3.0,
+	"reason": "no rule caches this pattern", "label.route": "/boards", "client": "10.1.2.3:400"}
 
 func TestMatch(t *testing.T) {
 	for text, want := range map[string]bool{
 		"": true, "ports": true, "PORTS": true, `"order by"`: true, "vessels": false,
 		"app=quay-boards": true, "app=crew-tablet,quay-boards": true, "app!=quay-boards": false, "app=quay": false, "app=quay*": true,
 		"took>5ms": true, "took>0.01s": false, "took<8ms rows=3": true, "rows!=3": false, "outcome!=hit": true,
-		"label.route=/boards": true, "label.other=x": false, "label.other!=x": true, `reason="no rule keeps this pattern"`: true,
+		"label.route=/boards": true, "label.other=x": false, "label.other!=x": true, `reason="no rule caches this pattern"`: true,
 		"client=10.1.*": true, "client=10.2.*": false, "app=quay-boards outcome=hit": false,
 	} {
 		f, err := Parse(text, OfStatements)
@@ -44,7 +44,7 @@ func TestErrorsSayWhereAndWhat(t *testing.T) {
 		"app>x":            "at character 4: app is no number",
 		"took>soon":        `at character 6: "soon" is no time`,
 		"rows=many":        `at character 6: "many" is no number`,
-		"outcome=lost":     `at character 9: outcome is never "lost": expected hit, miss, pass, write`,
+		"outcome=lost":     `at character 9: outcome is never "lost": expected hit, miss, bypass, write`,
 		"app=":             "at character 5: a value is missing behind app=",
 		`app="x`:           "at character 1: a quote is not closed",
 		"app<=x":           `at character 4: "<=" is not understood`,

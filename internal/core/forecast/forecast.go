@@ -18,8 +18,8 @@ type Pattern struct {
 	Trace inputs.Trace
 	// Origin is how long a fetch takes on average, Bytes how large a reply is, and Kept what a kept one takes of the
 	// memory.
-	Origin      time.Duration
-	Bytes, Kept float64
+	Origin        time.Duration
+	Bytes, Cached float64
 	// Rules are those that may decide for it, in order; Possible says whether its results can be kept, and TimeAccepted
 	// whether they can where a rule accepts functions of the time.
 	Rules                  []*rules.Rule
@@ -42,8 +42,8 @@ type Run struct {
 type Outcome struct {
 	Patterns    int
 	Calls, Hits float64
-	// Spared is the waiting avoided.
-	Spared time.Duration
+	// Saved is the waiting avoided.
+	Saved time.Duration
 	// Drops is how many results writes would drop.
 	Drops float64
 	// Memory is the most that results would take, in bytes; it is no rate.
@@ -211,7 +211,7 @@ func (r *replayed) rule(class uint16, classes []inputs.Class) *rules.Rule {
 	}
 	rule = rules.Deciding(r.Rules, &who)
 	if rule != nil &&
-		(!rule.Keeps() || !r.Possible && !(rule.AcceptTime && r.TimeAccepted) || rule.Largest > 0 && r.Bytes > float64(rule.Largest)) {
+		(!rule.Caches() || !r.Possible && !(rule.TimeFunctions && r.TimeAccepted) || rule.SizeLimit > 0 && r.Bytes > float64(rule.SizeLimit)) {
 		rule = nil
 	}
 	r.decided[class] = rule
@@ -261,7 +261,7 @@ func (r *replayed) take(m *memory, index int, at int64, a *inputs.Asked, classes
 		if rule.TTL == 0 {
 			hits = float64(a.Calls - 1)
 		}
-		m.put(place, &kept{at, a.Changes, r.Kept * stands, stands, r, o, k})
+		m.put(place, &kept{at, a.Changes, r.Cached * stands, stands, r, o, k})
 		if !rule.TTLOnly {
 			live.keys[k] = place
 		}
@@ -328,7 +328,7 @@ func (r *replayed) sum(f *Forecast) {
 		}
 		one := Outcome{
 			Patterns: 1, Calls: o.Calls * scale, Hits: o.Hits * scale, Drops: o.Drops / minutes, Memory: o.Memory,
-			Spared: time.Duration(o.Hits * scale * float64(max(r.Origin-fromMemory, 0))), ages: o.ages,
+			Saved: time.Duration(o.Hits * scale * float64(max(r.Origin-fromMemory, 0))), ages: o.ages,
 		}
 		for i := range one.ages {
 			one.ages[i] *= scale
@@ -373,7 +373,7 @@ func (o *Outcome) add(x Outcome) {
 	o.Patterns += x.Patterns
 	o.Calls += x.Calls
 	o.Hits += x.Hits
-	o.Spared += x.Spared
+	o.Saved += x.Saved
 	o.Drops += x.Drops
 	o.Memory += x.Memory
 	for i := range o.ages {

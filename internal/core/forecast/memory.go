@@ -32,15 +32,15 @@ func newMemory(limit int64, patterns []Pattern) (*memory, error) {
 	left := m.limit
 	for _, p := range patterns {
 		for _, r := range p.Rules {
-			if r.Memory == 0 || m.own[r.Name] != nil {
+			if r.MemoryShare == 0 || m.own[r.Name] != nil {
 				continue
 			}
-			x, err := m.room(r.Memory * m.limit)
+			x, err := m.room(r.MemoryShare * m.limit)
 			if err != nil {
 				return nil, err
 			}
 			m.own[r.Name] = x
-			left -= r.Memory * m.limit
+			left -= r.MemoryShare * m.limit
 		}
 	}
 	var err error

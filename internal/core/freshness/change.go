@@ -143,7 +143,7 @@ func (c *Change) Clone() Change { return Change{slices.Clone(c.parts)} }
 
 // Touches says whether the change may have altered any table that a result with these readings depends on. Every, which
 // is in all readings, stands for every table.
-func (c *Change) Touches(r Readings) bool {
+func (c *Change) Touches(r Dependencies) bool {
 	if Off(OwnWrites) {
 		return false
 	}

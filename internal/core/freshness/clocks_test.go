@@ -14,14 +14,14 @@ func TestChangeOfEverythingTouchesAll(t *testing.T) {
 	var one, all Change
 	one.Add(c.Table("a"))
 	all.Add(c.Every)
-	assert.True(t, one.Touches(c.Readings([]string{"a", "b"})))
-	assert.False(t, one.Touches(c.Readings([]string{"b"})))
-	assert.True(t, all.Touches(c.Readings([]string{"b"})))
+	assert.True(t, one.Touches(c.Dependencies([]string{"a", "b"})))
+	assert.False(t, one.Touches(c.Dependencies([]string{"b"})))
+	assert.True(t, all.Touches(c.Dependencies([]string{"b"})))
 }
 
 func TestAnOutcomeThatNeverArrives(t *testing.T) {
 	c := New()
-	r := c.Readings([]string{"a"})
+	r := c.Dependencies([]string{"a"})
 	var change Change
 	change.Add(c.Table("a"))
 	p := change.Begin()
@@ -34,7 +34,7 @@ func TestAnOutcomeThatNeverArrives(t *testing.T) {
 }
 
 func BenchmarkValidFourReadings(b *testing.B) {
-	s := New().Readings([]string{"a", "b", "c"}).Take()
+	s := New().Dependencies([]string{"a", "b", "c"}).Take()
 	b.ReportAllocs()
 	for b.Loop() {
 		if !s.Valid() {
@@ -46,7 +46,7 @@ func BenchmarkValidFourReadings(b *testing.B) {
 // A write that waited while the schema was changed may have done more than was known of it.
 func TestAWriteThatWaitedForADefinition(t *testing.T) {
 	c := New()
-	audit := c.Readings([]string{"audit"})
+	audit := c.Dependencies([]string{"audit"})
 	for name, meanwhile := range map[string]bool{"nothing happened": false, "a trigger was made": true} {
 		t.Run(name, func(t *testing.T) {
 			seen := c.Schema.Changes()
@@ -71,7 +71,7 @@ func TestAWriteThatWaitedForADefinition(t *testing.T) {
 func TestClocksThatWrap(t *testing.T) {
 	c := New()
 	c.Table("a").changes.Store(math.MaxUint64)
-	stamp := c.Readings([]string{"a"}).Take()
+	stamp := c.Dependencies([]string{"a"}).Take()
 	var change Change
 	change.Add(c.Table("a"))
 	p := change.Begin()
@@ -88,7 +88,7 @@ func TestMoreCountersDropNothing(t *testing.T) {
 	key := table.Key([]string{"id"}, true)
 	stamps := make([]Stamp, 100_000)
 	for i := range stamps {
-		stamps[i] = c.Readings([]string{"a"}).Take(Pinned{Table: table, Key: key, Hashes: []uint64{hashOf(i)}})
+		stamps[i] = c.Dependencies([]string{"a"}).Take(Pinned{Table: table, Key: key, Hashes: []uint64{hashOf(i)}})
 	}
 	require.Greater(t, len(*key.cells.Load()), 4, "there were more counters, again and again")
 	valid := func() (n int) {
@@ -118,7 +118,7 @@ func TestAMillionValuesOfOneKey(t *testing.T) {
 	key := table.Key([]string{"id"}, true)
 	stamps := make([]Stamp, 0, 1_000_000)
 	take := func(i int) Stamp {
-		return c.Readings([]string{"a"}).Take(Pinned{Table: table, Key: key, Hashes: []uint64{hashOf(i)}})
+		return c.Dependencies([]string{"a"}).Take(Pinned{Table: table, Key: key, Hashes: []uint64{hashOf(i)}})
 	}
 	for i := range cap(stamps) {
 		take(i) // until there are as many counters as there will be
@@ -143,13 +143,13 @@ func TestAMillionValuesOfOneKey(t *testing.T) {
 
 func BenchmarkAChangeOfOneRow(b *testing.B) {
 	for _, kept := range []int{1, 1_000_000} {
-		b.Run(fmt.Sprint(kept, " kept"), func(b *testing.B) {
+		b.Run(fmt.Sprint(kept, " cached"), func(b *testing.B) {
 			c := New()
 			table := c.Table("a")
 			key, other := table.Key([]string{"id"}, true), table.Key([]string{"k"}, false)
 			stamps := make([]Stamp, kept)
 			for i := range stamps {
-				stamps[i] = c.Readings([]string{"a"}).Take(Pinned{Table: table, Key: []*Key{key, other}[i%2], Hashes: []uint64{hashOf(i)}})
+				stamps[i] = c.Dependencies([]string{"a"}).Take(Pinned{Table: table, Key: []*Key{key, other}[i%2], Hashes: []uint64{hashOf(i)}})
 			}
 			b.ReportAllocs()
 			for i := 0; b.Loop(); i++ {
@@ -168,7 +168,7 @@ func BenchmarkValidFourPinnedReadings(b *testing.B) {
 	for _, name := range []string{"a", "b", "c"} {
 		pins = append(pins, Pinned{Table: c.Table(name), Key: c.Table(name).Key([]string{"id"}, true), Hashes: []uint64{hashOf(1)}})
 	}
-	s := c.Readings([]string{"a", "b", "c"}).Take(pins...)
+	s := c.Dependencies([]string{"a", "b", "c"}).Take(pins...)
 	s.Found()
 	b.ReportAllocs()
 	for b.Loop() {

@@ -75,15 +75,15 @@ func (w *world) take(q query) Stamp {
 	t := w.clocks.Table("rows")
 	switch q.by {
 	case 'i':
-		return w.clocks.Readings([]string{"rows"}).Take(Pinned{Table: t, Key: t.Key([]string{"id"}, true), Hashes: []uint64{hashOf(q.value)}})
+		return w.clocks.Dependencies([]string{"rows"}).Take(Pinned{Table: t, Key: t.Key([]string{"id"}, true), Hashes: []uint64{hashOf(q.value)}})
 	case 'k':
-		return w.clocks.Readings([]string{"rows"}).Take(Pinned{Table: t, Key: t.Key([]string{"k"}, false), Hashes: []uint64{hashOf(q.value)}})
+		return w.clocks.Dependencies([]string{"rows"}).Take(Pinned{Table: t, Key: t.Key([]string{"k"}, false), Hashes: []uint64{hashOf(q.value)}})
 	case 'c':
-		return w.clocks.Readings([]string{"rows"}).Take(Pinned{Table: t, Columns: []*Column{t.Column(""), t.Column("k")}})
+		return w.clocks.Dependencies([]string{"rows"}).Take(Pinned{Table: t, Columns: []*Column{t.Column(""), t.Column("k")}})
 	case 'o':
-		return w.clocks.Readings([]string{"other"}).Take()
+		return w.clocks.Dependencies([]string{"other"}).Take()
 	}
-	return w.clocks.Readings([]string{"rows"}).Take()
+	return w.clocks.Dependencies([]string{"rows"}).Take()
 }
 
 // write makes a random one, and what is known of it.

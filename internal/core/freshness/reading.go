@@ -4,12 +4,12 @@ import (
 	"unsafe"
 )
 
-// Readings are the clocks that one result depends on.
-type Readings []*Clock
+// Dependencies are the clocks that one result depends on.
+type Dependencies []*Clock
 
-// Readings gives the readings of a result that depends on these tables.
-func (c *Clocks) Readings(tables []string) Readings {
-	r := Readings{c.Every}
+// Dependencies gives the readings of a result that depends on these tables.
+func (c *Clocks) Dependencies(tables []string) Dependencies {
+	r := Dependencies{c.Every}
 	for _, t := range tables {
 		r = append(r, c.Table(t))
 	}
@@ -38,7 +38,7 @@ func pinned(list []Pinned, c *Clock) *Pinned {
 }
 
 // Sum is the sum of what the counters show: it is another after any of them has moved.
-func (r Readings) Sum(pins ...Pinned) (n uint64) {
+func (r Dependencies) Sum(pins ...Pinned) (n uint64) {
 	for _, c := range r {
 		p := pinned(pins, c)
 		if p == nil {
@@ -79,7 +79,7 @@ const ifNone = 1 << 63
 
 // Take reads the clocks, or the counters of those readings that are pinned. It must be called before the statement is
 // sent to the origin.
-func (r Readings) Take(pins ...Pinned) Stamp {
+func (r Dependencies) Take(pins ...Pinned) Stamp {
 	s := Stamp{parts: make([]taken, 0, len(r)+2*len(pins)), quiet: true, calm: true}
 	for _, c := range r {
 		if p := pinned(pins, c); p != nil {

@@ -159,7 +159,7 @@ func BenchmarkRecord16Connections(b *testing.B) {
 	b.RunParallel(func(pb *testing.PB) {
 		lane := uint8(connections.Add(1))
 		for i := uint64(0); pb.Next(); i++ {
-			r := ledger.Record{Outcome: ledger.Pass, Reason: reason.Of(reason.NoRule), Took: time.Duration(i%1000) * time.Microsecond, Keepable: true, Rows: 1, Bytes: 100, Caller: who, Lane: lane}
+			r := ledger.Record{Outcome: ledger.Bypass, Reason: reason.Of(reason.NoRule), Took: time.Duration(i%1000) * time.Microsecond, Cacheable: true, Rows: 1, Bytes: 100, Caller: who, Lane: lane}
 			follows.Follow(Asked{Input: i % 500 * 0x9e3779b97f4a7c15}, start)
 			app.Record(&r)
 			p.Record(&r)

@@ -55,12 +55,12 @@ func (l *Larder) replay(
 		does := l.DoesUnder(set, p)
 		reply := float64(p.Numbers.Bytes()) / float64(max(p.Numbers.Calls(), 1))
 		kept := reply + store.Overhead
-		if n := p.Numbers.Kept.Held.Load(); n > 0 {
-			kept = float64(p.Numbers.Kept.HeldBytes.Load()) / float64(n)
+		if n := p.Numbers.Cached.Held.Load(); n > 0 {
+			kept = float64(p.Numbers.Cached.HeldBytes.Load()) / float64(n)
 		}
 		run.Patterns = append(run.Patterns, forecast.Pattern{
-			Trace: trace, Origin: fetchTime(p), Bytes: reply, Kept: kept,
-			Rules:    rules.Reading(set.Candidates(p.ID, p.Text), does.Reads),
+			Trace: trace, Origin: fetchTime(p), Bytes: reply, Cached: kept,
+			Rules:    rules.Dependency(set.Candidates(p.ID, p.Text), does.Reads),
 			Possible: len(does.Reasons) == 0, TimeAccepted: does.OfTime,
 		})
 	})

@@ -93,7 +93,7 @@ func TestStaleAnswersAreFound(t *testing.T) {
 			l, s := begin(t, engine.Options{})
 			other := l.NewSession(engine.Identity{Database: "skerrow", User: "ines"})
 			learn(other)
-			l.SetRules(rules.NewSet([]rules.Rule{{Name: "r", Text: "*", Verdict: rules.Keep, TTL: time.Hour, ControlSample: 1}}))
+			l.SetRules(rules.NewSet([]rules.Rule{{Name: "r", Text: "*", Action: rules.Cache, TTL: time.Hour, ControlSample: 1}}))
 			require.Equal(t, ledger.Miss, ask(s, read, now))
 			d := decide(s, read) // a control sample
 			require.Equal(t, engine.StepForward, d.Step())
@@ -112,7 +112,7 @@ func TestStaleAnswersAreFound(t *testing.T) {
 				found := <-l.Samples.Found()
 				assert.Equal(t, []string{"public.berths"}, found.Tables)
 				assert.True(t, found.Paused)
-				assert.Equal(t, "its rule is paused: one of its answers was found to be old", after.Reason.String())
+				assert.Equal(t, "its rule is paused after a stale answer", after.Reason.String())
 			} else {
 				assert.Equal(t, ledger.Miss, after.Outcome)
 			}
@@ -124,7 +124,7 @@ func TestStaleAnswersAreFound(t *testing.T) {
 // What a write drops is held against what is fetched again.
 func TestNeedlessDrops(t *testing.T) {
 	l, s := begin(t, engine.Options{})
-	l.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, TTL: time.Hour, ControlSample: -1}}))
+	l.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, TTL: time.Hour, ControlSample: -1}}))
 	for _, reply := range []string{"one", "one", "two", "two"} {
 		require.Equal(t, ledger.Miss, asks(s, read, reply, now))
 		require.Equal(t, ledger.Hit, asks(s, read, reply, now))
@@ -165,7 +165,7 @@ func TestControlSamplesAreTimed(t *testing.T) {
 		e, s := begin(t, engine.Options{})
 		own := e.NewSession(engine.Identity{Database: "skerrow", User: "ines", Own: true})
 		learn(own)
-		e.SetRules(rules.NewSet([]rules.Rule{{Name: "r", Text: "*", Verdict: rules.Keep, TTL: time.Hour, TTLOnly: ttlOnly, ControlSample: 1}}))
+		e.SetRules(rules.NewSet([]rules.Rule{{Name: "r", Text: "*", Action: rules.Cache, TTL: time.Hour, TTLOnly: ttlOnly, ControlSample: 1}}))
 		require.Equal(t, ledger.Miss, ask(s, sql, now), "there is nothing to hit yet")
 		require.Equal(t, ledger.Miss, ask(s, sql, now))
 		assert.Equal(t, ledger.Hit, ask(own, sql, now))

@@ -61,7 +61,7 @@ func (l *lately) mark(p *Pattern, now time.Time) {
 type Lately struct {
 	Since               time.Time
 	Calls, Hits, Misses uint64
-	Passed              []ReasonCount // the most frequent first
+	Bypassed            []ReasonCount // the most frequent first
 }
 
 // Lately gives what became of the calls of about the last hour.
@@ -70,7 +70,7 @@ func (p *Pattern) Lately(now time.Time) Lately {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	total := p.Total().Count
-	out := Lately{Calls: p.Calls(), Hits: total[Hit], Misses: total[Miss], Passed: p.Reasons()}
+	out := Lately{Calls: p.Calls(), Hits: total[Hit], Misses: total[Miss], Bypassed: p.Reasons()}
 	if len(l.marks) == 0 {
 		return out
 	}
@@ -86,13 +86,13 @@ func (p *Pattern) Lately(now time.Time) Lately {
 	for _, r := range first.passed {
 		before[r.Reason] = r.Count
 	}
-	left := out.Passed[:0]
-	for _, r := range out.Passed {
+	left := out.Bypassed[:0]
+	for _, r := range out.Bypassed {
 		if r.Count -= before[r.Reason]; r.Count > 0 {
 			left = append(left, r)
 		}
 	}
 	slices.SortFunc(left, byFrequency)
-	out.Passed = left
+	out.Bypassed = left
 	return out
 }

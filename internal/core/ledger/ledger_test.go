@@ -38,16 +38,16 @@ func TestManyWritersLoseNothing(t *testing.T) {
 	for range 8 {
 		wg.Go(func() {
 			for range 1000 {
-				p.Record(&Record{Outcome: Pass, Reason: reason.Of(reason.NoRule), Took: time.Millisecond, Keepable: true, Rows: 2})
-				l.Application("quay-boards").Record(&Record{Outcome: Hit, Took: time.Microsecond, Spared: time.Millisecond})
+				p.Record(&Record{Outcome: Bypass, Reason: reason.Of(reason.NoRule), Took: time.Millisecond, Cacheable: true, Rows: 2})
+				l.Application("quay-boards").Record(&Record{Outcome: Hit, Took: time.Microsecond, Saved: time.Millisecond})
 			}
 		})
 	}
 	wg.Wait()
 	assert.Equal(t, uint64(8000), p.Total().Calls())
-	assert.Equal(t, 8*time.Second, p.Total().Keepable)
+	assert.Equal(t, 8*time.Second, p.Total().Cacheable)
 	assert.Equal(t, []ReasonCount{{reason.Of(reason.NoRule), 8000}}, p.Reasons())
-	assert.Equal(t, 8*time.Second, l.Application("quay-boards").Total().Spared)
+	assert.Equal(t, 8*time.Second, l.Application("quay-boards").Total().Saved)
 }
 
 func TestTheLastMinuteForgets(t *testing.T) {
@@ -67,7 +67,7 @@ func TestTheLastMinuteForgets(t *testing.T) {
 func TestApplicationsAreBounded(t *testing.T) {
 	l := New(time.Unix(0, 0))
 	for i := range 200 {
-		l.Application(string(rune('a'+i%26)) + string(rune('a'+i/26))).Record(&Record{Outcome: Pass})
+		l.Application(string(rune('a'+i%26)) + string(rune('a'+i/26))).Record(&Record{Outcome: Bypass})
 	}
 	n, calls := 0, uint64(0)
 	l.Applications(func(_ string, t *Tally) { n++; calls += t.Total().Calls() })
@@ -80,7 +80,7 @@ func TestCallersAreNamedUpToABound(t *testing.T) {
 	p := l.NewPattern()
 	for i := range 10 {
 		for range 10 - i {
-			p.Record(&Record{Outcome: Pass, Caller: l.Caller(Caller{Application: fmt.Sprint("app ", i), User: "ines", Database: "skerrow"})})
+			p.Record(&Record{Outcome: Bypass, Caller: l.Caller(Caller{Application: fmt.Sprint("app ", i), User: "ines", Database: "skerrow"})})
 		}
 	}
 	list := p.Callers()
@@ -93,11 +93,11 @@ func TestCallersAreNamedUpToABound(t *testing.T) {
 func TestWhatTheLarderAnswersItself(t *testing.T) {
 	p := New(time.Unix(0, 0)).NewPattern()
 	for range 9 {
-		p.Record(&Record{Outcome: Pass, Here: true, Took: time.Microsecond})
+		p.Record(&Record{Outcome: Bypass, Here: true, Took: time.Microsecond})
 	}
-	p.Record(&Record{Outcome: Pass, Took: 8 * time.Millisecond})
+	p.Record(&Record{Outcome: Bypass, Took: 8 * time.Millisecond})
 	assert.EqualValues(t, 10, p.Calls())
-	assert.Equal(t, 8*time.Millisecond+9*time.Microsecond, p.Total().Waited[Pass])
+	assert.Equal(t, 8*time.Millisecond+9*time.Microsecond, p.Total().Waited[Bypass])
 	assert.EqualValues(t, 1, p.Origin().Count())
 	assert.InEpsilon(t, 8*time.Millisecond, p.Origin().Percentile(0.5), 0.13)
 	assert.Zero(t, p.Memory().Count())
@@ -110,7 +110,7 @@ func TestMergedPatterns(t *testing.T) {
 	for range 30 {
 		p := l.NewPattern()
 		for range 20 {
-			p.Record(&Record{Outcome: Pass, Took: time.Millisecond, Rows: 2})
+			p.Record(&Record{Outcome: Bypass, Took: time.Millisecond, Rows: 2})
 		}
 		all = append(all, p)
 	}

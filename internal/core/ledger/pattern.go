@@ -11,8 +11,8 @@ import (
 
 // Pattern is the numbers of one pattern. Make it with Ledger.NewPattern.
 type Pattern struct {
-	Drops atomic.Uint64
-	Kept  Keeping
+	Drops  atomic.Uint64
+	Cached Caching
 	// Merged is how many patterns were merged into this one.
 	Merged atomic.Uint64
 	base   numbers
@@ -21,13 +21,13 @@ type Pattern struct {
 	lately lately
 }
 
-// Keeping is what became of a pattern's results in memory.
-type Keeping struct {
+// Caching is what became of a pattern's results in memory.
+type Caching struct {
 	// Held is how many are kept now, and HeldBytes what they take.
 	Held, HeldBytes atomic.Int64
-	// Stored is how many were kept in all. Of those that are gone, Unused were never used, PushedOut made room for
+	// Stored is how many were kept in all. Of those that are gone, Unused were never used, Evicted made room for
 	// others, and Expired had come to the end of their TTL.
-	Stored, Unused, PushedOut, Expired atomic.Uint64
+	Stored, Unused, Evicted, Expired atomic.Uint64
 	// TooLarge is how many were not kept for their size, and Largest the largest of those, in bytes.
 	TooLarge atomic.Uint64
 	Largest  atomic.Int64

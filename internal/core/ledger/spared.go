@@ -82,8 +82,8 @@ type Measured struct {
 	Baseline Part
 }
 
-// Spared is what was spared, measured in three ways.
-type Spared struct {
+// Saved is what was spared, measured in three ways.
+type Saved struct {
 	// Fetches is by the last fetch of each result, Sample by the control samples, and Before by what was before.
 	Fetches        time.Duration
 	Sample, Before Estimate
@@ -95,23 +95,23 @@ type Spared struct {
 }
 
 // Measure says what was spared of all of some patterns together.
-func Measure(list ...Measured) (out Spared) {
+func Measure(list ...Measured) (out Saved) {
 	var hits, sampled, after, based float64
 	var squares float64
 	for _, m := range list {
-		out.Fetches += m.Spared
+		out.Fetches += m.Saved
 		hits += float64(m.Count[Hit])
 		after += float64(m.After().Calls)
 		if e := m.BySample(); e.Known {
 			out.Sample.Time += e.Time
 			squares += float64(e.Error) * float64(e.Error)
 			sampled += float64(m.Count[Hit])
-			out.SampleLike += m.Spared
+			out.SampleLike += m.Saved
 		}
 		if e := m.ByBefore(m.Baseline); e.Known {
 			out.Before.Time += e.Time
 			based += float64(m.After().Calls)
-			out.BeforeLike += m.Spared
+			out.BeforeLike += m.Saved
 		}
 	}
 	out.Sample.Error = time.Duration(math.Sqrt(squares))

@@ -11,9 +11,9 @@ type Sums struct {
 	Count [len(Outcomes)]uint64
 	// Waited is the time that clients waited, by outcome.
 	Waited [len(Outcomes)]time.Duration
-	// Spared is the waiting that hits avoided, each measured by the last fetch of its own result, less Own; Keepable is
+	// Saved is the waiting that hits avoided, each measured by the last fetch of its own result, less Own; Keepable is
 	// the part of Waited spent at the origin on results that a rule could have kept.
-	Spared, Keepable time.Duration
+	Saved, Cacheable time.Duration
 	// Own is what the larder itself added to the time of misses, and Followed the part of Waited in which hits waited
 	// for what another session was fetching.
 	Own, Followed time.Duration
@@ -73,8 +73,8 @@ func (s Sums) plus(o Sums, sign int64) Sums {
 		s.Count[i] += uint64(sign) * o.Count[i]
 		s.Waited[i] += d * o.Waited[i]
 	}
-	s.Spared += d * o.Spared
-	s.Keepable += d * o.Keepable
+	s.Saved += d * o.Saved
+	s.Cacheable += d * o.Cacheable
 	s.Own += d * o.Own
 	s.Followed += d * o.Followed
 	s.Before.add(o.Before, sign)
@@ -92,7 +92,7 @@ func (p *Part) add(o Part, sign int64) {
 type tally struct {
 	count            [len(Outcomes)]atomic.Uint64
 	waited           [len(Outcomes)]atomic.Int64
-	spared, keepable atomic.Int64
+	saved, cacheable atomic.Int64
 	seldom           atomic.Pointer[seldom]
 }
 
@@ -122,22 +122,22 @@ func (t *tally) rest() *seldom {
 func (t *tally) Record(r *Record) {
 	t.count[r.Outcome].Add(1)
 	t.waited[r.Outcome].Add(int64(r.Took))
-	if n := r.Spared - r.Own; n != 0 {
-		t.spared.Add(int64(n))
+	if n := r.Saved - r.Own; n != 0 {
+		t.saved.Add(int64(n))
 	}
 	if r.Outcome == Hit && r.Followed == 0 {
 		return
 	}
-	if r.Keepable && r.Outcome != Hit {
-		t.keepable.Add(int64(r.Took))
+	if r.Cacheable && r.Outcome != Hit {
+		t.cacheable.Add(int64(r.Took))
 	}
-	if r.Own == 0 && r.Followed == 0 && !(r.Keepable && r.Outcome == Pass) {
+	if r.Own == 0 && r.Followed == 0 && !(r.Cacheable && r.Outcome == Bypass) {
 		return
 	}
 	x := t.rest()
 	x.own.Add(int64(r.Own))
 	x.followed.Add(int64(r.Followed))
-	if r.Keepable && r.Outcome == Pass && !r.LeftOut {
+	if r.Cacheable && r.Outcome == Bypass && !r.LeftOut {
 		part := &x.before
 		if r.Ruled {
 			part = &x.hindered
@@ -161,8 +161,8 @@ func (t *tally) add(s Sums) {
 		t.count[i].Add(s.Count[i])
 		t.waited[i].Add(int64(s.Waited[i]))
 	}
-	t.spared.Add(int64(s.Spared))
-	t.keepable.Add(int64(s.Keepable))
+	t.saved.Add(int64(s.Saved))
+	t.cacheable.Add(int64(s.Cacheable))
 	x := t.rest()
 	x.own.Add(int64(s.Own))
 	x.followed.Add(int64(s.Followed))
@@ -188,8 +188,8 @@ func (t *tally) total() Sums {
 		s.Count[i] = t.count[i].Load()
 		s.Waited[i] = time.Duration(t.waited[i].Load())
 	}
-	s.Spared = time.Duration(t.spared.Load())
-	s.Keepable = time.Duration(t.keepable.Load())
+	s.Saved = time.Duration(t.saved.Load())
+	s.Cacheable = time.Duration(t.cacheable.Load())
 	if x := t.seldom.Load(); x != nil {
 		s.Own, s.Followed = time.Duration(x.own.Load()), time.Duration(x.followed.Load())
 		s.Before = Part{x.before.calls.Load(), time.Duration(x.before.waited.Load())}

@@ -37,8 +37,8 @@ func (n *Drops) Dropped(entry *store.Entry) {
 	}
 }
 
-// Kept holds a result that was fetched again against what was dropped.
-func (n *Drops) Kept(key, reply []byte) {
+// Cached holds a result that was fetched again against what was dropped.
+func (n *Drops) Cached(key, reply []byte) {
 	h := maphash.Bytes(seed, key)
 	n.mu.Lock()
 	was, ok := n.dropped[h]

@@ -45,7 +45,7 @@ func (r Reason) String() string {
 // Clause gives the sentence so that it fits behind "it".
 func (r Reason) Clause() string {
 	if r.Way == "" && codes[r.Code].kind&does == 0 {
-		return "passes: " + r.String()
+		return "bypasses: " + r.String()
 	}
 	return r.String()
 }

@@ -33,9 +33,9 @@ func TestEveryStepHasItsWords(t *testing.T) {
 
 func TestClause(t *testing.T) {
 	assert.Equal(t, "moves or reads a sequence", Of(UsesSequence).Clause())
-	assert.Equal(t, "passes: several statements in one string", Of(Several).Clause())
-	assert.Equal(t, "passes: its SQL is not understood: syntax error", About(NotUnderstood, "syntax error").Clause())
-	assert.Equal(t, "passes: the session's encoding SJIS is not read", About(Encoding, "SJIS").Clause())
+	assert.Equal(t, "bypasses: several statements in one string", Of(Several).Clause())
+	assert.Equal(t, "bypasses: its SQL is not understood: syntax error", About(NotUnderstood, "syntax error").Clause())
+	assert.Equal(t, "bypasses: the session's encoding SJIS is not read", About(Encoding, "SJIS").Clause())
 	assert.Equal(t, "calls loyalty(), a function whose tables are not known", Of(UnknownTables).Behind(Way("").Calls().Function("loyalty")).Clause())
 	assert.Equal(t, "may use a cast of this database's own to fare, which is a function whose tables are not known",
 		Of(UnknownTables).Behind(Way("").Cast("fare")).Clause())

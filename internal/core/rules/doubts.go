@@ -21,7 +21,7 @@ func (s *Set) Doubts() (out []Doubt) {
 		r := &s.rules[i]
 		doubt := func(format string, args ...any) { out = append(out, Doubt{r.Name, fmt.Sprintf(format, args...)}) }
 		if strings.Contains(r.Text, "%") && !strings.Contains(r.Text, "*") {
-			doubt("its text %q holds a %% and no *: * stands for anything, and %% for itself alone", r.Text)
+			doubt("its text %q holds a %% and no *: * stands for any text, and %% only for itself", r.Text)
 		}
 		text := r.Text
 		if strings.Trim(text, "*") == "" {
@@ -29,7 +29,7 @@ func (s *Set) Doubts() (out []Doubt) {
 		}
 		for _, wider := range [...]about{{}, {"", text}, {r.Pattern, ""}, {r.Pattern, text}} {
 			if above := first[wider]; above != nil {
-				doubt("it never decides: the rule %s above it matches all that it matches", above.Name)
+				doubt("it never decides: the rule %s above it matches the same statements", above.Name)
 				break
 			}
 		}

@@ -21,9 +21,9 @@ func TestDoubts(t *testing.T) {
 	}{
 		"nothing": {[]Rule{{Pattern: "a-b-c"}, {Text: "select 100% of*"}, {Text: "*"}}, nil},
 		"another wildcard": {[]Rule{{Name: "fares", Text: "select % from fares%"}}, []string{
-			`fares: its text "select % from fares%" holds a % and no *: * stands for anything, and % for itself alone`}},
-		"all above":          {[]Rule{{Name: "all", Text: "*"}, {Name: "fares", Pattern: "a-b-c"}}, []string{"fares: it never decides: the rule all above it matches all that it matches"}},
-		"the same above":     {[]Rule{{Name: "one", Text: "select*"}, {Name: "two", Text: "select*"}}, []string{"two: it never decides: the rule one above it matches all that it matches"}},
+			`fares: its text "select % from fares%" holds a % and no *: * stands for any text, and % only for itself`}},
+		"all above":          {[]Rule{{Name: "all", Text: "*"}, {Name: "fares", Pattern: "a-b-c"}}, []string{"fares: it never decides: the rule all above it matches the same statements"}},
+		"the same above":     {[]Rule{{Name: "one", Text: "select*"}, {Name: "two", Text: "select*"}}, []string{"two: it never decides: the rule one above it matches the same statements"}},
 		"tables above":       {[]Rule{{Text: "*", Tables: []string{"fares"}}, {Pattern: "a-b-c"}}, nil},
 		"some callers above": {[]Rule{{Text: "*", When: Conditions{Application: "x"}}, {Pattern: "a-b-c"}}, nil},
 	} {
@@ -60,7 +60,7 @@ func TestMatchingRulesAreThoseThatDecide(t *testing.T) {
 				for _, reads := range tables {
 					reach := make([]Reach, len(list))
 					set.AddReach(reach, id, text, reads)
-					deciding := Reading(set.Candidates(id, text), reads)
+					deciding := Dependency(set.Candidates(id, text), reads)
 					for i := range set.List() {
 						r := &set.List()[i]
 						require.Equal(t, slices.Contains(deciding, r), reach[i].Decides == 1, r.Name)

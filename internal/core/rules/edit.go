@@ -113,12 +113,12 @@ func edit(text []byte, f func(*Set, blocks) (blocks, []Rule, error)) ([]byte, er
 	}
 	back, err := Parse([]byte(out.String()))
 	if err != nil {
-		return nil, fmt.Errorf("that cannot be written into the rules file: %w", err)
+		return nil, fmt.Errorf("the rules file cannot be changed: %w", err)
 	}
 	if len(back.rules) != len(want) ||
 		!slices.EqualFunc(back.rules, want, func(a, b Rule) bool { return reflect.DeepEqual(a.bare(), b.bare()) }) {
 		return nil, errors.New(
-			"the rules file cannot be changed by the tool without changing more than was asked for: edit it by hand",
+			"the rules file cannot be edited in place: edit it by hand",
 		)
 	}
 	return []byte(out.String()), nil
@@ -188,19 +188,19 @@ func (r Rule) pairs() (out []pair) {
 	add(len(r.Tables) > 0, "tables", quoteAll(r.Tables))
 	add(len(r.OnlyTables) > 0, "only_tables", quoteAll(r.OnlyTables))
 	add(!r.When.None(), "when", r.When.toml())
-	add(true, "verdict", quote(string(r.Verdict)))
-	add(r.Verdict == Keep || r.TTL != 0, "ttl", quote(FormatTTL(r.TTL)))
-	add(r.TTLOnly, "mode", quote(ttlOnly))
-	add(r.Largest > 0, "largest", quote(bytesize.Format(int64(r.Largest))))
-	add(r.Memory > 0, "memory", quote(FormatMemory(r.Memory)))
-	add(r.SkipEmpty, "keep_empty", "false")
-	add(r.AcceptTime, "accept_time", "true")
+	add(true, "action", quote(string(r.Action)))
+	add(r.Action == Cache || r.TTL != 0, "ttl", quote(FormatTTL(r.TTL)))
+	add(r.TTLOnly, "mode", quote(TTLOnly))
+	add(r.SizeLimit > 0, "size_limit", quote(bytesize.Format(int64(r.SizeLimit))))
+	add(r.MemoryShare > 0, "memory_share", quote(FormatMemory(r.MemoryShare)))
+	add(r.SkipEmpty, "empty_results", "false")
+	add(r.TimeFunctions, "time_functions", "true")
 	add(len(r.AlsoReads) > 0, "also_reads", quoteAll(r.AlsoReads))
-	add(r.FetchAgain, "fetch_again", "true")
-	add(r.FetchAtStart > 0, "fetch_at_start", fmt.Sprint(r.FetchAtStart))
-	add(r.Share, "share", "true")
+	add(r.Refetch, "refetch", "true")
+	add(r.WarmUp > 0, "warm_up", fmt.Sprint(r.WarmUp))
+	add(r.AcrossUsers, "across_users", "true")
 	add(r.ControlSample != 0, "control_sample", number(r.Sample()))
-	add(r.GoOn, "when_stale", quote(goOn))
+	add(r.GoOn, "on_stale", quote(Continue))
 	add(r.Paused, "paused", "true")
 	add(r.Note != "", "note", quote(r.Note))
 	add(r.Statement != "", "statement", quote(r.Statement))

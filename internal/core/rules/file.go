@@ -15,7 +15,7 @@ import (
 )
 
 // Heading begins a rules file that this program makes.
-const Heading = `# Rules of Jolly Larder: which results are kept. Everything else passes to the database.
+const Heading = `# Rules of Jolly Larder: which results are cached. All other statements go to the database.
 # The first [[rule]] that matches a statement decides; docs/rules.md describes every key.
 # A write to a table that was read always drops its results, unless mode is "ttl only".
 `
@@ -37,19 +37,19 @@ type ruleTOML struct {
 	Tables        *[]string `toml:"tables"`
 	OnlyTables    *[]string `toml:"only_tables"`
 	When          *whenTOML `toml:"when"`
-	Verdict       string    `toml:"verdict"`
+	Action        string    `toml:"action"`
 	TTL           *string   `toml:"ttl"`
 	Mode          string    `toml:"mode"`
-	Largest       *string   `toml:"largest"`
-	Memory        string    `toml:"memory"`
-	KeepEmpty     *bool     `toml:"keep_empty"`
-	AcceptTime    bool      `toml:"accept_time"`
+	SizeLimit     *string   `toml:"size_limit"`
+	MemoryShare   string    `toml:"memory_share"`
+	EmptyResults  *bool     `toml:"empty_results"`
+	TimeFunctions bool      `toml:"time_functions"`
 	AlsoReads     []string  `toml:"also_reads"`
-	FetchAgain    bool      `toml:"fetch_again"`
-	FetchAtStart  int       `toml:"fetch_at_start"`
-	Share         bool      `toml:"share"`
+	Refetch       bool      `toml:"refetch"`
+	WarmUp        int       `toml:"warm_up"`
+	AcrossUsers   bool      `toml:"across_users"`
 	ControlSample *float64  `toml:"control_sample"`
-	WhenStale     string    `toml:"when_stale"`
+	OnStale       string    `toml:"on_stale"`
 	Paused        bool      `toml:"paused"`
 	Note          string    `toml:"note"`
 	Statement     string    `toml:"statement"`
@@ -57,20 +57,20 @@ type ruleTOML struct {
 
 // ruleKeys and declareKeys are the keys there are, for who has written another.
 const (
-	ruleKeys    = "name, pattern, text, tables, only_tables, when, verdict, ttl, mode, largest, memory, keep_empty, accept_time, also_reads, fetch_again, fetch_at_start, share, control_sample, when_stale, paused, note or statement"
+	ruleKeys    = "name, pattern, text, tables, only_tables, when, action, ttl, mode, size_limit, memory_share, empty_results, time_functions, also_reads, refetch, warm_up, across_users, control_sample, on_stale, paused, note or statement"
 	declareKeys = "function, pattern, reads, writes or note"
 )
 
-// The modes.
+// The values of mode.
 const (
-	untilWritten = "until written"
-	ttlOnly      = "ttl only"
+	UntilWritten = "until written"
+	TTLOnly      = "ttl only"
 )
 
-// What is done with a rule by which an answer was found to be old.
+// The values of on_stale: what happens to a rule whose control sample found a stale answer.
 const (
-	pause = "pause"
-	goOn  = "go on"
+	Pause    = "pause"
+	Continue = "continue"
 )
 
 // mostAtStart is how many inputs of one rule may be fetched at the start.
@@ -145,9 +145,9 @@ func (p *parser) problem(kind string, i int, key, format string, args ...any) {
 func (p *parser) rule(i int, r ruleTOML) Rule {
 	wrong := func(key, format string, args ...any) { p.problem("rule", i, key, format, args...) }
 	rule := Rule{
-		Name: r.Name, Pattern: statement.ID(r.Pattern), Text: r.Text, Verdict: Verdict(r.Verdict), TTLOnly: r.Mode == ttlOnly,
-		SkipEmpty: r.KeepEmpty != nil && !*r.KeepEmpty, AcceptTime: r.AcceptTime, AlsoReads: r.AlsoReads,
-		FetchAgain: r.FetchAgain, FetchAtStart: r.FetchAtStart, Share: r.Share, GoOn: r.WhenStale == goOn, Paused: r.Paused,
+		Name: r.Name, Pattern: statement.ID(r.Pattern), Text: r.Text, Action: Action(r.Action), TTLOnly: r.Mode == TTLOnly,
+		SkipEmpty: r.EmptyResults != nil && !*r.EmptyResults, TimeFunctions: r.TimeFunctions, AlsoReads: r.AlsoReads,
+		Refetch: r.Refetch, WarmUp: r.WarmUp, AcrossUsers: r.AcrossUsers, GoOn: r.OnStale == Continue, Paused: r.Paused,
 		Note: r.Note, Statement: r.Statement,
 	}
 	if r.Name != "" {
@@ -160,10 +160,10 @@ func (p *parser) rule(i int, r ruleTOML) Rule {
 	}
 	p.matching(&rule, r, i)
 	switch {
-	case rule.Verdict != Keep && rule.Verdict != Never:
-		wrong("verdict", `verdict %q: expected "keep" or "never"`, r.Verdict)
-	case rule.Verdict == Keep && r.TTL == nil:
-		wrong("verdict", `a rule that keeps needs a ttl: expected ttl = "30s" or the like, or "none"`)
+	case rule.Action != Cache && rule.Action != Bypass:
+		wrong("action", `action %q: expected "cache" or "bypass"`, r.Action)
+	case rule.Action == Cache && r.TTL == nil:
+		wrong("action", `a rule with action "cache" needs a ttl: expected a time such as ttl = "30s", or "none"`)
 	}
 	if r.TTL != nil {
 		ttl, err := ParseTTL(*r.TTL)
@@ -174,33 +174,33 @@ func (p *parser) rule(i int, r ruleTOML) Rule {
 	}
 	limited := r.TTL != nil && *r.TTL != "none"
 	switch {
-	case r.Mode != "" && r.Mode != untilWritten && r.Mode != ttlOnly:
-		wrong("mode", "mode %q: expected %q or %q", r.Mode, untilWritten, ttlOnly)
+	case r.Mode != "" && r.Mode != UntilWritten && r.Mode != TTLOnly:
+		wrong("mode", "mode %q: expected %q or %q", r.Mode, UntilWritten, TTLOnly)
 	case rule.TTLOnly && !limited && r.TTL != nil:
-		wrong("mode", `mode "ttl only" needs an end: expected a ttl other than "none"`)
+		wrong("mode", `mode "ttl only" needs a TTL: expected a ttl other than "none"`)
 	}
-	if r.AcceptTime && !limited && r.TTL != nil {
-		wrong("accept_time", `accept_time needs an end, or the time in a result would stand still: expected a ttl other than "none"`)
+	if r.TimeFunctions && !limited && r.TTL != nil {
+		wrong("time_functions", `time_functions needs a TTL, or the time in a result would never change: expected a ttl other than "none"`)
 	}
-	if r.Largest != nil {
-		n, err := bytesize.Parse(*r.Largest)
+	if r.SizeLimit != nil {
+		n, err := bytesize.Parse(*r.SizeLimit)
 		if err != nil {
-			wrong("largest", "largest %v", err)
+			wrong("size_limit", "size_limit %v", err)
 		}
-		rule.Largest = int(n)
+		rule.SizeLimit = int(n)
 	}
-	if r.Memory != "" {
-		share, err := ParseMemory(r.Memory)
+	if r.MemoryShare != "" {
+		share, err := ParseMemory(r.MemoryShare)
 		if err != nil {
-			wrong("memory", "memory %v", err)
+			wrong("memory_share", "memory_share %v", err)
 		}
 		if p.memory += share; share > 0 && p.memory > mostMemory+1e-9 {
-			wrong("memory", "the rules up to here have %s of the memory to themselves: expected at most %s, so that something is left for the others", FormatMemory(p.memory), FormatMemory(mostMemory))
+			wrong("memory_share", "the rules up to here reserve %s of the memory: expected at most %s, so that other rules have some", FormatMemory(p.memory), FormatMemory(mostMemory))
 		}
-		rule.Memory = share
+		rule.MemoryShare = share
 	}
-	if r.FetchAtStart < 0 || r.FetchAtStart > mostAtStart {
-		wrong("fetch_at_start", "fetch_at_start %d: expected how many inputs to fetch, from 0 to %d", r.FetchAtStart, mostAtStart)
+	if r.WarmUp < 0 || r.WarmUp > mostAtStart {
+		wrong("warm_up", "warm_up %d: expected how many inputs to fetch, from 0 to %d", r.WarmUp, mostAtStart)
 	}
 	if share := r.ControlSample; share != nil {
 		if !(*share >= 0 && *share <= 1) {
@@ -210,8 +210,8 @@ func (p *parser) rule(i int, r ruleTOML) Rule {
 			rule.ControlSample = -1
 		}
 	}
-	if r.WhenStale != "" && r.WhenStale != pause && r.WhenStale != goOn {
-		wrong("when_stale", "when_stale %q: expected %q or %q", r.WhenStale, pause, goOn)
+	if r.OnStale != "" && r.OnStale != Pause && r.OnStale != Continue {
+		wrong("on_stale", "on_stale %q: expected %q or %q", r.OnStale, Pause, Continue)
 	}
 	p.tables("rule", i, "also_reads", r.AlsoReads)
 	return rule
@@ -250,9 +250,9 @@ func (p *parser) matching(rule *Rule, r ruleTOML, i int) {
 	alone := r.Text == "" && r.Tables == nil && r.OnlyTables == nil && r.When == nil
 	switch {
 	case r.Pattern == "" && alone:
-		wrong("rule", `nothing says what the rule is about: expected pattern = "an id such as bado-kife-ruma", text, tables, only_tables or when; text = "*" stands for every pattern`)
+		wrong("rule", `the rule matches nothing: expected pattern = "an id such as bado-kife-ruma", text, tables, only_tables or when; text = "*" matches every pattern`)
 	case r.Pattern != "" && !statement.ValidID(r.Pattern):
-		wrong("pattern", "pattern %q is not written like an id: expected something like bado-kife-ruma", r.Pattern)
+		wrong("pattern", "pattern %q is not a pattern's id: expected three words such as bado-kife-ruma", r.Pattern)
 	case r.Pattern != "" && alone && p.whole[r.Pattern] > 0:
 		wrong("pattern", "pattern %s already has a rule in line %d, which decides", r.Pattern, p.line(p.whole[r.Pattern], "pattern"))
 	}
@@ -283,7 +283,7 @@ func ParseNetwork(text string) (netip.Prefix, error) {
 func (p *parser) tables(kind string, i int, key string, list []string) {
 	for _, name := range list {
 		if name == "" || strings.Count(name, ".") > 1 {
-			p.problem(kind, i, key, `%q is no table's name: expected "table" or "schema.table"`, name)
+			p.problem(kind, i, key, `%q is not a table's name: expected "table" or "schema.table"`, name)
 		}
 	}
 }
@@ -297,7 +297,7 @@ func (p *parser) declaration(i int, d declareTOML) Declaration {
 	case d.Function != "" && d.Pattern != "":
 		wrong("pattern", "a function and a pattern are named: expected one of them")
 	case d.Pattern != "" && !statement.ValidID(d.Pattern):
-		wrong("pattern", "pattern %q is not written like an id: expected something like bado-kife-ruma", d.Pattern)
+		wrong("pattern", "pattern %q is not a pattern's id: expected three words such as bado-kife-ruma", d.Pattern)
 	case d.Reads == nil && d.Writes == nil:
 		wrong("declare", `nothing is declared: expected reads = ["a table"] or writes = ["a table"], or [] for none`)
 	}

@@ -20,7 +20,7 @@ const written = `# the harbour's rules
 # boards ask all day
 [[rule]]
 pattern = "bado-kife-ruma"
-verdict = "keep"   # fine with Ines of the harbour office
+action = "cache"   # fine with Ines of the harbour office
 ttl = "30s" # "quoted" # twice
 
 [[declare]]
@@ -30,7 +30,7 @@ reads = ["bookings"]
 # nothing of passengers
 [[rule]]
 name = "passengers"
-verdict = "never"
+action = "bypass"
 tables = [
   "passengers", # by name
   "crew.people",
@@ -53,32 +53,32 @@ func TestParse(t *testing.T) {
 	assert.Equal(t, []string{"passengers", "crew.people"}, s.Named("passengers").Tables)
 	assert.Equal(t, map[string]string{"route": "/mine"}, s.Named("passengers").When.Labels)
 	assert.Equal(t, []string{"bookings"}, s.Functions()["loyalty_points"].Reads)
-	assert.True(t, s.Keeps())
-	assert.False(t, parse(t, strings.Replace(written, "ttl =", "paused = true\nttl =", 1)).Keeps())
+	assert.True(t, s.Caches())
+	assert.False(t, parse(t, strings.Replace(written, "ttl =", "paused = true\nttl =", 1)).Caches())
 }
 
 func TestEveryErrorHasItsPlace(t *testing.T) {
-	const rule = "[[rule]]\npattern = \"bado-kife-ruma\"\nverdict = \"keep\"\n"
+	const rule = "[[rule]]\npattern = \"bado-kife-ruma\"\naction = \"cache\"\n"
 	for text, want := range map[string]string{
-		"[[rule]]\npattern = \"x\"\nverdict = \"keep\"\nttl = \"1s\"\n":   "line 2, column 1: pattern \"x\" is not written like an id",
-		"[[rule]]\npattern = \"bado-kife-ruma\"\n  verdict = \"maybe\"\n": "line 3, column 3: verdict \"maybe\"",
-		"\n" + rule + "ttl = \"soon\"\n":                                  "line 5, column 1: ttl \"soon\"",
-		rule:                                                              "line 3, column 1: a rule that keeps needs a ttl",
-		"[[rule]]\nverdict = \"never\"\n":                                 "line 1, column 1: nothing says what the rule is about",
-		"[[rule]]\npatern = \"bado-kife-ruma\"\n":                         "line 2, column 1: unknown key rule.patern",
-		"[[rule]]\npattern = \"bado-kife-ruma\nverdict = 1":               "line 2, column",
-		"[[rule]]\npattern=\"bado-kife-ruma\"\nverdict=\"never\"\n[[rule]]\npattern=\"bado-kife-ruma\"\nverdict=\"never\"\n": "line 5, column 1: pattern bado-kife-ruma already has a rule in line 2",
-		rule + "ttl = \"none\"\nmode = \"ttl only\"\n":                                              "line 5, column 1: mode \"ttl only\" needs an end",
-		rule + "ttl = \"none\"\naccept_time = true\n":                                               "line 5, column 1: accept_time needs an end",
+		"[[rule]]\npattern = \"x\"\naction = \"cache\"\nttl = \"1s\"\n":  "line 2, column 1: pattern \"x\" is not a pattern's id",
+		"[[rule]]\npattern = \"bado-kife-ruma\"\n  action = \"maybe\"\n": "line 3, column 3: action \"maybe\"",
+		"\n" + rule + "ttl = \"soon\"\n":                                 "line 5, column 1: ttl \"soon\"",
+		rule:                                                             "line 3, column 1: a rule with action \"cache\" needs a ttl",
+		"[[rule]]\naction = \"bypass\"\n":                                "line 1, column 1: the rule matches nothing",
+		"[[rule]]\npatern = \"bado-kife-ruma\"\n":                        "line 2, column 1: unknown key rule.patern",
+		"[[rule]]\npattern = \"bado-kife-ruma\nverdict = 1":              "line 2, column",
+		"[[rule]]\npattern=\"bado-kife-ruma\"\naction=\"bypass\"\n[[rule]]\npattern=\"bado-kife-ruma\"\naction=\"bypass\"\n": "line 5, column 1: pattern bado-kife-ruma already has a rule in line 2",
+		rule + "ttl = \"none\"\nmode = \"ttl only\"\n":                                              "line 5, column 1: mode \"ttl only\" needs a TTL",
+		rule + "ttl = \"none\"\ntime_functions = true\n":                                               "line 5, column 1: time_functions needs a TTL",
 		rule + "ttl = \"1s\"\nmode = \"hot\"\n":                                                     "line 5, column 1: mode \"hot\": expected \"until written\" or \"ttl only\"",
-		rule + "ttl = \"1s\"\nlargest = \"big\"\n":                                                  "line 5, column 1: largest \"big\": expected a number with a unit",
+		rule + "ttl = \"1s\"\nsize_limit = \"big\"\n":                                                  "line 5, column 1: size_limit \"big\": expected a number with a unit",
 		rule + "ttl = \"1s\"\ncontrol_sample = 2.0\n":                                               "line 5, column 1: control_sample 2: expected a share",
 		rule + "ttl = \"1s\"\ntables = []\n":                                                        "line 5, column 1: tables is empty",
 		rule + "ttl = \"1s\"\nname = \"a b\"\n":                                                     "line 5, column 1: name \"a b\"",
 		"[[declare]]\nreads = [\"t\"]\n":                                                            "line 1, column 1: nothing is named",
 		"[[declare]]\nfunction = \"f\"\n":                                                           "line 1, column 1: nothing is declared",
-		"[[declare]]\nfunction = \"f\"\nreads = [\"a.b.c\"]\n":                                      "line 3, column 1: \"a.b.c\" is no table's name",
-		"[[rule]]\npattern=\"bado-kife-ruma\"\nverdict=\"never\"\n[rule.when]\nclient = \"here\"\n": "line 4, column 1: client \"here\"",
+		"[[declare]]\nfunction = \"f\"\nreads = [\"a.b.c\"]\n":                                      "line 3, column 1: \"a.b.c\" is not a table's name",
+		"[[rule]]\npattern=\"bado-kife-ruma\"\naction=\"bypass\"\n[rule.when]\nclient = \"here\"\n": "line 4, column 1: client \"here\"",
 		rule + "ttl = 5\n":                                                                          "line 4, column 7: ttl: expected a text in quotes, not a TOML integer",
 		rule + "ttl = \"5s\"\npaused = \"yes\"\n":                                                   "line 5, column 10: paused: expected true or false, not a TOML string",
 		rule + "ttl = \"5s\"\ntables = \"fares\"\n":                                                 "line 5, column 10: tables: expected a list of texts in quotes, not a TOML string",
@@ -104,7 +104,7 @@ func TestEditsChangeWhatWasMeantAndNothingElse(t *testing.T) {
 	require.NoError(t, err)
 	want := strings.Replace(written, "[rule.when]\napplication = \"booking-web\"\nlabel.route = \"/mine\"\n", "", 1)
 	want = strings.Replace(want, "]\n# end of file", "]\nwhen = { user = \"ines\" }\n# end of file", 1)
-	want = strings.Replace(want, "verdict = \"never\"\n", "verdict = \"never\"\npaused = true\n", 1)
+	want = strings.Replace(want, "action = \"bypass\"\n", "action = \"bypass\"\npaused = true\n", 1)
 	assert.Equal(t, want, string(out))
 
 	out, err = Move([]byte(written), "passengers", -1)
@@ -116,8 +116,8 @@ func TestEditsChangeWhatWasMeantAndNothingElse(t *testing.T) {
 	_, err = Remove(out, "bado-kife-ruma")
 	assert.ErrorContains(t, err, "there is no rule")
 
-	all := "[[rule]]\ntext = \"*\"\nverdict = \"never\"\n"
-	out, err = Put([]byte(all), "", Rule{Pattern: "bado-kife-ruma", Verdict: Never, Statement: "select 1"})
+	all := "[[rule]]\ntext = \"*\"\naction = \"bypass\"\n"
+	out, err = Put([]byte(all), "", Rule{Pattern: "bado-kife-ruma", Action: Bypass, Statement: "select 1"})
 	require.NoError(t, err)
 	assert.Equal(t, "bado-kife-ruma", parse(t, string(out)).List()[0].Name, "a new rule stands before one that would decide in its place")
 }
@@ -140,10 +140,10 @@ func drawRule(t *rapid.T) Rule {
 	r := Rule{
 		Pattern: statement.ID(rapid.SampledFrom([]string{"", "bado-kife-ruma", "sopi-luna-gito", "riva-toma-dilo"}).Draw(t, "pattern")),
 		Text:    rapid.SampledFrom([]string{"select *", "*\"x'y*"}).Draw(t, "text"), Tables: list("ports", "public.fares"), OnlyTables: list("a.b"),
-		Verdict: Keep, TTL: time.Duration(rapid.IntRange(1, 1e5).Draw(t, "ttl")) * time.Second, TTLOnly: rapid.Bool().Draw(t, "only"),
-		Largest: rapid.SampledFrom([]int{0, 1 << 10, 1500}).Draw(t, "largest"), Memory: rapid.SampledFrom([]float64{0, 0.001, 0.125}).Draw(t, "memory"), SkipEmpty: rapid.Bool().Draw(t, "empty"),
-		AcceptTime: rapid.Bool().Draw(t, "time"), AlsoReads: list("tides", "x.y"), FetchAgain: rapid.Bool().Draw(t, "again"),
-		FetchAtStart: rapid.IntRange(0, 5).Draw(t, "start"), Share: rapid.Bool().Draw(t, "share"),
+		Action: Cache, TTL: time.Duration(rapid.IntRange(1, 1e5).Draw(t, "ttl")) * time.Second, TTLOnly: rapid.Bool().Draw(t, "only"),
+		SizeLimit: rapid.SampledFrom([]int{0, 1 << 10, 1500}).Draw(t, "largest"), MemoryShare: rapid.SampledFrom([]float64{0, 0.001, 0.125}).Draw(t, "memory"), SkipEmpty: rapid.Bool().Draw(t, "empty"),
+		TimeFunctions: rapid.Bool().Draw(t, "time"), AlsoReads: list("tides", "x.y"), Refetch: rapid.Bool().Draw(t, "again"),
+		WarmUp: rapid.IntRange(0, 5).Draw(t, "start"), AcrossUsers: rapid.Bool().Draw(t, "share"),
 		ControlSample: rapid.SampledFrom([]float64{0, 0.005, 1}).Draw(t, "sample"), Paused: rapid.Bool().Draw(t, "paused"),
 		Note: rapid.String().Draw(t, "note"), Statement: "select 'x' \"y\" # z",
 	}
@@ -203,37 +203,37 @@ func TestTheFirstRuleThatMatchesDecides(t *testing.T) {
 [[rule]]
 name = "boards"
 pattern = "bado-kife-ruma"
-verdict = "keep"
+action = "cache"
 ttl = "10s"
 when = { application = "quay-boards", client = "10.1.0.0/16", label.route = "/boards" }
 
 [[rule]]
 name = "people"
 tables = ["passengers"]
-verdict = "never"
+action = "bypass"
 
 [[rule]]
 name = "fares"
 text = "select * from fares*"
 only_tables = ["public.fares", "ports"]
-verdict = "keep"
+action = "cache"
 ttl = "1m"
 
 [[rule]]
 name = "pattern"
 pattern = "bado-kife-ruma"
-verdict = "keep"
+action = "cache"
 ttl = "1m"
 
 [[rule]]
 name = "last"
 text = "*"
-verdict = "never"
+action = "bypass"
 `)
 	const other = "sopi-luna-gito"
 	boards := Caller{Application: "quay-boards", Address: "10.1.2.3:4000", Comment: []byte("route='%2Fboards',x='y'")}
 	decides := func(id, text string, reads []string, who *Caller) string {
-		list := Reading(s.Candidates(statement.ID(id), text), reads)
+		list := Dependency(s.Candidates(statement.ID(id), text), reads)
 		r := Deciding(list, who)
 		mine := For(list, who)
 		require.NotEmpty(t, mine)
@@ -260,9 +260,9 @@ func TestDifference(t *testing.T) {
 	before := parse(t, written)
 	text, err := Move([]byte(written), "passengers", -1)
 	require.NoError(t, err)
-	text, err = Put(text, "bado-kife-ruma", Rule{Pattern: "bado-kife-ruma", Verdict: Keep, TTL: time.Minute, Note: "x"})
+	text, err = Put(text, "bado-kife-ruma", Rule{Pattern: "bado-kife-ruma", Action: Cache, TTL: time.Minute, Note: "x"})
 	require.NoError(t, err)
-	text, err = Put(text, "", Rule{Pattern: "riva-toma-dilo", Verdict: Never})
+	text, err = Put(text, "", Rule{Pattern: "riva-toma-dilo", Action: Bypass})
 	require.NoError(t, err)
 	var kinds []string
 	for _, c := range Difference(before, parse(t, string(text))) {
@@ -276,7 +276,7 @@ func TestDifference(t *testing.T) {
 func BenchmarkParse10000(b *testing.B) {
 	var text strings.Builder
 	for i := range 10_000 {
-		fmt.Fprintf(&text, "# rule %d\n[[rule]]\nname = \"r%d\"\ntext = \"select c%d from *\"\nverdict = \"keep\"\nttl = \"30s\"\nnote = \"because\"\n\n", i, i, i)
+		fmt.Fprintf(&text, "# rule %d\n[[rule]]\nname = \"r%d\"\ntext = \"select c%d from *\"\naction = \"cache\"\nttl = \"30s\"\nnote = \"because\"\n\n", i, i, i)
 	}
 	for b.Loop() {
 		if _, err := Parse([]byte(text.String())); err != nil {
@@ -288,9 +288,9 @@ func BenchmarkParse10000(b *testing.B) {
 // Any file that is right can be edited, or the edit is refused; nothing else comes of it.
 func FuzzEdits(f *testing.F) {
 	f.Add([]byte(written), 1)
-	f.Add([]byte("[[rule]]\npattern='bado-kife-ruma'\nverdict=\"keep\"\nttl='''1s'''\nnote=\"\"\"a\n\"quoted\\\" # no comment\"\"\"\"\n"), -1)
-	f.Add([]byte("[[rule]]\n\"when\".client = '::1'\nwhen.user=\"x\" # y\nverdict='never'\n[[ rule ]]\ntext='*'\nverdict='never'"), 0)
-	f.Add([]byte("rule = [{text = '*', verdict = 'never'}]"), 0)
+	f.Add([]byte("[[rule]]\npattern='bado-kife-ruma'\naction=\"cache\"\nttl='''1s'''\nnote=\"\"\"a\n\"quoted\\\" # no comment\"\"\"\"\n"), -1)
+	f.Add([]byte("[[rule]]\n\"when\".client = '::1'\nwhen.user=\"x\" # y\naction='bypass'\n[[ rule ]]\ntext='*'\naction='bypass'"), 0)
+	f.Add([]byte("rule = [{text = '*', action = 'bypass'}]"), 0)
 	f.Fuzz(func(t *testing.T, text []byte, by int) {
 		set, err := Parse(text)
 		if err != nil || len(set.List()) == 0 {
@@ -300,7 +300,7 @@ func FuzzEdits(f *testing.F) {
 		r.Note, r.Paused = "changed", !r.Paused
 		for _, edit := range []func() ([]byte, error){
 			func() ([]byte, error) { return Put(text, r.Name, r) },
-			func() ([]byte, error) { return Put(text, "", Rule{Name: "fresh", Text: "x", Verdict: Never}) },
+			func() ([]byte, error) { return Put(text, "", Rule{Name: "fresh", Text: "x", Action: Bypass}) },
 			func() ([]byte, error) { return Move(text, r.Name, by) },
 			func() ([]byte, error) { return Remove(text, r.Name) },
 		} {

@@ -13,13 +13,13 @@ import (
 	"jollylarder/internal/core/statement"
 )
 
-// Verdict is what a rule says about results of the patterns it matches.
-type Verdict string
+// Action is what a rule says about results of the patterns it matches.
+type Action string
 
-// The verdicts. A pattern without a rule is not kept either, but may be suggested.
+// The actions. A pattern without a rule is not kept either, but may be suggested.
 const (
-	Keep  Verdict = "keep"
-	Never Verdict = "never"
+	Cache  Action = "cache"
+	Bypass Action = "bypass"
 )
 
 // Rule is one decision. It matches a statement if everything that is set of Pattern, Text, Tables, OnlyTables and When
@@ -38,33 +38,33 @@ type Rule struct {
 	// When narrows the rule to some callers.
 	When Conditions
 
-	Verdict Verdict
+	Action Action
 	// TTL is the longest a result is answered from memory, counted from its fetch; zero is no limit.
 	TTL time.Duration
 	// TTLOnly has results answered until their TTL is over whatever is written meanwhile. Else a write to what was read
 	// ends them earlier.
 	TTLOnly bool
-	// Largest is the largest reply in bytes that is kept; zero is the larder's own limit.
-	Largest int
-	// Memory is the share of the limit of memory, from 0 to 1, that its results have to themselves, and must do with; 0
+	// SizeLimit is the largest reply in bytes that is cached; zero is the larder's own limit.
+	SizeLimit int
+	// MemoryShare is the share of the limit of memory, from 0 to 1, that its results have to themselves, and must do with; 0
 	// means that they share the rest with all others.
-	Memory float64
+	MemoryShare float64
 	// SkipEmpty has results without a row not kept.
 	SkipEmpty bool
-	// AcceptTime keeps results that depend on the current time as well, which is then as old as they are.
-	AcceptTime bool
+	// TimeFunctions keeps results that depend on the current time as well, which is then as old as they are.
+	TimeFunctions bool
 	// AlsoReads are tables that the patterns read beyond what can be seen.
 	AlsoReads []string
-	// FetchAgain has results that a write dropped fetched again, if they had been of use; FetchAtStart is how many of
+	// Refetch has results that a write dropped fetched again, if they had been of use; WarmUp is how many of
 	// the inputs that were asked most are fetched when the larder starts.
-	FetchAgain   bool
-	FetchAtStart int
-	// Share has users answered with what was fetched for others, where each may read all of it.
-	Share bool
+	Refetch bool
+	WarmUp  int
+	// AcrossUsers has users answered with what was fetched for others, where each may read all of it.
+	AcrossUsers bool
 	// ControlSample is the share of would-be hits, up to 1, that the origin is asked for all the same, to compare; 0
 	// means DefaultControlSample, and less than 0 none.
 	ControlSample float64
-	// GoOn is set when the rule is not to be paused after an answer was found to be old; see "when_stale" in
+	// GoOn is set when the rule is not to be paused after an answer was found to be old; see "on_stale" in
 	// docs/rules.md.
 	GoOn bool
 	// Paused has nothing answered or kept by the rule for the time being. What is kept stays, and writes go on dropping
@@ -92,8 +92,8 @@ func (r *Rule) Sample() float64 {
 	return r.ControlSample
 }
 
-// Keeps says whether results are answered and kept by the rule now.
-func (r *Rule) Keeps() bool { return r.Verdict == Keep && !r.Paused }
+// Caches says whether results are answered and kept by the rule now.
+func (r *Rule) Caches() bool { return r.Action == Cache && !r.Paused }
 
 // SameAs says whether two rules of different sets are one and the same: by the name that the file gives them, or by
 // what they say if it gives none. That one of them is paused makes no difference.
@@ -192,7 +192,7 @@ func NewSet(list []Rule, declarations ...Declaration) *Set {
 		if len(r.AlsoReads) > 0 {
 			s.also = append(s.also, Rule{Pattern: r.Pattern, Text: r.Text, AlsoReads: r.AlsoReads})
 		}
-		s.keeps = s.keeps || r.Keeps()
+		s.keeps = s.keeps || r.Caches()
 	}
 	return s
 }
@@ -286,8 +286,8 @@ func (s *Set) Named(name string) *Rule {
 	return nil
 }
 
-// Keeps says whether any rule keeps results.
-func (s *Set) Keeps() bool { return s != nil && s.keeps }
+// Caches says whether any rule keeps results.
+func (s *Set) Caches() bool { return s != nil && s.keeps }
 
 // ParseTTL reads a lifetime: a duration such as 30s or 1h30m, or none.
 func ParseTTL(text string) (time.Duration, error) {

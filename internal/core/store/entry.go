@@ -18,8 +18,8 @@ type Entry struct {
 	// completion, as the wire protocol frames them.
 	Reply []byte
 	// Stamp says whether the result is still true, and Readings are what it was taken of.
-	Stamp    freshness.Stamp
-	Readings freshness.Readings
+	Stamp        freshness.Stamp
+	Dependencies freshness.Dependencies
 	// Pattern is the ID of the pattern it belongs to, and Numbers are that pattern's.
 	Pattern statement.ID
 	Numbers *ledger.Pattern

@@ -34,7 +34,7 @@ func (x *index) add(e *Entry) {
 		}
 		x.rest[c] = l
 	})
-	for _, c := range e.Readings {
+	for _, c := range e.Dependencies {
 		x.tables[c]++
 	}
 	e.measure(alone) // before anybody can find it, who would release it
@@ -63,7 +63,7 @@ func (x *index) remove(e *Entry) {
 		}
 	})
 	if e.links != nil {
-		for _, c := range e.Readings {
+		for _, c := range e.Dependencies {
 			if x.tables[c]--; x.tables[c] == 0 {
 				delete(x.tables, c)
 			}
@@ -72,8 +72,8 @@ func (x *index) remove(e *Entry) {
 	e.links = nil
 }
 
-// RestOn appends the entries that rest on a counter.
-func (s *Store) RestOn(c *freshness.Counter, list []*Entry) []*Entry {
+// DependOn appends the entries that rest on a counter.
+func (s *Store) DependOn(c *freshness.Counter, list []*Entry) []*Entry {
 	s.index.mu.Lock()
 	defer s.index.mu.Unlock()
 	for l := s.index.rest[c]; l != nil; l = l.next {
@@ -82,8 +82,8 @@ func (s *Store) RestOn(c *freshness.Counter, list []*Entry) []*Entry {
 	return list
 }
 
-// Reading says how many entries there are that read a table, any of its rows.
-func (s *Store) Reading(table *freshness.Clock) int {
+// Dependency says how many entries there are that read a table, any of its rows.
+func (s *Store) Dependency(table *freshness.Clock) int {
 	s.index.mu.Lock()
 	defer s.index.mu.Unlock()
 	return s.index.tables[table]

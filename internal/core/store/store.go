@@ -85,9 +85,9 @@ func (s *Store) cache(limit int64) (*otter.Cache[string, *Entry], error) {
 			}
 			switch e.Cause {
 			case otter.CauseOverflow:
-				e.Value.Numbers.Kept.PushedOut.Add(1)
+				e.Value.Numbers.Cached.Evicted.Add(1)
 			case otter.CauseExpiration:
-				e.Value.Numbers.Kept.Expired.Add(1)
+				e.Value.Numbers.Cached.Expired.Add(1)
 			}
 		},
 	})
@@ -95,7 +95,7 @@ func (s *Store) cache(limit int64) (*otter.Cache[string, *Entry], error) {
 
 // in gives where results of a rule are kept, or nil if that is no more.
 func (s *Store) in(r *rules.Rule) *otter.Cache[string, *Entry] {
-	if r == nil || r.Memory == 0 {
+	if r == nil || r.MemoryShare == 0 {
 		return s.common
 	}
 	if x := (*s.own.Load())[r.Name]; x != nil {
@@ -112,7 +112,7 @@ func (s *Store) Divide(set *rules.Set) {
 	before := *s.own.Load()
 	now := map[string]*room{}
 	for _, r := range set.List() {
-		if r.Memory == 0 {
+		if r.MemoryShare == 0 {
 			continue
 		}
 		x := before[r.Name]
@@ -123,7 +123,7 @@ func (s *Store) Divide(set *rules.Set) {
 			}
 			x = &room{cache: c}
 		}
-		now[r.Name] = &room{x.cache, r.Memory}
+		now[r.Name] = &room{x.cache, r.MemoryShare}
 	}
 	s.own.Store(&now)
 	s.resize()
@@ -205,10 +205,10 @@ func (s *Store) Release(e *Entry) bool {
 	}
 	s.index.remove(e)
 	if n := e.Numbers; n != nil {
-		n.Kept.Held.Add(-1)
-		n.Kept.HeldBytes.Add(-int64(e.size))
+		n.Cached.Held.Add(-1)
+		n.Cached.HeldBytes.Add(-int64(e.size))
 		if e.Uses.Load() == 0 {
-			n.Kept.Unused.Add(1)
+			n.Cached.Unused.Add(1)
 		}
 	}
 	return true
@@ -233,9 +233,9 @@ func (s *Store) Put(key []byte, e *Entry) {
 	e.pack(key)
 	s.index.add(e)
 	if n := e.Numbers; n != nil {
-		n.Kept.Stored.Add(1)
-		n.Kept.Held.Add(1)
-		n.Kept.HeldBytes.Add(int64(e.size))
+		n.Cached.Stored.Add(1)
+		n.Cached.Held.Add(1)
+		n.Cached.HeldBytes.Add(int64(e.size))
 	}
 	c.Set(e.key, e)
 	switch {

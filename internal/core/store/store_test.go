@@ -28,7 +28,7 @@ func newShelf(t testing.TB, limit int64) *shelf {
 	s, err := New(limit)
 	require.NoError(t, err)
 	l := ledger.New(time.Now())
-	return &shelf{s, freshness.New(), l, l.NewPattern(), rules.Rule{Name: "r", Verdict: rules.Keep}}
+	return &shelf{s, freshness.New(), l, l.NewPattern(), rules.Rule{Name: "r", Action: rules.Cache}}
 }
 
 // put keeps a reply of so many bytes that rests on some tables, and on one row of the first if it is pinned.
@@ -37,13 +37,13 @@ func (s *shelf) put(i, size, tables int, pinned bool) *Entry {
 	for k := range tables {
 		names = append(names, fmt.Sprintf("public.t%d", k))
 	}
-	r := s.clocks.Readings(names)
+	r := s.clocks.Dependencies(names)
 	var pins []freshness.Pinned
 	if pinned {
 		c := s.clocks.Table(names[0])
 		pins = append(pins, freshness.Pinned{Table: c, Key: c.Key([]string{"id"}, true), Hashes: []uint64{uint64(i) * 0x9e3779b97f4a7c15}})
 	}
-	e := &Entry{Reply: make([]byte, size), Stamp: r.Take(pins...), Readings: r, Numbers: s.number, Rule: &s.rule, Fetched: time.Now()}
+	e := &Entry{Reply: make([]byte, size), Stamp: r.Take(pins...), Dependencies: r, Numbers: s.number, Rule: &s.rule, Fetched: time.Now()}
 	s.Put(fmt.Appendf(nil, "demo\x00larder\x00UTC\x00select name from t where id = %d", i), e)
 	return e
 }
@@ -95,10 +95,10 @@ func TestALimitHolds(t *testing.T) {
 	used := s.Bytes()
 	s.SetLimit(1 << 20)
 	assert.LessOrEqual(t, s.Bytes(), int64(1<<20))
-	assert.Equal(t, int64(s.Len()), s.number.Kept.Held.Load())
-	assert.Equal(t, uint64(1000-s.Len()), s.number.Kept.PushedOut.Load())
-	assert.Zero(t, s.number.Kept.Unused.Load(), "all were used")
-	assert.InDelta(t, float64(used)/1000, float64(s.number.Kept.HeldBytes.Load())/float64(s.Len()), 8)
+	assert.Equal(t, int64(s.Len()), s.number.Cached.Held.Load())
+	assert.Equal(t, uint64(1000-s.Len()), s.number.Cached.Evicted.Load())
+	assert.Zero(t, s.number.Cached.Unused.Load(), "all were used")
+	assert.InDelta(t, float64(used)/1000, float64(s.number.Cached.HeldBytes.Load())/float64(s.Len()), 8)
 	s.Beside(512 << 10)
 	s.each(func(c *otter.Cache[string, *Entry]) { c.CleanUp() })
 	assert.LessOrEqual(t, s.Bytes(), int64(1<<20), "with what is beside")
@@ -110,8 +110,8 @@ func TestALimitHolds(t *testing.T) {
 // A rule with a share of the memory has it to itself, and must do with it.
 func TestARuleWithItsOwnMemory(t *testing.T) {
 	s := newShelf(t, 4<<20)
-	other := &rules.Rule{Name: "crowd", Verdict: rules.Keep}
-	s.rule.Memory = 0.25
+	other := &rules.Rule{Name: "crowd", Action: rules.Cache}
+	s.rule.MemoryShare = 0.25
 	s.Divide(rules.NewSet([]rules.Rule{s.rule, *other}))
 	s.fill(2000)
 	mine := s.Shares()["r"]
@@ -142,9 +142,9 @@ func TestExpiredResultsGiveTheirMemoryBack(t *testing.T) {
 	assert.Equal(t, 50, s.Len())
 	s.Tick(time.Now().Add(time.Second))
 	require.Eventually(t, func() bool { return s.Len() == 0 }, 10*time.Second, 20*time.Millisecond)
-	assert.Equal(t, uint64(50), s.number.Kept.Expired.Load())
-	assert.Equal(t, uint64(50), s.number.Kept.Unused.Load(), "none was used")
-	assert.Empty(t, s.RestOn(&s.clocks.Every.Counter, nil))
+	assert.Equal(t, uint64(50), s.number.Cached.Expired.Load())
+	assert.Equal(t, uint64(50), s.number.Cached.Unused.Load(), "none was used")
+	assert.Empty(t, s.DependOn(&s.clocks.Every.Counter, nil))
 }
 
 // A write may drop a result at the very moment that it is put: it is counted as taken out as it was counted in, and nothing of it stays.
@@ -161,7 +161,7 @@ func TestDroppedWhileBeingPut(t *testing.T) {
 				ended = true // and once more
 			default:
 			}
-			list = s.RestOn(&s.clocks.Every.Counter, list[:0])
+			list = s.DependOn(&s.clocks.Every.Counter, list[:0])
 			for _, e := range list {
 				if s.Release(e) {
 					s.Remove(e)
@@ -177,8 +177,8 @@ func TestDroppedWhileBeingPut(t *testing.T) {
 	}
 	close(done)
 	assert.Equal(t, puts, <-released)
-	assert.Zero(t, s.number.Kept.Held.Load())
-	assert.Zero(t, s.number.Kept.HeldBytes.Load())
+	assert.Zero(t, s.number.Cached.Held.Load())
+	assert.Zero(t, s.number.Cached.HeldBytes.Load())
 	s.common.CleanUp()
 	assert.Zero(t, s.Bytes())
 }

@@ -23,7 +23,7 @@ type Event struct {
 	Origin                               string
 	Application, User, Database, Address string
 
-	Took, Spared time.Duration
+	Took, Saved time.Duration
 	// Age is how old the answer of a hit was.
 	Age    time.Duration
 	Rows   int
@@ -193,7 +193,7 @@ func (s *Stream) Ended(x *engine.Ended) {
 	s.send(Event{
 		At: x.At, Pattern: x.Pattern, Outcome: r.Outcome, Reason: r.Reason,
 		Origin: of.Origin, Application: of.Application, User: of.User, Database: of.Database, Address: of.Address,
-		Took: r.Took, Spared: r.Spared, Age: x.Age, Rows: r.Rows, Bytes: r.Bytes, Failed: r.Failed,
+		Took: r.Took, Saved: r.Saved, Age: x.Age, Rows: r.Rows, Bytes: r.Bytes, Failed: r.Failed,
 		Exact: x.Exact, Bound: x.Bound, Types: x.Types, Labels: statement.Labels(x.Comment),
 	})
 }

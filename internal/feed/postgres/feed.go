@@ -87,8 +87,8 @@ var errGiven = errors.New("the slot was let go")
 
 // Run implements feed.Follower.
 func (f *Follower) Run(ctx context.Context) {
-	if f.LargestSlot == 0 {
-		f.LargestSlot = usualSlotBound
+	if f.MaxSlotSize == 0 {
+		f.MaxSlotSize = usualSlotBound
 	}
 	if f.PollEvery == 0 {
 		f.PollEvery = time.Second
@@ -108,7 +108,7 @@ func (f *Follower) Run(ctx context.Context) {
 			return
 		}
 		f.set(func(s *feed.Status) { s.Mode, s.Problem = "", sentence(err) })
-		f.log().Warn("changes around the larder are not followed at this moment", "why", err)
+		f.log().Warn("direct writes are not seen at this moment", "why", err)
 		if time.Since(began) > time.Minute {
 			pause = time.Second
 		}

@@ -205,7 +205,7 @@ func TestWhatStandsAgainstAStream(t *testing.T) {
 func TestASlotIsLetGo(t *testing.T) {
 	s := newSea(t, feed.Stream)
 	s.setUp()
-	s.follower.LargestSlot = 1
+	s.follower.MaxSlotSize = 1
 	s.begin()
 	s.eventually(func(x feed.Status) bool { return x.Mode == feed.Poll })
 	require.Eventually(t, func() bool {

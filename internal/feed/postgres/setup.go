@@ -58,7 +58,7 @@ func SetUp(ctx context.Context, c *pgconn.PgConn, database string, n feed.Names)
 		p.Obstacles = append(p.Obstacles, fmt.Sprintf("all %s slots of the server are taken: raise max_replication_slots, and restart the server", r[2]))
 	}
 	if r[1] == "-1" {
-		p.Notes = append(p.Notes, "max_slot_wal_keep_size is -1: while no larder runs, nothing but this command's undoing keeps the slot from filling the server's disk. A bound such as 4GB is advised.")
+		p.Notes = append(p.Notes, "max_slot_wal_keep_size is -1: while no larder runs, the slot makes the server retain its log without limit. Set a bound such as 4GB.")
 	}
 	tables, err := ask(ctx, c, identityQuery)
 	if err != nil {
@@ -81,7 +81,7 @@ func SetUp(ctx context.Context, c *pgconn.PgConn, database string, n feed.Names)
 			"Counters tell of their changes, some ten seconds later: "+strings.Join(out, ", ")+".")
 	}
 	p.Notes = append(p.Notes, "Of a row that is changed for the first time the stream tells what identifies it and what it is now, not what it was, and more is dropped than need be. "+
-		"For tables that are written around the larder a lot, alter table ... replica identity full has all of it told, at the price of a longer log.")
+		"For tables with many direct writes, alter table ... replica identity full sends whole rows, at the price of a longer log.")
 	p.Notes = append(p.Notes, "Tables that are made later are followed by counters until this command is run again.")
 	if n.Role != "" {
 		switch {

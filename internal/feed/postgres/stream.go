@@ -82,13 +82,13 @@ func (s *stream) run(ctx context.Context) error {
 	case before.system != system.SystemID || before.timeline != system.Timeline:
 		gap = "the server is another than before"
 	case confirmed > before.lsn:
-		gap = "somebody else has followed the slot, or made it anew"
+		gap = "another program has read from the slot, or created it again"
 	}
 	if gap != "" {
 		f.Feed.Lost(time.Now())
 	}
 	f.set(func(x *feed.Status) {
-		*x = feed.Status{Mode: feed.Stream, Bound: f.LargestSlot, Transactions: x.Transactions, Rows: x.Rows, Gaps: x.Gaps, Polled: x.Polled}
+		*x = feed.Status{Mode: feed.Stream, Bound: f.MaxSlotSize, Transactions: x.Transactions, Rows: x.Rows, Gaps: x.Gaps, Polled: x.Polled}
 		if gap != "" && before.system != "" {
 			x.Gaps++
 		}
@@ -129,7 +129,7 @@ func (s *stream) look(ctx context.Context) error {
 	case slot[0][0] != "pgoutput" || slot[0][1] != f.Database:
 		return fmt.Errorf("the slot %s is not one of this database for pgoutput: choose another name", f.Slot)
 	case slot[0][2] == "true":
-		return fmt.Errorf("the slot %s is taken by somebody else, the server's process %s", f.Slot, slot[0][3])
+		return fmt.Errorf("the slot %s is in use by another connection, process %s of the server", f.Slot, slot[0][3])
 	case slot[0][4] == "lost":
 		return fmt.Errorf("the server has thrown away what the slot %s needs: make it anew by jollylarder feed remove and setup", f.Slot)
 	}
@@ -292,7 +292,7 @@ func (s *stream) beside(ctx context.Context, stop context.CancelFunc) error {
 		if now := time.Now(); now.Sub(polled) >= f.PollEvery {
 			polled = now
 			if err := f.poll(ctx, s.asking, s.told); err != nil {
-				return fmt.Errorf("reading the counters of changes: %w", err)
+				return fmt.Errorf("cannot read the counters of changes: %w", err)
 			}
 		}
 	}
@@ -308,7 +308,7 @@ func reachable(lsn pglogrepl.LSN) pglogrepl.LSN {
 	return lsn
 }
 
-// check looks how much the server holds back for the slot, and lets go of it before that fills the disk; and which
+// check looks how much the server retains for the slot, and lets go of it before that fills the disk; and which
 // tables are told of.
 func (s *stream) check(ctx context.Context) error {
 	f := s.f
@@ -317,19 +317,19 @@ func (s *stream) check(ctx context.Context) error {
 		return err
 	}
 	if len(rows) == 0 {
-		return fmt.Errorf("the slot %s is gone", f.Slot)
+		return fmt.Errorf("the slot %s does not exist any more", f.Slot)
 	}
 	held, _ := strconv.ParseInt(rows[0][0], 10, 64)
 	f.set(func(x *feed.Status) {
 		x.Held, x.Problem = held, ""
-		if held > f.LargestSlot/2 {
-			x.Problem = fmt.Sprintf("the server holds back %d MiB of its log for the slot %s, which is let go at %d MiB", held>>20, f.Slot, f.LargestSlot>>20)
+		if held > f.MaxSlotSize/2 {
+			x.Problem = fmt.Sprintf("the server retains %d MiB of its log for the slot %s, which is dropped at %d MiB", held>>20, f.Slot, f.MaxSlotSize>>20)
 		}
 	})
-	if held > f.LargestSlot {
-		f.log().Error("the slot is let go: the server holds back more of its log than is allowed", "bytes", held, "allowed", f.LargestSlot)
+	if held > f.MaxSlotSize {
+		f.log().Error("the slot is dropped: the server retains more of its log than is allowed", "bytes", held, "allowed", f.MaxSlotSize)
 		f.beside.Go(func() { f.letGo(f.running, rows[0][1]) })
-		return fmt.Errorf("%w: the server held back %d MiB of its log for it", errGiven, held>>20)
+		return fmt.Errorf("%w: the server retained %d MiB of its log for it", errGiven, held>>20)
 	}
 	return s.published(ctx)
 }
@@ -352,7 +352,7 @@ func (f *Follower) letGo(ctx context.Context, until string) {
 			return
 		}
 	}
-	f.log().Error("the slot could not be let go, and the server goes on holding back its log for it", "slot", f.Slot)
+	f.log().Error("the slot could not be dropped, and the server goes on retaining its log for it", "slot", f.Slot)
 }
 
 // dropSlot drops the slot if it is the one that was given up; gone says that it is not there any more.

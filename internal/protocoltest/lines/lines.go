@@ -135,9 +135,9 @@ const (
 	WaitsForOneClient
 	IgnoresCancelling
 	ReadsStrangers
-	KeepsVanished
+	CachesVanished
 	HidesTheEnd
-	KeepsNothing
+	CachesNothing
 )
 
 // Protocol gives the protocol, with a fault.

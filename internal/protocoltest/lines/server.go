@@ -89,7 +89,7 @@ func (s *server) handle(c net.Conn) {
 	defer func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		if s.fault != KeepsVanished {
+		if s.fault != CachesVanished {
 			delete(s.conns, c)
 		}
 	}()
@@ -198,7 +198,7 @@ func (x *session) forwards(t engine.Ticket, line []byte, began time.Time) error 
 		return err // what was under way is settled when the session is closed
 	}
 	result := engine.Result{Took: time.Since(began), Fetch: time.Since(sent), Rows: strings.Count(string(reply), "\n") - 1, Bytes: len(reply)}
-	if result.Failed = !strings.HasSuffix(string(reply), "done\n"); !result.Failed && x.s.fault != KeepsNothing {
+	if result.Failed = !strings.HasSuffix(string(reply), "done\n"); !result.Failed && x.s.fault != CachesNothing {
 		result.Reply = append([]byte(nil), reply...)
 	}
 	now := time.Now()

@@ -69,8 +69,8 @@ func (t *Live) Run(ctx context.Context) (trial.Result, error) {
 				ended = "it was stopped"
 			case t.Engine.Rules() != set:
 				ended = "the rules were changed meanwhile, so that other statements would be compared"
-			case t.Engine.Held():
-				ended = "all keeping was put on hold meanwhile"
+			case t.Engine.CachingOff():
+				ended = "caching was turned off meanwhile"
 			}
 			if ended != "" {
 				break
@@ -86,7 +86,7 @@ func (t *Live) Run(ctx context.Context) (trial.Result, error) {
 		}
 	}
 	if len(rounds[trial.On]) == 0 {
-		return trial.Result{}, fmt.Errorf("not one round was completed: %s", ended)
+		return trial.Result{}, fmt.Errorf("no round was completed: %s", ended)
 	}
 	whole := map[string]trial.Figures{}
 	for _, w := range ways {

@@ -123,7 +123,7 @@ func (t *Load) Run(ctx context.Context) (trial.Result, error) {
 		}
 	}
 	if len(lanes[0].slices) == 0 {
-		return trial.Result{}, fmt.Errorf("not one round was completed: %s", ended)
+		return trial.Result{}, fmt.Errorf("no round was completed: %s", ended)
 	}
 	r := t.result(lanes, ended)
 	if ctx.Err() == nil && ended == "" {

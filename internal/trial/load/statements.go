@@ -14,7 +14,7 @@ func ReadFile(name, text string, p *protocol.Protocol) ([]trial.Statement, error
 	parts, err := p.Split(text)
 	if err != nil {
 		return nil, fmt.Errorf(
-			"%s: it cannot be split into statements: %w: expected SQL with a semicolon behind each statement",
+			"%s: it cannot be split into statements: %w: expected SQL statements ended by semicolons",
 			name,
 			err,
 		)
@@ -27,7 +27,7 @@ func ReadFile(name, text string, p *protocol.Protocol) ([]trial.Statement, error
 	}
 	if len(out) == 0 {
 		return nil, fmt.Errorf(
-			"%s: there is no statement in it: expected SQL with a semicolon behind each statement",
+			"%s: it contains no statement: expected SQL statements ended by semicolons",
 			name,
 		)
 	}
@@ -41,7 +41,7 @@ type RefusedError struct {
 
 func (e *RefusedError) Error() string {
 	return fmt.Sprintf(
-		"these are not known to read only: %s; nothing was run. Writes may be allowed: each is then run in a transaction that is rolled back",
+		"these statements may write: %s; nothing was run. --allow-writes runs each in a transaction that is rolled back",
 		strings.Join(e.First, "; "),
 	)
 }
@@ -71,7 +71,7 @@ func Sort(list []trial.Statement, p *protocol.Protocol, allowWrites bool) (out [
 			continue
 		case f.Effect&(analysis.Schema|analysis.Commits) != 0 || len(f.Defines) > 0 || alone[f.Kind]:
 			return nil, nil, fmt.Errorf(
-				"%q cannot be run in a trial, since it could not be taken back: take it out",
+				"%q cannot be run in a trial, because it cannot be rolled back: remove it",
 				short(s.SQL),
 			)
 		case why != "" && !allowWrites:

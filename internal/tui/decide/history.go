@@ -35,7 +35,7 @@ func (m *Model) entries(l *look.Look, width, height int) []string {
 // forgetful says that the history ends with the larder, if it does.
 func (m *Model) forgetful() string {
 	if m.status.Forgetful {
-		return " · remembered until the larder ends: it was started without --state"
+		return " · lost when the larder stops: it was started without --state"
 	}
 	return ""
 }
@@ -82,11 +82,11 @@ func came(e *control.Entry) string {
 	case !measured.Some() && e.Forecast == nil:
 		return ""
 	case !measured.Some():
-		return "foretold " + share(e.Forecast.Draft.OfAll)
+		return "forecast " + share(e.Forecast.Draft.OfAll)
 	case e.Forecast == nil:
 		return "came " + share(measured.OfAll)
 	}
-	return share(e.Forecast.Draft.OfAll) + " foretold, " + share(measured.OfAll)
+	return share(e.Forecast.Draft.OfAll) + " forecast, " + share(measured.OfAll)
 }
 
 // laidOutEntry draws the selected entry: what it changed, and what was foretold of it and came true.
@@ -120,13 +120,13 @@ func (m *Model) laidOutEntry(l *look.Look, width, height int) []string {
 		switch {
 		case x == nil || x.Until == "":
 		case !x.Some():
-			until = "it was in force for no whole minute before " + x.Until + ", so that nothing was measured"
+			until = "it was in force for less than a minute before " + x.Until + "; nothing was measured"
 		default:
 			until = fmt.Sprintf("%d minutes were measured, up to %s", x.Minutes, x.Until)
 		}
 	}
 	if len(columns) > 0 {
-		table := m.compare(l, "foretold, and what came true", columns, width)
+		table := m.compare(l, "forecast and actual", columns, width)
 		if until != "" {
 			table = append(table, l.Dim.Render("  "+until))
 		}

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/core/rules"
 	"jollylarder/internal/tui/look"
 	"jollylarder/internal/tui/moving"
 )
@@ -12,12 +13,12 @@ import (
 // Effect says in a few words what a rule does.
 func Effect(r *control.Rule) string {
 	switch {
-	case r.Verdict != "keep":
-		return "never"
-	case r.TTLOnly:
-		return "keep " + r.TTL + ", aged"
+	case r.Action != "cache":
+		return "bypass"
+	case r.Mode == rules.TTLOnly:
+		return "cache " + r.TTL + ", TTL only"
 	}
-	return "keep " + r.TTL
+	return "cache " + r.TTL
 }
 
 // About says what a rule is about.
@@ -33,10 +34,10 @@ func About(r *control.Rule) string {
 		out = append(out, "texts like "+r.Text)
 	}
 	if len(r.Tables) > 0 {
-		out = append(out, "what reads "+strings.Join(r.Tables, " or "))
+		out = append(out, "patterns that read "+strings.Join(r.Tables, " or "))
 	}
 	if len(r.OnlyTables) > 0 {
-		out = append(out, "what reads nothing but "+strings.Join(r.OnlyTables, ", "))
+		out = append(out, "patterns that read only "+strings.Join(r.OnlyTables, ", "))
 	}
 	if r.When != nil {
 		out = append([]string{"from " + Callers(r.When) + ":"}, out...)
@@ -65,7 +66,7 @@ func mark(l *look.Look, kind string) string {
 	case "added":
 		word, style = "new", l.Moss
 	case "removed":
-		word, style = "gone", l.Brick
+		word, style = "removed", l.Brick
 	case "changed":
 		word, style = "altered", l.Honey
 	case "moved":
@@ -88,7 +89,7 @@ func (m *Model) rules(l *look.Look, width, height int) []string {
 	}
 	out := []string{l.Rule(title, width)}
 	if m.draft.Behind {
-		out = append(out, l.Brick.Render(" ! ")+look.Cut(l.Cream.Render("The rules were changed since the draft was begun: "+strings.Join(m.draft.Meanwhile, "; ")), width-4))
+		out = append(out, l.Brick.Render(" ! ")+look.Cut(l.Cream.Render("The rules changed after the draft was started: "+strings.Join(m.draft.Meanwhile, "; ")), width-4))
 	}
 	for _, p := range m.draft.Checked.Problems {
 		out = append(out, l.Brick.Render(" ! ")+look.Cut(l.Cream.Render(fmt.Sprintf("line %d, column %d: %s", p.Line, p.Column, p.Problem)), width-4))
@@ -102,7 +103,7 @@ func (m *Model) rules(l *look.Look, width, height int) []string {
 	}
 	rows := m.rows()
 	if len(rows) == 0 {
-		return append(out, "", l.Dim.Render("  There are no rules, so that everything passes."), l.Dim.Render("  In Find a pattern is put into a draft; here the draft is forecast and applied."), "")
+		return append(out, "", l.Dim.Render("  There are no rules: every statement goes to the database."), l.Dim.Render("  Add a pattern to the draft in Find; then forecast and apply the draft here."), "")
 	}
 	room := max(height-len(out)-1, 2)
 	at := 0
@@ -130,7 +131,7 @@ func (m *Model) heads(l *look.Look, width int) string {
 		}
 		line += look.Left(hits, sharesWidth) + look.Left("rule", 18) + " "
 	}
-	return look.Cut(l.Dim.Render(line+"what it is about"), width)
+	return look.Cut(l.Dim.Render(line+"what it matches"), width)
 }
 
 func (m *Model) row(l *look.Look, i int, r *Row, width int) string {
@@ -144,7 +145,7 @@ func (m *Model) row(l *look.Look, i int, r *Row, width int) string {
 		style, glyph, text = l.Dim, " ", l.Dim
 	case r.Paused:
 		style, glyph = l.Brick, "■"
-	case r.Verdict != "keep":
+	case r.Action != "cache":
 		style, glyph = l.Dim, "■"
 	}
 	effect := Effect(&r.Rule)
@@ -213,7 +214,7 @@ func (m *Model) keys(l *look.Look, r *Row, width int) (out []string) {
 			out = append(out, l.Dim.Render(look.Right(label, 9))+"  "+l.Cream.Render(part))
 		}
 	}
-	say(r.Verdict, words(&r.Rule))
+	say(r.Action, words(&r.Rule))
 	if about := About(&r.Rule); about != "" {
 		say("about", about)
 	}
@@ -236,7 +237,7 @@ func (m *Model) keys(l *look.Look, r *Row, width int) (out []string) {
 			out = append(out, l.Honey.Render(look.Right(map[bool]string{true: "altered"}[i == 0], 9))+"  "+l.Dim.Render(look.Left(label, len(k.Key)+1))+l.Honey.Render(part))
 		}
 	}
-	if r.FetchAgain || r.FetchAtStart > 0 {
+	if r.Refetch || r.WarmUp > 0 {
 		for _, f := range m.status.Fetching {
 			text := fmt.Sprintf("%d results so far", f.Done)
 			if f.Failed > 0 {
@@ -253,28 +254,29 @@ func (m *Model) keys(l *look.Look, r *Row, width int) (out []string) {
 	return out
 }
 
-// words says what a rule that keeps does, in a sentence.
+// words says what a rule that caches does, in a sentence.
 func words(r *control.Rule) string {
-	if r.Verdict != "keep" {
-		return "Its results are never kept."
+	if r.Action != "cache" {
+		return "Its statements always go to the database."
 	}
 	var out []string
 	switch {
 	case r.TTL == "none":
-		out = append(out, "without a limit of age, until a write touches what was read")
-	case r.TTLOnly:
-		out = append(out, "at most "+r.TTL+" old, whatever is written meanwhile")
+		out = append(out, "no TTL; a write to the tables that were read drops the result")
+	case r.Mode == rules.TTLOnly:
+		out = append(out, "results are used for "+r.TTL+"; writes do not drop them")
 	default:
-		out = append(out, "at most "+r.TTL+" old, until a write touches what was read")
+		out = append(out, "results are used for "+r.TTL+" at most; a write to the tables that were read drops them")
 	}
 	for _, x := range []struct {
 		is   bool
 		text string
 	}{
-		{r.Largest != "", "up to " + r.Largest + " each"}, {r.Memory != "", "with " + r.Memory + " of the memory to itself"}, {r.SkipEmpty, "not if there is no row"}, {r.AcceptTime, "also what asks for the time"},
-		{len(r.AlsoReads) > 0, "reading also " + strings.Join(r.AlsoReads, ", ")}, {r.FetchAgain, "fetched again after a drop"},
-		{r.FetchAtStart > 0, fmt.Sprintf("the %d inputs asked most fetched at the start", r.FetchAtStart)}, {r.Share, "shared by users who may read all of it"},
-		{r.ControlSample != nil, fmt.Sprintf("%.1f%% asked of the origin all the same", 100*share(r.ControlSample))}, {r.GoOn, "not paused when an answer is found old"}, {r.Paused, "paused for now"},
+		{r.SizeLimit != "", "results up to " + r.SizeLimit}, {r.MemoryShare != "", r.MemoryShare + " of the memory is reserved"},
+		{r.EmptyResults != nil && !*r.EmptyResults, "results without rows are not cached"}, {r.TimeFunctions, "also statements that ask for the time"},
+		{len(r.AlsoReads) > 0, "also depends on " + strings.Join(r.AlsoReads, ", ")}, {r.Refetch, "fetched again after a drop"},
+		{r.WarmUp > 0, fmt.Sprintf("the %d most used inputs are fetched at the start", r.WarmUp)}, {r.AcrossUsers, "shared by users who may read the same tables"},
+		{r.ControlSample != nil, fmt.Sprintf("control samples: %.1f%% of hits", 100*share(r.ControlSample))}, {r.OnStale == rules.Continue, "a stale answer does not pause it"}, {r.Paused, "paused"},
 	} {
 		if x.is {
 			out = append(out, x.text)
@@ -290,10 +292,10 @@ func (m *Model) effect(l *look.Look, r *Row, width int) []string {
 		if m.Forecast() == nil {
 			return nil
 		}
-		return []string{l.Dim.Render("In the traffic that is remembered it had nothing to do.")}
+		return []string{l.Dim.Render("It matched nothing in recent traffic.")}
 	}
 	column := max((width-16)/2, 10)
-	out := []string{l.Dim.Render(look.Left("foretold", 16) + look.Left("in force", column) + "with the draft")}
+	out := []string{l.Dim.Render(look.Left("forecast", 16) + look.Left("in force", column) + "with the draft")}
 	row := func(label string, text func(*control.Outcome) string) {
 		cell := func(o *control.Outcome, style interface{ Render(...string) string }) string {
 			if o == nil {
@@ -304,7 +306,7 @@ func (m *Model) effect(l *look.Look, r *Row, width int) []string {
 		out = append(out, l.Dim.Render(look.Left(label, 16))+cell(f.Present, l.Cream)+cell(f.Draft, l.Honey))
 	}
 	row("hits", func(o *control.Outcome) string { return fmt.Sprintf("%.0f%% of %.0f/min", 100*o.Share, o.Calls) })
-	row("spared", func(o *control.Outcome) string { return seconds(o.Spared) + " a minute" })
+	row("saved", func(o *control.Outcome) string { return seconds(o.Saved) + " a minute" })
 	row("memory", func(o *control.Outcome) string { return look.Bytes(int64(o.Memory)) })
 	row("drops", func(o *control.Outcome) string { return fmt.Sprintf("%.1f a minute", o.Drops) })
 	row("age of answers", func(o *control.Outcome) string {

@@ -36,19 +36,19 @@ func (m *Model) forecastTable(l *look.Look, width int) []string {
 		case f == nil:
 			return []string{l.Rule("forecast", width), ""}
 		}
-		title = fmt.Sprintf("forecast, by the traffic of the last %s", span(f.Span))
+		title = fmt.Sprintf("forecast, from the traffic of the last %s", span(f.Span))
 		columns = []column{{"last minute", minute, true}, {"in force", &f.Present, false}, {"with the draft", &f.Draft, false}}
 		if f.Full {
-			title += ": memory would be full, and results pushed out"
+			title += ": memory would be full, and results evicted"
 		}
 		if f.Short() {
-			title += fmt.Sprintf(": too short for a lifetime of %s", span(f.Longest))
+			title += fmt.Sprintf(": too short for a TTL of %s", span(f.Longest))
 		}
 	} else {
-		title = "what came true"
+		title = "actual"
 		columns = []column{{"last minute", minute, true}}
 		if e := m.last(); e != nil {
-			title = fmt.Sprintf("what came true of %d, by %s at %s", e.ID, e.Who, e.At.Local().Format("02 Jan 15:04"))
+			title = fmt.Sprintf("actual, change %d by %s at %s", e.ID, e.Who, e.At.Local().Format("02 Jan 15:04"))
 			columns = m.true(e)
 			if e.Since == nil || e.Since.Minutes >= 1 {
 				columns = append(columns, column{"last minute", minute, true})
@@ -61,14 +61,14 @@ func (m *Model) forecastTable(l *look.Look, width int) []string {
 // true gives what was foretold of an entry, and what came true so far.
 func (m *Model) true(e *control.Entry) (columns []column) {
 	if f := e.Forecast; f != nil {
-		columns = append(columns, column{"before", &f.Present, false}, column{"foretold", &f.Draft, false})
+		columns = append(columns, column{"before", &f.Present, false}, column{"forecast", &f.Draft, false})
 	}
 	for _, x := range []struct {
 		title string
 		m     *control.Measured
 	}{{since(e.Since), e.Since}, {first("hour", e.Hour), e.Hour}, {first("day", e.Day), e.Day}} {
 		if x.m != nil && (x.m.Some() || x.m == e.Since) {
-			columns = append(columns, column{x.title, &control.Outcome{OfAll: x.m.OfAll, Spared: x.m.Spared, Origin: x.m.Origin, Drops: x.m.Drops, Memory: x.m.Memory}, true})
+			columns = append(columns, column{x.title, &control.Outcome{OfAll: x.m.OfAll, Saved: x.m.Saved, Origin: x.m.Origin, Drops: x.m.Drops, Memory: x.m.Memory}, true})
 		}
 	}
 	return columns
@@ -94,7 +94,7 @@ func since(m *control.Measured) string {
 func (m *Model) minute() *control.Outcome {
 	s := m.status.Minute
 	elapsed := min(max(m.status.Now.Sub(m.status.Began).Seconds(), 1), 60)
-	return &control.Outcome{OfAll: float64(s.Hits) / float64(max(s.Calls(), 1)), Spared: s.Spared * 60 / elapsed, Origin: float64(s.Calls()-s.Hits) / elapsed, Memory: float64(m.status.KeptBytes)}
+	return &control.Outcome{OfAll: float64(s.Hits) / float64(max(s.Calls(), 1)), Saved: s.Saved * 60 / elapsed, Origin: float64(s.Calls()-s.Hits) / elapsed, Memory: float64(m.status.CachedBytes)}
 }
 
 // last gives the entry by which the rules in force came.
@@ -141,8 +141,8 @@ func (m *Model) compare(l *look.Look, title string, columns []column, width int)
 		}
 		out = append(out, look.Cut(line, width))
 	}
-	row("from memory", look.TextureSpared, l.Honey, func(o *control.Outcome) float64 { return o.OfAll }, func(o *control.Outcome) string { return fmt.Sprintf("%.0f%% of all", 100*o.OfAll) }, 1)
-	row("spared", look.TextureSpared, l.Honey, func(o *control.Outcome) float64 { return o.Spared }, func(o *control.Outcome) string { return seconds(o.Spared) + "/min" }, 0)
+	row("hits", look.TextureSaved, l.Honey, func(o *control.Outcome) float64 { return o.OfAll }, func(o *control.Outcome) string { return fmt.Sprintf("%.0f%% of all", 100*o.OfAll) }, 1)
+	row("saved", look.TextureSaved, l.Honey, func(o *control.Outcome) float64 { return o.Saved }, func(o *control.Outcome) string { return seconds(o.Saved) + "/min" }, 0)
 	row("to the origin", look.TextureCould, l.Slate, func(o *control.Outcome) float64 { return o.Origin }, func(o *control.Outcome) string { return fmt.Sprintf("%.1f/s", o.Origin) }, 0)
 	row("memory", look.TextureRest, l.Cream, func(o *control.Outcome) float64 { return o.Memory }, func(o *control.Outcome) string { return look.Bytes(int64(o.Memory)) }, 0)
 	if m.draft.Open {

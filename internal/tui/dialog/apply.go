@@ -33,7 +33,7 @@ func NewReason(title, why string, says, changes []string, do func(why string) te
 	return &Reason{Title: title, Says: says, Changes: changes, Do: do, input: in}
 }
 
-var keyLeave = key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "leave it as it is"))
+var keyLeave = key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "cancel"))
 
 // Keys are the keys that work in the question.
 func (r *Reason) Keys() []key.Binding { return []key.Binding{keyApply, keyLeave} }
@@ -79,9 +79,9 @@ func (r *Reason) View(l *look.Look, width, height int) []string {
 		out = append(out, "    "+look.Cut(l.Dim.Render(c), width-6))
 	}
 	out = append(out, "", "  "+l.Strong.Render("Why?  ")+r.input.View())
-	hint := l.Dim.Render("        for whoever reads the history in a year")
+	hint := l.Dim.Render("        why; shown in the history")
 	if r.missing {
-		hint = l.Brick.Render("      ! ") + l.Cream.Render("a few words are needed: in a year nobody knows")
+		hint = l.Brick.Render("      ! ") + l.Cream.Render("write a few words for the history")
 	}
 	if r.refused == "" {
 		return append(out, hint)

@@ -34,8 +34,8 @@ func (e *LineError) Error() string { return e.Name + ": " + e.Err.Error() }
 func (e *LineError) Unwrap() error { return e.Err }
 
 var (
-	keyApply = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "do it"))
-	keyBack  = key.NewBinding(key.WithKeys("esc", "q"), key.WithHelp("esc", "leave it as it is"))
+	keyApply = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "confirm"))
+	keyBack  = key.NewBinding(key.WithKeys("esc", "q"), key.WithHelp("esc", "cancel"))
 )
 
 // Sure asks whether to do one thing.

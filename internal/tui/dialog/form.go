@@ -8,6 +8,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 
 	"jollylarder/internal/tui/look"
 	"jollylarder/internal/tui/moving"
@@ -19,6 +20,10 @@ type Line struct {
 	// Usual is what it is if nobody says otherwise.
 	Usual   string
 	Choices []string
+	// Group is the heading that it stands under, if there are any. The lines of a group that are Rare are folded away
+	// while all of them are as usual and nobody has been there.
+	Group string
+	Rare  bool
 }
 
 // Form asks for a few values, and then whether to do one thing with them.
@@ -33,12 +38,14 @@ type Form struct {
 	was   string // what the input held when it began: it has no line breaks, and the value may
 	wrong string
 	enter key.Binding
+	// opened are the groups that somebody has been to.
+	opened map[string]bool
 }
 
 // NewForm makes a form. Do is given the values, and says what is wrong with them or what to do; tells, if it is not
 // nil, says what they would come to as they are written.
 func NewForm(title string, says []string, lines []Line, tells func(map[string]string) []string, do func(map[string]string) (tea.Cmd, error)) *Form {
-	f := &Form{title: title, says: says, lines: lines, do: do, tells: tells, enter: keyApply}
+	f := &Form{title: title, says: says, lines: lines, do: do, tells: tells, enter: keyApply, opened: map[string]bool{}}
 	f.goTo(0)
 	return f
 }
@@ -46,6 +53,7 @@ func NewForm(title string, says []string, lines []Line, tells func(map[string]st
 func (f *Form) goTo(at int) {
 	f.keep()
 	f.at = (at + len(f.lines)) % len(f.lines)
+	f.opened[f.lines[f.at].Group] = true
 	f.input = textinput.New()
 	f.input.Prompt = ""
 	if f.lines[f.at].Choices == nil {
@@ -54,6 +62,20 @@ func (f *Form) goTo(at int) {
 		f.input.Focus()
 	}
 	f.was = f.input.Value()
+}
+
+// goToLine goes to the line of a name, if there is one.
+func (f *Form) goToLine(name string) {
+	if at := slices.IndexFunc(f.lines, func(x Line) bool { return x.Name == name }); at >= 0 {
+		f.goTo(at)
+	}
+}
+
+// folded says whether a group's lines are left out.
+func (f *Form) folded(group string) bool {
+	return !f.opened[group] && !slices.ContainsFunc(f.lines, func(x Line) bool {
+		return x.Group == group && (!x.Rare || x.Value != x.Usual)
+	})
 }
 
 // keep takes over what is being written.
@@ -121,9 +143,7 @@ func (f *Form) Update(m tea.KeyPressMsg) (bool, tea.Cmd) {
 func (f *Form) refuse(err error) {
 	var line *LineError
 	if errors.As(err, &line) {
-		if at := slices.IndexFunc(f.lines, func(x Line) bool { return x.Name == line.Name }); at >= 0 {
-			f.goTo(at)
-		}
+		f.goToLine(line.Name)
 	}
 	f.wrong = strings.ReplaceAll(err.Error(), "\n", "; ")
 }
@@ -144,9 +164,10 @@ func (f *Form) View(l *look.Look, width, height int) []string {
 		told = f.tells(f.values())
 	}
 	room := max(height-len(out)-3-2*len(told), 3) // for the lines, which may be more
-	first := moving.First(f.at, room)
-	for i := first; i < len(f.lines) && i < first+room; i++ {
-		out = append(out, look.Cut(f.line(l, i), width))
+	rows, at := f.rows(l, width)
+	first := moving.First(at, room)
+	for i := first; i < len(rows) && i < first+room; i++ {
+		out = append(out, look.Cut(rows[i], width))
 	}
 	hint := l.Dim.Render(f.lines[f.at].Help)
 	if f.wrong != "" {
@@ -163,6 +184,57 @@ func (f *Form) View(l *look.Look, width, height int) []string {
 	return out[:min(len(out), max(height, 3))]
 }
 
+// rows draws the lines under their headings, and tells which row is the one that is written.
+func (f *Form) rows(l *look.Look, width int) (rows []string, at int) {
+	group := ""
+	for i := range f.lines {
+		x := &f.lines[i]
+		if x.Group != group {
+			group = x.Group
+			head := "  " + l.Slate.Render(group)
+			if f.folded(group) {
+				var names []string
+				for _, y := range f.lines {
+					if y.Group == group {
+						names = append(names, y.Name)
+					}
+				}
+				head += l.Dim.Render("  " + strings.Join(names, ", ") + ": default")
+			}
+			rows = append(rows, head)
+		}
+		if f.folded(x.Group) {
+			continue
+		}
+		if i == f.at {
+			at = len(rows)
+		}
+		line := f.line(l, i)
+		if f.grouped() { // beside what is written, what it is
+			room := width - 2*formValue
+			if room > 20 && lipgloss.Width(line) < formValue+room/3 {
+				line = look.Left(line, max(formValue+room/3, lipgloss.Width(line)+2)) + l.Dim.Render(x.Help)
+			}
+		}
+		rows = append(rows, line)
+	}
+	return rows, at
+}
+
+// formValue is the column in which values begin.
+const formValue = 20
+
+// labelWidth is how wide the longest name is, twelve columns at least.
+func (f *Form) labelWidth() int {
+	n := 12
+	for _, x := range f.lines {
+		n = max(n, len(x.Name))
+	}
+	return n
+}
+
+func (f *Form) grouped() bool { return f.lines[0].Group != "" }
+
 // line draws one line.
 func (f *Form) line(l *look.Look, i int) string {
 	x := &f.lines[i]
@@ -170,7 +242,7 @@ func (f *Form) line(l *look.Look, i int) string {
 	if i == f.at {
 		bar, label = l.Honey.Render("▌ "), l.Strong
 	}
-	line := bar + label.Render(look.Right(x.Name, 12)) + "  "
+	line := bar + label.Render(look.Right(x.Name, f.labelWidth())) + "  "
 	switch {
 	case x.Choices != nil && i == f.at:
 		for _, c := range x.Choices {

@@ -45,25 +45,24 @@ func yes(is bool) string {
 }
 
 // ruleLines are the lines of a rule's form.
-type ruleLines []ruleLine
-
-// mostAsked is how many lines come first, which are always shown with their value; the others say when it is not the
-// usual one.
-const mostAsked = 3
+type ruleLines struct {
+	lines []ruleLine
+	group string // of the lines that come now
+	rare  bool   // few rules say anything of them
+}
 
 func (f *ruleLines) choice(label, help, value string, take func(*control.Rule, string), choices ...string) {
-	usual := "no"
-	if len(*f) >= mostAsked {
-		usual = choices[0]
-	}
-	*f = append(*f, ruleLine{
-		Line{Name: label, Help: help, Value: value, Usual: usual, Choices: choices},
-		func(r *control.Rule, v string) error { take(r, v); return nil },
-	})
+	f.add(Line{Name: label, Help: help, Value: value, Usual: choices[0], Choices: choices},
+		func(r *control.Rule, v string) error { take(r, v); return nil })
 }
 
 func (f *ruleLines) text(label, help, value string, take func(*control.Rule, string) error) {
-	*f = append(*f, ruleLine{Line{Name: label, Help: help, Value: value}, take})
+	f.add(Line{Name: label, Help: help, Value: value}, take)
+}
+
+func (f *ruleLines) add(x Line, take func(*control.Rule, string) error) {
+	x.Group, x.Rare = f.group, f.rare
+	f.lines = append(f.lines, ruleLine{x, take})
 }
 
 // plain takes a text as it is.
@@ -93,53 +92,54 @@ func caller(take func(w *control.When, v string) error) func(*control.Rule, stri
 func NewRuleForm(title string, r control.Rule, put func(control.Rule) tea.Cmd) *Form {
 	var lines ruleLines
 	r.TTL = cmp.Or(r.TTL, "30s")
-	lines.asksWhat(&r)
 	lines.asksWhich(&r)
 	lines.asksWhose(&r)
-	lines.asksMore(&r)
-	shown := make([]Line, len(lines))
-	for i := range lines {
-		shown[i] = lines[i].Line
+	lines.asksWhat(&r)
+	lines.asksAhead(&r)
+	lines.asksSafety(&r)
+	lines.asksText(&r)
+	shown := make([]Line, len(lines.lines))
+	for i := range lines.lines {
+		shown[i] = lines.lines[i].Line
 	}
 	f := NewForm(title, nil, shown, nil, func(v map[string]string) (tea.Cmd, error) {
-		out, err := made(r, lines, v)
+		out, err := made(r, lines.lines, v)
 		if err != nil {
 			return nil, err
 		}
 		return put(out), nil
 	})
 	f.enter = keyPut
+	f.goToLine("ttl")
 	return f
 }
 
-// asksWhat asks what the rule does.
-func (f *ruleLines) asksWhat(r *control.Rule) {
-	f.choice("verdict", "keep results, or never", r.Verdict,
-		func(r *control.Rule, v string) { r.Verdict = v }, "keep", "never")
-	f.text("for", "the longest an answer may be old, counted from its fetch, such as 45s, 5m or 1h30m; none is no limit", r.TTL, takeTTL)
-	f.choice("until", "a write to what was read ends results, or nothing but their age does",
-		map[bool]string{true: "ttl only", false: "until written"}[r.TTLOnly],
-		func(r *control.Rule, v string) { r.TTLOnly = v == "ttl only" }, "until written", "ttl only")
-	f.text("why", "for whoever reads this in a year", r.Note,
-		plain(func(r *control.Rule) *string { return &r.Note }))
-	f.text("name", "what it is called in the history and on the command line", r.Name,
-		plain(func(r *control.Rule) *string { return &r.Name }))
-}
+// The groups of the form's lines.
+const (
+	groupMatch   = "what it matches"
+	groupCallers = "for which callers"
+	groupDoes    = "what it does"
+	groupFetch   = "fetching ahead"
+	groupSafety  = "safety"
+	groupText    = "labels for people"
+)
 
 // asksWhich asks which statements the rule is about.
 func (f *ruleLines) asksWhich(r *control.Rule) {
+	f.group = groupMatch
 	f.text("pattern", "the id of one pattern", r.Pattern,
 		plain(func(r *control.Rule) *string { return &r.Pattern }))
-	f.text("text", "what a pattern's text must be, with * for anything: select * from fares*", r.Text,
+	f.text("text", "the pattern's text, with * for anything: select * from fares*", r.Text,
 		plain(func(r *control.Rule) *string { return &r.Text }))
-	f.text("tables", "what reads one of these, with commas between", strings.Join(r.Tables, ", "),
+	f.text("tables", "patterns that read one of these tables: fares, routes", strings.Join(r.Tables, ", "),
 		list(func(r *control.Rule) *[]string { return &r.Tables }))
-	f.text("only tables", "what reads these and no other", strings.Join(r.OnlyTables, ", "),
+	f.text("only_tables", "patterns that read these tables and no others", strings.Join(r.OnlyTables, ", "),
 		list(func(r *control.Rule) *[]string { return &r.OnlyTables }))
 }
 
 // asksWhose asks whose statements the rule is about.
 func (f *ruleLines) asksWhose(r *control.Rule) {
+	f.group, f.rare = groupCallers, true
 	var when control.When
 	if r.When != nil {
 		when = *r.When
@@ -151,14 +151,74 @@ func (f *ruleLines) asksWhose(r *control.Rule) {
 	slices.Sort(labels)
 	f.text("application", "only statements of this application", when.Application,
 		caller(func(w *control.When, v string) error { w.Application = v; return nil }))
-	f.text("user", "only those of this user", when.User,
+	f.text("user", "only statements of this database user", when.User,
 		caller(func(w *control.When, v string) error { w.User = v; return nil }))
-	f.text("database", "only those in this database", when.Database,
+	f.text("database", "only statements in this database", when.Database,
 		caller(func(w *control.When, v string) error { w.Database = v; return nil }))
-	f.text("client", "only those from this address or network, such as 10.0.0.0/8", when.Client,
+	f.text("client", "only statements from this address or network: 10.0.0.0/8", when.Client,
 		caller(func(w *control.When, v string) error { w.Client = v; return nil }))
-	f.text("labels", "only those with these labels in their comment: screen=departures, page=2", strings.Join(labels, ", "),
+	f.text("label", "only statements with these labels in their comment: screen=departures", strings.Join(labels, ", "),
 		caller(takeLabels))
+}
+
+// asksWhat asks what the rule does.
+func (f *ruleLines) asksWhat(r *control.Rule) {
+	f.group, f.rare = groupDoes, false
+	f.choice("action", "cache results, or send every statement to the database", r.Action,
+		func(r *control.Rule, v string) { r.Action = v }, string(rules.Cache), string(rules.Bypass))
+	f.text("ttl", "the longest time a result is used: 45s, 5m, 1h30m; or none", r.TTL, takeTTL)
+	f.choice("mode", "a write to the tables that were read drops the result, or only its TTL ends it",
+		cmp.Or(r.Mode, rules.UntilWritten), func(r *control.Rule, v string) { r.Mode = v }, rules.UntilWritten, rules.TTLOnly)
+	f.text("size_limit", "the largest result that is cached: 64KiB", r.SizeLimit,
+		plain(func(r *control.Rule) *string { return &r.SizeLimit }))
+	f.text("memory_share", "memory reserved for this rule's results: 25%; empty to share with other rules",
+		r.MemoryShare, plain(func(r *control.Rule) *string { return &r.MemoryShare }))
+}
+
+// asksAhead asks what is fetched before a client asks for it.
+func (f *ruleLines) asksAhead(r *control.Rule) {
+	f.group, f.rare = groupFetch, true
+	start := ""
+	if r.WarmUp > 0 {
+		start = strconv.Itoa(r.WarmUp)
+	}
+	f.choice("refetch", "fetch a used result again at once after a write dropped it", yes(r.Refetch),
+		func(r *control.Rule, v string) { r.Refetch = v == "yes" }, "no", "yes")
+	f.text("warm_up", "how many of the most used inputs to fetch when the larder starts: 100", start, takeStart)
+}
+
+// asksSafety asks for what decides how sure the rule is.
+func (f *ruleLines) asksSafety(r *control.Rule) {
+	f.group, f.rare = groupSafety, true
+	sample := ""
+	if r.ControlSample != nil {
+		sample = strconv.FormatFloat(*r.ControlSample, 'g', -1, 64)
+	}
+	f.choice("empty_results", "cache results without rows", yes(r.EmptyResults == nil || *r.EmptyResults),
+		func(r *control.Rule, v string) {
+			r.EmptyResults = nil
+			if v == "no" {
+				r.EmptyResults = new(bool)
+			}
+		}, "yes", "no")
+	f.choice("time_functions", "cache statements that ask for the current time, which is then as old as the result", yes(r.TimeFunctions),
+		func(r *control.Rule, v string) { r.TimeFunctions = v == "yes" }, "no", "yes")
+	f.text("also_reads", "tables that it reads and the larder cannot see: tides", strings.Join(r.AlsoReads, ", "),
+		list(func(r *control.Rule) *[]string { return &r.AlsoReads }))
+	f.choice("across_users", "use one user's result for another who may read the same tables", yes(r.AcrossUsers),
+		func(r *control.Rule, v string) { r.AcrossUsers = v == "yes" }, "no", "yes")
+	f.text("control_sample", "the share of hits that are also asked of the database, to compare: 0.005", sample, takeSample)
+	f.choice("on_stale", "pause the rule when a control sample finds a stale answer, or continue",
+		cmp.Or(r.OnStale, rules.Pause), func(r *control.Rule, v string) { r.OnStale = v }, rules.Pause, rules.Continue)
+}
+
+// asksText asks for what is there for people.
+func (f *ruleLines) asksText(r *control.Rule) {
+	f.group, f.rare = groupText, false
+	f.text("note", "why this rule exists", r.Note,
+		plain(func(r *control.Rule) *string { return &r.Note }))
+	f.text("name", "its name in the history, the metrics and on the command line", r.Name,
+		plain(func(r *control.Rule) *string { return &r.Name }))
 }
 
 func takeLabels(w *control.When, v string) error {
@@ -176,37 +236,6 @@ func takeLabels(w *control.When, v string) error {
 	return nil
 }
 
-// asksMore asks for what few rules say.
-func (f *ruleLines) asksMore(r *control.Rule) {
-	start, sample := "", ""
-	if r.FetchAtStart > 0 {
-		start = strconv.Itoa(r.FetchAtStart)
-	}
-	if r.ControlSample != nil {
-		sample = strconv.FormatFloat(*r.ControlSample, 'g', -1, 64)
-	}
-	f.text("largest", "the largest result that is kept, such as 64KiB", r.Largest,
-		plain(func(r *control.Rule) *string { return &r.Largest }))
-	f.text("memory", "the share of the memory that its results have to themselves, such as 25%; none if they share with the others",
-		r.Memory, plain(func(r *control.Rule) *string { return &r.Memory }))
-	f.choice("empty", "whether it is kept that there is nothing", yes(!r.SkipEmpty),
-		func(r *control.Rule, v string) { r.SkipEmpty = v == "no" }, "yes", "no")
-	f.choice("accept time", "keep also what asks for the current time, which is then as old as the answer", yes(r.AcceptTime),
-		func(r *control.Rule, v string) { r.AcceptTime = v == "yes" }, "no", "yes")
-	f.text("also reads", "tables that it reads beyond what can be seen", strings.Join(r.AlsoReads, ", "),
-		list(func(r *control.Rule) *[]string { return &r.AlsoReads }))
-	f.choice("fetch again", "after a write has dropped a result that was of use, fetch it again at once", yes(r.FetchAgain),
-		func(r *control.Rule, v string) { r.FetchAgain = v == "yes" }, "no", "yes")
-	f.text("at start", "how many of the inputs asked most to fetch when the larder starts", start, takeStart)
-	f.choice("share", "answer users with what was fetched for others, where each may read all of it", yes(r.Share),
-		func(r *control.Rule, v string) { r.Share = v == "yes" }, "no", "yes")
-	f.text("sample", "the share of hits, from 0 to 1, for which the origin is asked all the same, to compare; 1 in 200 if not said",
-		sample, takeSample)
-	f.choice("when stale", "whether the rule is paused when such a comparison finds an old answer",
-		map[bool]string{true: "go on", false: "pause"}[r.GoOn],
-		func(r *control.Rule, v string) { r.GoOn = v == "go on" }, "pause", "go on")
-}
-
 func takeTTL(r *control.Rule, v string) error {
 	if _, err := rules.ParseTTL(v); err != nil {
 		return fmt.Errorf("%q: expected a time such as 30s, 5m or 1h30m, or none", v)
@@ -216,11 +245,11 @@ func takeTTL(r *control.Rule, v string) error {
 }
 
 func takeStart(r *control.Rule, v string) (err error) {
-	r.FetchAtStart = 0
+	r.WarmUp = 0
 	if v == "" {
 		return nil
 	}
-	if r.FetchAtStart, err = strconv.Atoi(v); err != nil {
+	if r.WarmUp, err = strconv.Atoi(v); err != nil {
 		return fmt.Errorf("expected a number, not %q", v)
 	}
 	return nil
@@ -240,7 +269,7 @@ func takeSample(r *control.Rule, v string) error {
 }
 
 // made gives the rule that is written, or all that is wrong with it.
-func made(from control.Rule, lines ruleLines, values map[string]string) (control.Rule, error) {
+func made(from control.Rule, lines []ruleLine, values map[string]string) (control.Rule, error) {
 	out := from
 	var wrong []error
 	if from.When != nil {

@@ -23,26 +23,26 @@ func anyText(t *rapid.T, name string) string {
 
 func anyRule(t *rapid.T) control.Rule {
 	r := control.Rule{
-		Verdict:      rapid.SampledFrom([]string{"keep", "never"}).Draw(t, "verdict"),
-		TTL:          rapid.SampledFrom([]string{"30s", "none", "7m", "1h"}).Draw(t, "ttl"),
-		Name:         anyText(t, "name"),
-		Pattern:      anyText(t, "pattern"),
-		Text:         anyText(t, "text"),
-		Note:         anyText(t, "note"),
-		Largest:      anyText(t, "largest"),
-		Memory:       anyText(t, "memory"),
-		Tables:       rapid.SampledFrom([][]string{nil, {"fares"}, {"a", "b"}, {"odd, name"}}).Draw(t, "tables"),
-		OnlyTables:   rapid.SampledFrom([][]string{nil, {"fares"}}).Draw(t, "only tables"),
-		AlsoReads:    rapid.SampledFrom([][]string{nil, {"fares"}}).Draw(t, "also reads"),
-		TTLOnly:      rapid.Bool().Draw(t, "ttl only"),
-		SkipEmpty:    rapid.Bool().Draw(t, "skip empty"),
-		AcceptTime:   rapid.Bool().Draw(t, "accept time"),
-		FetchAgain:   rapid.Bool().Draw(t, "fetch again"),
-		Share:        rapid.Bool().Draw(t, "share"),
-		GoOn:         rapid.Bool().Draw(t, "go on"),
-		Paused:       rapid.Bool().Draw(t, "paused"),
-		FetchAtStart: rapid.IntRange(0, 5).Draw(t, "at start"),
-		Statement:    anyText(t, "statement"),
+		Action:        rapid.SampledFrom([]string{"cache", "bypass"}).Draw(t, "action"),
+		TTL:           rapid.SampledFrom([]string{"30s", "none", "7m", "1h"}).Draw(t, "ttl"),
+		Name:          anyText(t, "name"),
+		Pattern:       anyText(t, "pattern"),
+		Text:          anyText(t, "text"),
+		Note:          anyText(t, "note"),
+		SizeLimit:     anyText(t, "size_limit"),
+		MemoryShare:   anyText(t, "memory_share"),
+		Tables:        rapid.SampledFrom([][]string{nil, {"fares"}, {"a", "b"}, {"odd, name"}}).Draw(t, "tables"),
+		OnlyTables:    rapid.SampledFrom([][]string{nil, {"fares"}}).Draw(t, "only tables"),
+		AlsoReads:     rapid.SampledFrom([][]string{nil, {"fares"}}).Draw(t, "also reads"),
+		Mode:          rapid.SampledFrom([]string{"", "until written", "ttl only"}).Draw(t, "mode"),
+		EmptyResults:  rapid.SampledFrom([]*bool{nil, new(bool)}).Draw(t, "empty_results"),
+		TimeFunctions: rapid.Bool().Draw(t, "accept time"),
+		Refetch:       rapid.Bool().Draw(t, "fetch again"),
+		AcrossUsers:   rapid.Bool().Draw(t, "across_users"),
+		OnStale:       rapid.SampledFrom([]string{"", "pause", "continue"}).Draw(t, "on_stale"),
+		Paused:        rapid.Bool().Draw(t, "paused"),
+		WarmUp:        rapid.IntRange(0, 5).Draw(t, "at start"),
+		Statement:     anyText(t, "statement"),
 	}
 	if rapid.Bool().Draw(t, "sampled") {
 		x := rapid.Float64Range(0, 1).Draw(t, "sample")
@@ -79,16 +79,16 @@ func TestALineThatIsWrittenChangesWhatItSays(t *testing.T) {
 		writes string
 		into   func(*control.Rule)
 	}{
-		"why":         {"asked for", func(r *control.Rule) { r.Note = "asked for" }},
-		"pattern":     {"bado-kife-ruma", func(r *control.Rule) { r.Pattern, r.Statement = "bado-kife-ruma", "" }},
-		"tables":      {"fares, ports", func(r *control.Rule) { r.Tables = []string{"fares", "ports"} }},
-		"application": {"boards", func(r *control.Rule) { r.When = &control.When{Application: "boards"} }},
-		"labels":      {"screen=departures", func(r *control.Rule) { r.When = &control.When{Labels: map[string]string{"screen": "departures"}} }},
-		"at start":    {"20", func(r *control.Rule) { r.FetchAtStart = 20 }},
-		"sample":      {"0.5", func(r *control.Rule) { x := 0.5; r.ControlSample = &x }},
+		"note":           {"asked for", func(r *control.Rule) { r.Note = "asked for" }},
+		"pattern":        {"bado-kife-ruma", func(r *control.Rule) { r.Pattern, r.Statement = "bado-kife-ruma", "" }},
+		"tables":         {"fares, ports", func(r *control.Rule) { r.Tables = []string{"fares", "ports"} }},
+		"application":    {"boards", func(r *control.Rule) { r.When = &control.When{Application: "boards"} }},
+		"label":          {"screen=departures", func(r *control.Rule) { r.When = &control.When{Labels: map[string]string{"screen": "departures"}} }},
+		"warm_up":        {"20", func(r *control.Rule) { r.WarmUp = 20 }},
+		"control_sample": {"0.5", func(r *control.Rule) { x := 0.5; r.ControlSample = &x }},
 	} {
 		t.Run(name, func(t *testing.T) {
-			before := control.Rule{Name: "fares", Verdict: "keep", TTL: "30s", Text: "*", Statement: "select 1"}
+			before := control.Rule{Name: "fares", Action: "cache", TTL: "30s", Text: "*", Statement: "select 1"}
 			r := before
 			var got *control.Rule
 			f := NewRuleForm("The rule", r, func(x control.Rule) tea.Cmd { got = &x; return nil })
@@ -111,11 +111,11 @@ func TestALineThatIsWrittenChangesWhatItSays(t *testing.T) {
 // What is wrong is said, and the form stays.
 func TestAFormSaysWhatIsWrong(t *testing.T) {
 	for name, x := range map[string]struct{ writes, says string }{
-		"labels":   {"screen", `labels: expected key=value, not "screen"`},
-		"at start": {"many", `at start: expected a number, not "many"`},
-		"sample":   {"half", `sample: expected a number such as 0.005, not "half"`},
+		"label":          {"screen", `label: expected key=value, not "screen"`},
+		"warm_up":        {"many", `warm_up: expected a number, not "many"`},
+		"control_sample": {"half", `control_sample: expected a number such as 0.005, not "half"`},
 	} {
-		f := NewRuleForm("The rule", control.Rule{Verdict: "keep"}, func(control.Rule) tea.Cmd { return nil })
+		f := NewRuleForm("The rule", control.Rule{Action: "cache"}, func(control.Rule) tea.Cmd { return nil })
 		for f.lines[f.at].Name != name {
 			f.Update(tea.KeyPressMsg{Code: tea.KeyDown})
 		}

@@ -14,10 +14,10 @@ import (
 func curve(l *look.Look, p *control.Pattern, width int) []string {
 	o := p.Outlook
 	if o == nil {
-		return []string{l.Dim.Render("hits to be expected: no input has been followed yet")}
+		return []string{l.Dim.Render("forecast by TTL: no inputs were observed yet")}
 	}
 	followed := time.Duration(o.Followed) * time.Millisecond
-	out := []string{l.Dim.Render("hits to be expected, from ") + l.Cream.Render(fmt.Sprintf("%.0f calls in %s", o.Calls, span(followed)))}
+	out := []string{l.Dim.Render("forecast by TTL, from ") + l.Cream.Render(fmt.Sprintf("%.0f calls in %s", o.Calls, span(followed)))}
 	plot := max(width-40, 8)
 	for _, s := range o.Steps {
 		ttl, err := time.ParseDuration(s.TTL)
@@ -32,14 +32,14 @@ func curve(l *look.Look, p *control.Pattern, width int) []string {
 		}
 		n := int(math.Round(s.Hits * float64(plot)))
 		more := max(int(math.Round(s.Aged*float64(plot)))-n, 0)
-		bar := l.Honey.Render(strings.Repeat(string(look.TextureSpared), n)) + l.Slate.Render(strings.Repeat(string(look.TextureCould), more)) +
+		bar := l.Honey.Render(strings.Repeat(string(look.TextureSaved), n)) + l.Slate.Render(strings.Repeat(string(look.TextureCould), more)) +
 			strings.Repeat(" ", max(plot-n-more, 0))
 		text := l.Honey.Render(fmt.Sprintf(" %3.0f%%", 100*s.Hits))
 		if s.Error >= 0.005 {
 			text += l.Dim.Render(fmt.Sprintf(" ±%.0f", 100*s.Error))
 		}
 		if s.Aged > s.Hits+0.02 {
-			text += l.Slate.Render(fmt.Sprintf("  %.0f%% but for writes", 100*s.Aged))
+			text += l.Slate.Render(fmt.Sprintf("  %.0f%% without writes", 100*s.Aged))
 		}
 		out = append(out, label+bar+text)
 	}
@@ -58,15 +58,15 @@ func results(l *look.Look, p *control.Pattern, width int) []string {
 			out = append(out, l.Cream.Render(part))
 		}
 	}
-	say("About %s in use; %.0f%% of calls repeat one.", look.Number(o.Inputs, "input"), 100*o.Repeats)
+	say("About %s; %.0f%% of calls repeat one.", look.Number(o.Inputs, "input"), 100*o.Repeats)
 	if o.Half > 0 && o.Inputs >= 10 {
-		say("Half of the calls ask for %.0f%% of them.", 100*o.Half)
+		say("Half of the calls use %.0f%% of them.", 100*o.Half)
 	}
 	switch {
 	case o.Compared < 1:
-		out = append(out, l.Dim.Render("No two results of one input were compared yet."))
+		out = append(out, l.Dim.Render("No results were compared yet."))
 	case o.Changed < 1:
-		say("%.0f results compared with the one before: none was another.", o.Compared)
+		say("%.0f results compared with the one before: none had changed.", o.Compared)
 	default:
 		var stayed []string
 		for _, s := range o.Steps {
@@ -74,12 +74,12 @@ func results(l *look.Look, p *control.Pattern, width int) []string {
 				stayed = append(stayed, fmt.Sprintf("%.0f within %s", s.Stayed, strings.Replace(s.TTL, "none", "longer", 1)))
 			}
 		}
-		say("%.0f results compared with the one before: %.0f were others, %s.", o.Compared, o.Changed, strings.Join(stayed, ", "))
+		say("%.0f results compared with the one before: %.0f had changed, %s.", o.Compared, o.Changed, strings.Join(stayed, ", "))
 		if o.Unseen >= 1 {
-			say("%.0f of those without a write that was seen.", o.Unseen)
+			say("%.0f of those with no write seen.", o.Unseen)
 		}
 	}
-	say("%s in the last minute touched its tables.", look.Number(float64(p.WritesMinute), "write"))
+	say("%s to its tables in the last minute.", look.Number(float64(p.WritesMinute), "write"))
 	return out
 }
 

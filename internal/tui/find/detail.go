@@ -28,7 +28,7 @@ func (m *Model) summary(l *look.Look, width, height int) []string {
 	leftWidth := width * 11 / 20
 	left := append(l.SQL(p.Text, leftWidth-2), "")
 	if room := height - len(out) - 9; len(left) > room && room > 3 {
-		left = append(left[:room-1], l.Dim.Render("         … ")+l.Key(moving.Enter, "lays it out"))
+		left = append(left[:room-1], l.Dim.Render("         … ")+l.Key(moving.Enter, "shows details"))
 	}
 	left = append(left, grounds(l, p, leftWidth-2, 3)...)
 	left = append(left, reach(l, p, leftWidth-2)...)
@@ -151,8 +151,8 @@ func callers(l *look.Look, p *control.Pattern, width int) (out []string) {
 	}
 	out = append(out, labelled(l, "callers", lines)...)
 	out = append(out, labelled(l, "calls", passed(l, p.Lately, width))...)
-	if p.Kept > 0 {
-		out = append(out, labelled(l, "kept", []string{l.Honey.Render(fmt.Sprintf("%s, %s", look.Number(float64(p.Kept), "result"), look.Bytes(p.KeptBytes)))})...)
+	if p.Cached > 0 {
+		out = append(out, labelled(l, "cached", []string{l.Honey.Render(fmt.Sprintf("%s, %s", look.Number(float64(p.Cached), "result"), look.Bytes(p.CachedBytes)))})...)
 	}
 	return out
 }
@@ -168,14 +168,14 @@ func passed(l *look.Look, lately *control.Lately, width int) (lines []string) {
 	}
 	share := func(n uint64) string { return look.Share(float64(n), float64(lately.Calls)) }
 	lines = append(lines, l.Cream.Render(fmt.Sprintf("%s of %s calls %s were hits, %s misses", strings.TrimSpace(share(lately.Hits)), look.Count(lately.Calls), since, strings.TrimSpace(share(lately.Misses)))))
-	for i, r := range lately.Passed {
+	for i, r := range lately.Bypassed {
 		if i == 4 {
 			break
 		}
 		for j, part := range look.Wrap(r.Reason, width-18) {
 			head := strings.Repeat(" ", 13)
 			if j == 0 {
-				head = look.Right(look.Share(r.Share, 1), 4) + " passed: "
+				head = look.Right(look.Share(r.Share, 1), 4) + " bypass: "
 			}
 			lines = append(lines, l.Cream.Render(head+part))
 		}
@@ -196,7 +196,7 @@ func passed(l *look.Look, lately *control.Lately, width int) (lines []string) {
 func (m *Model) recently(l *look.Look, width int) []string {
 	out := []string{l.Rule("its last statements, the newest first", width)}
 	if len(m.recent) == 0 {
-		return append(out, l.Dim.Render("  None since it was chosen."))
+		return append(out, l.Dim.Render("  None since you selected it."))
 	}
 	for i := len(m.recent) - 1; i >= 0 && len(out) < 12; i-- {
 		e := &m.recent[i]

@@ -14,7 +14,7 @@ import (
 )
 
 var (
-	KeyKeep  = key.NewBinding(key.WithKeys("k"), key.WithHelp("k", "into the draft: keep the pattern's results, as advised"))
+	KeyCache  = key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "cache: put the pattern into the draft, as advised"))
 	keyOrder = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "another order"))
 	keyTop   = key.NewBinding(key.WithKeys("home"), key.WithHelp("home", "the first pattern"))
 )
@@ -24,10 +24,10 @@ var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp,
 
 // orders are the ways to rank, as the larder names them and as they are said.
 var orders = []struct{ name, says string }{
-	{"spareable", "waiting that could be spared"},
-	{"waited", "all waiting"},
+	{"saveable", "time that could be saved"},
+	{"waited", "all time waited"},
 	{"calls", "calls"},
-	{"slowest", "time at the origin"},
+	{"slowest", "time at the database"},
 	{"rows", "rows"},
 	{"drops", "drops"},
 }
@@ -167,7 +167,7 @@ func (m *Model) Update(k tea.KeyPressMsg) {
 func (m *Model) Suggestions() int {
 	n := 0
 	for i := range m.list.Patterns {
-		if a := m.list.Patterns[i].Advice; a != nil && a.Kind == "keep" {
+		if a := m.list.Patterns[i].Advice; a != nil && a.Kind == "cache" {
 			n++
 		}
 	}

@@ -16,12 +16,12 @@ func (m *Model) ranking(l *look.Look, width, height int) []string {
 		title = fmt.Sprintf("%d of %d patterns with “%s”, by %s", m.list.Matching, m.list.All, m.Filter, orders[m.order].says)
 	}
 	if m.list.Rare > 0 {
-		title += fmt.Sprintf(" · %d rare ones in sum", m.list.Rare)
+		title += fmt.Sprintf(" · %d rare patterns summed", m.list.Rare)
 	}
 	right := func(title string, width int) look.Column { return look.Column{Title: title, Width: width, Right: true} }
-	columns := []look.Column{{Width: 2}, right("spareable", 9), {Width: 14}, right("calls", 6), right("origin", 8), right("memory", 8), right("from memory", 13), {Width: 3}, {Title: "decision, or advice", Width: 21}, {Title: "statement"}}
+	columns := []look.Column{{Width: 2}, right("saveable", 9), {Width: 14}, right("calls", 6), right("origin", 8), right("memory", 8), right("hits", 13), {Width: 3}, {Title: "decision, or advice", Width: 21}, {Title: "statement"}}
 	if width < roomy {
-		columns = []look.Column{{Width: 2}, right("spareable", 9), {Width: 10}, right("calls", 6), right("memory", 8), {Width: 2}, {Width: 2}, {Title: "statement"}}
+		columns = []look.Column{{Width: 2}, right("saveable", 9), {Width: 10}, right("calls", 6), right("memory", 8), {Width: 2}, {Width: 2}, {Title: "statement"}}
 	}
 	out := []string{l.Rule(title, width)}
 	room := height - len(out) - 2
@@ -29,7 +29,7 @@ func (m *Model) ranking(l *look.Look, width, height int) []string {
 	first := moving.First(at, room)
 	var most float64
 	for i := range m.list.Patterns {
-		most = max(most, m.list.Patterns[i].Spareable())
+		most = max(most, m.list.Patterns[i].Saveable())
 	}
 	var rows [][]string
 	for i := first; i < len(m.list.Patterns) && i < first+room; i++ {
@@ -37,7 +37,7 @@ func (m *Model) ranking(l *look.Look, width, height int) []string {
 	}
 	out = append(out, l.Table(width, columns, rows)...)
 	if m.list.Matching == 0 {
-		out = append(out, l.Dim.Render("  None is picked by the filter. ")+l.Key(moving.Back, "takes it away."))
+		out = append(out, l.Dim.Render("  No pattern matches the filter. ")+l.Key(moving.Back, "clears it."))
 	}
 	return look.Block(out, width, height)
 }
@@ -52,14 +52,14 @@ func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) [
 		barWidth = 8
 	}
 	bar := strings.Repeat(" ", barWidth)
-	if most > 0 && p.Spareable() > 0 {
-		n := max(int(math.Round(p.Spareable()/most*float64(barWidth))), 1)
-		bar = look.Ribbon(n, look.Stretch{Value: p.Minute.Spared, Texture: look.TextureSpared, Style: l.Honey},
-			look.Stretch{Value: p.Spareable() - p.Minute.Spared, Texture: look.TextureCould, Style: l.Slate}) + strings.Repeat(" ", barWidth-n)
+	if most > 0 && p.Saveable() > 0 {
+		n := max(int(math.Round(p.Saveable()/most*float64(barWidth))), 1)
+		bar = look.Ribbon(n, look.Stretch{Value: p.Minute.Saved, Texture: look.TextureSaved, Style: l.Honey},
+			look.Stretch{Value: p.Saveable() - p.Minute.Saved, Texture: look.TextureCould, Style: l.Slate}) + strings.Repeat(" ", barWidth-n)
 		if n == 1 {
 			style, texture := l.Slate, look.TextureCould
-			if p.Minute.Spared > p.Spareable()/2 {
-				style, texture = l.Honey, look.TextureSpared
+			if p.Minute.Saved > p.Saveable()/2 {
+				style, texture = l.Honey, look.TextureSaved
 			}
 			bar = style.Render(string(texture)) + strings.Repeat(" ", barWidth-1)
 		}
@@ -76,15 +76,15 @@ func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) [
 		memory = p.Memory.P50
 	}
 	calls := p.Minute.Calls()
-	spareable, count := text.Render(look.Seconds(p.Spareable())), text.Render(look.Count(calls))
+	saveable, count := text.Render(look.Seconds(p.Saveable())), text.Render(look.Count(calls))
 	decision := decide(l, p)
 	if m.Drafted != nil {
 		if r := m.Drafted(p.ID); r != nil {
-			decision = l.Moss.Render("± draft: " + strings.TrimSpace(r.Verdict+" "+map[bool]string{true: r.TTL}[r.Verdict == "keep"]))
+			decision = l.Moss.Render("± draft: " + strings.TrimSpace(r.Action+" "+map[bool]string{true: r.TTL}[r.Action == "cache"]))
 		}
 	}
 	if width < roomy {
-		return []string{mark, spareable, " " + bar, count, l.Honey.Render(look.Share(float64(p.Minute.Hits), float64(calls))), "", look.Cut(decision, 1), text.Render(p.Text)}
+		return []string{mark, saveable, " " + bar, count, l.Honey.Render(look.Share(float64(p.Minute.Hits), float64(calls))), "", look.Cut(decision, 1), text.Render(p.Text)}
 	}
 	share := ""
 	if p.Rule != nil && calls > 0 {
@@ -96,18 +96,18 @@ func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) [
 	} else {
 		share = "–"
 	}
-	return []string{mark, spareable, " " + bar, count, l.Slate.Render(look.Millis(origin)), l.Honey.Render(look.Millis(memory)), share, "", decision, text.Render(p.Text)}
+	return []string{mark, saveable, " " + bar, count, l.Slate.Render(look.Millis(origin)), l.Honey.Render(look.Millis(memory)), share, "", decision, text.Render(p.Text)}
 }
 
 // decide says in a few cells what has been decided, or what is advised.
 func decide(l *look.Look, p *control.Pattern) string {
 	switch {
-	case p.Rule != nil && p.Rule.Verdict == "keep":
+	case p.Rule != nil && p.Rule.Action == "cache":
 		some := ""
 		if p.Rule.When != nil {
 			some = " some"
 		}
-		return l.Honey.Render("◆ keep " + p.Rule.TTL + some)
+		return l.Honey.Render("◆ cache " + p.Rule.TTL + some)
 	case p.Rule != nil:
 		return l.Dim.Render("■ never")
 	}
@@ -123,8 +123,8 @@ func advised(l *look.Look, a *control.Advice) (style render, glyph, word string)
 		return l.Dim.Render, " ", ""
 	}
 	switch a.Kind {
-	case "keep":
-		return l.Moss.Render, "○", "keep " + a.TTL + "?"
+	case "cache":
+		return l.Moss.Render, "○", "cache " + a.TTL + "?"
 	case "watch longer":
 		return l.Slate.Render, "…", "watch on"
 	case "not worth it":

@@ -70,7 +70,7 @@ func reach(l *look.Look, p *control.Pattern, width int) (out []string) {
 		for _, pin := range p.Pins {
 			pins = append(pins, strings.TrimPrefix(pin, "public."))
 		}
-		out = append(out, labelled(l, "pins", []string{l.Cream.Render(strings.Join(pins, ", "))})...)
+		out = append(out, labelled(l, "by key", []string{l.Cream.Render(strings.Join(pins, ", "))})...)
 	}
 	return out
 }

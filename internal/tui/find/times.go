@@ -11,7 +11,7 @@ import (
 
 // times draws how replies from the origin and from memory are spread, on one scale.
 func (m *Model) times(l *look.Look, p *control.Pattern, width int, short bool) []string {
-	out := []string{l.Dim.Render("how long replies took" + strings.Repeat(" ", max(width-52, 1)) + "    half   9 of 10  99 of 100")}
+	out := []string{l.Dim.Render("how long replies took" + strings.Repeat(" ", max(width-52, 1)) + "     p50       p90        p99")}
 	plot := max(width-32, 10)
 	lo, hi := math.Inf(1), 0.0
 	for _, d := range []*control.Distribution{p.Origin, p.Memory} {
@@ -51,20 +51,20 @@ func (m *Model) times(l *look.Look, p *control.Pattern, width int, short bool) [
 		return out
 	}
 	out = append(out, "")
-	var spared, waited []float64
+	var saved, waited []float64
 	var most float64
 	for _, s := range p.Slots {
-		spared, waited = append(spared, s.Spared), append(waited, s.Waited)
-		most = max(most, s.Spared, s.Waited)
+		saved, waited = append(saved, s.Saved), append(waited, s.Waited)
+		most = max(most, s.Saved, s.Waited)
 	}
 	out = append(out,
 		l.Dim.Render("the last minute, in 5 s"),
-		l.Dim.Render(look.Left("spared", 7))+l.Honey.Render(look.Pillars(spread(spared, 2), most))+"  "+l.Honey.Render(look.Seconds(p.Minute.Spared)),
+		l.Dim.Render(look.Left("saved", 7))+l.Honey.Render(look.Pillars(spread(saved, 2), most))+"  "+l.Honey.Render(look.Seconds(p.Minute.Saved)),
 		l.Dim.Render(look.Left("waited", 7))+l.Slate.Render(look.Pillars(spread(waited, 2), most))+"  "+l.Slate.Render(look.Seconds(p.Minute.Waited)), "")
 	t := p.Total
 	out = append(out, l.Dim.Render("since the start"),
 		l.Honey.Render(fmt.Sprintf("◆ %s hits", look.Count(t.Hits)))+l.Dim.Render(" · ")+l.Slate.Render(fmt.Sprintf("◇ %s misses", look.Count(t.Misses)))+
-			l.Dim.Render(fmt.Sprintf(" · › %s passed · ", look.Count(t.Passes)))+l.Plum.Render(fmt.Sprintf("▽ %s drops", look.Count(p.Drops))))
+			l.Dim.Render(fmt.Sprintf(" · › %s bypass · ", look.Count(t.Bypasses)))+l.Plum.Render(fmt.Sprintf("▽ %s drops", look.Count(p.Drops))))
 	calls := max(t.Calls(), 1)
 	out = append(out, l.Dim.Render(fmt.Sprintf("%.1f rows and %s a reply", float64(p.Rows)/float64(calls), look.Bytes(int64(p.Bytes/calls)))))
 	return out

@@ -1,4 +1,4 @@
-// Package guard is the station that answers: is anything old being served?
+// Package guard is the station that answers: are answers fresh?
 package guard
 
 import (
@@ -14,8 +14,8 @@ import (
 
 // KeyList is the key to the other list.
 var (
-	KeyList = key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "the other list: tables, or effects that are not known"))
-	keyOnly = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "all tables, or only those that something kept rests on"))
+	KeyList = key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "the other list: tables, or statements with unknown effects"))
+	keyOnly = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "all tables, or only those that cached results depend on"))
 )
 
 // Keys are the keys of the station by itself; those that drop belong to the application.
@@ -76,7 +76,7 @@ func (m *Model) tables() []control.GuardedTable {
 	if !m.resting {
 		return m.guard.Tables
 	}
-	return slices.DeleteFunc(slices.Clone(m.guard.Tables), func(t control.GuardedTable) bool { return t.Kept == 0 })
+	return slices.DeleteFunc(slices.Clone(m.guard.Tables), func(t control.GuardedTable) bool { return t.Cached == 0 })
 }
 
 func (m *Model) index() int {

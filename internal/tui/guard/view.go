@@ -18,7 +18,7 @@ const enoughChanges = 20
 // View draws the station. What is asked of her, if anything is, stands under the list.
 func (m *Model) View(l *look.Look, width, height int, question []string) []string {
 	if !m.known {
-		return []string{l.Rule("is anything old being served?", width)}
+		return []string{l.Rule("are answers fresh?", width)}
 	}
 	out := m.promise(l, width, height)
 	switch {
@@ -81,7 +81,7 @@ func (m *Model) promise(l *look.Look, width, height int) []string {
 		out = append(out, look.Cut("   "+l.Brick.Render(s.At.Local().Format("15:04:05")+"  "+s.Pattern)+l.Dim.Render(fmt.Sprintf("  on %s, %s old%s", strings.Join(short(s.Tables), ", "), look.Seconds(s.AgeMS), paused)), width))
 	}
 	if len(out) > most+1 && len(m.guard.Stale) == 0 {
-		out = append(out[:most], l.Dim.Render("   … the rest stands in the larder's status"))
+		out = append(out[:most], l.Dim.Render("   … more in jollylarder status"))
 	}
 	return out
 }
@@ -100,7 +100,7 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 	tables := m.tables()
 	title := "tables, by writes"
 	if m.resting {
-		title = "tables that something kept rests on, by writes"
+		title = "tables that cached results depend on, by writes"
 	}
 	out := []string{l.Rule(title, width)}
 	wide := width >= 90
@@ -108,8 +108,8 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 	if wide {
 		name = min(34, width-66)
 	}
-	columns := []look.Column{{Width: 2}, {Width: name}, {Title: "writes/min", Width: 11, Right: true}, {Title: "around", Width: 8, Right: true},
-		{Title: "dropped", Width: 9, Right: true}, {Title: "kept", Width: 7, Right: true}}
+	columns := []look.Column{{Width: 2}, {Width: name}, {Title: "writes/min", Width: 11, Right: true}, {Title: "direct", Width: 8, Right: true},
+		{Title: "dropped", Width: 9, Right: true}, {Title: "cached", Width: 7, Right: true}}
 	if wide {
 		columns = append(columns, look.Column{Width: 2}, look.Column{Title: "rows known", Width: 17}, look.Column{Title: "last drop"})
 	}
@@ -128,7 +128,7 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 			around = l.Brick
 		}
 		row := []string{mark, style.Render(strings.TrimPrefix(t.Name, "public.")), l.Plum.Render(look.Count(t.Minute)), around.Render(look.Some(t.Around)),
-			l.Plum.Render(look.Some(t.Drops)), l.Honey.Render(look.Some(uint64(t.Kept)))}
+			l.Plum.Render(look.Some(t.Drops)), l.Honey.Render(look.Some(uint64(t.Cached)))}
 		if wide {
 			row = append(row, "", narrow(l, t), l.Dim.Render(ago(t.LastDrop)))
 		}
@@ -136,7 +136,7 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 	}
 	out = append(out, l.Table(width, columns, rows)...)
 	if len(tables) == 0 {
-		out = append(out, l.Dim.Render("  Nothing was written yet, and nothing is kept."))
+		out = append(out, l.Dim.Render("  Nothing was written yet, and nothing is cached."))
 	}
 	return out
 }
@@ -185,8 +185,8 @@ func (m *Model) table1(l *look.Look, t *control.GuardedTable, width, height int,
 	}
 	rests := m.rests(l, t, width)
 	if whole {
-		out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+": what is kept of it, and what tells its rows apart", width)}, rests...)
-		out = append(out, "", l.Rule("what its last writes dropped, and spared", width))
+		out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+": cached results that depend on it, and how its rows are identified", width)}, rests...)
+		out = append(out, "", l.Rule("what its last writes dropped, and what stayed", width))
 		out = append(out, writes...)
 		out = append(out, "", l.Rule("what writes it", width))
 		for _, p := range t.Written {
@@ -198,14 +198,14 @@ func (m *Model) table1(l *look.Look, t *control.GuardedTable, width, height int,
 	if len(rests) > half {
 		rests = append(rests[:half-1:half-1], l.Dim.Render(fmt.Sprintf("  … %d more: ", len(rests)-half+1))+l.Key(moving.Enter, "shows them"))
 	}
-	out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+": what is kept of it, and what tells its rows apart", width)}, rests...)
-	out = append(out, l.Rule("what its last writes dropped, and spared", width))
+	out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+": cached results that depend on it, and how its rows are identified", width)}, rests...)
+	out = append(out, l.Rule("what its last writes dropped, and what stayed", width))
 	return append(out, writes[:min(len(writes), max(height-len(out), 0))]...)
 }
 
 func (m *Model) rests(l *look.Look, t *control.GuardedTable, width int) (out []string) {
 	if len(t.Read) == 0 {
-		return []string{l.Dim.Render("  Nothing that is kept rests on it.")}
+		return []string{l.Dim.Render("  No cached result depends on it.")}
 	}
 	wide := width >= 90
 	for _, p := range t.Read {
@@ -223,7 +223,7 @@ func (m *Model) rests(l *look.Look, t *control.GuardedTable, width int) (out []s
 		if wide {
 			room = 38
 		}
-		line := "  " + l.Honey.Render(look.Right(look.Count(uint64(p.Kept)), 5)) + " " + style.Render(look.Left(by, room)) + " " + l.Cream.Render(look.Left(p.ID, 16)) + " " + l.Dim.Render(p.Text)
+		line := "  " + l.Honey.Render(look.Right(look.Count(uint64(p.Cached)), 5)) + " " + style.Render(look.Left(by, room)) + " " + l.Cream.Render(look.Left(p.ID, 16)) + " " + l.Dim.Render(p.Text)
 		out = append(out, look.Cut(line, width))
 	}
 	return out
@@ -238,7 +238,7 @@ func (m *Model) seen(l *look.Look, w *control.SeenWrite, table string, width int
 	who := l.Dim.Render(look.Left("told by the feed", 18))
 	switch {
 	case w.Around:
-		who = l.Brick.Render(look.Left("around the larder", 18))
+		who = l.Brick.Render(look.Left("direct", 18))
 	case w.Pattern != nil:
 		who = l.Cream.Render(look.Left(w.Application, 18))
 	}
@@ -253,9 +253,9 @@ func (m *Model) seen(l *look.Look, w *control.SeenWrite, table string, width int
 		by = "by " + strings.Join(names, ", ")
 	}
 	const cells = 10
-	bar := look.Ribbon(cells, look.Stretch{Value: float64(dropped), Texture: '▓', Style: l.Plum}, look.Stretch{Value: float64(w.Spared), Texture: look.TextureRest, Style: l.Honey})
+	bar := look.Ribbon(cells, look.Stretch{Value: float64(dropped), Texture: '▓', Style: l.Plum}, look.Stretch{Value: float64(w.Stayed), Texture: look.TextureRest, Style: l.Honey})
 	line := "  " + l.Dim.Render(w.At.Local().Format("15:04:05")) + " " + who + " " + bar + " " +
-		l.Plum.Render(fmt.Sprintf("%s dropped", look.Count(uint64(dropped)))) + l.Dim.Render(fmt.Sprintf(", %s stayed  ", look.Count(uint64(w.Spared)))) + l.Moss.Render(by+"  ")
+		l.Plum.Render(fmt.Sprintf("%s dropped", look.Count(uint64(dropped)))) + l.Dim.Render(fmt.Sprintf(", %s stayed  ", look.Count(uint64(w.Stayed)))) + l.Moss.Render(by+"  ")
 	if w.Pattern != nil {
 		line += l.Dim.Render(w.Pattern.Text)
 	}
@@ -272,12 +272,12 @@ func (m *Model) seen(l *look.Look, w *control.SeenWrite, table string, width int
 func (m *Model) watched(l *look.Look, width int) []string {
 	s := m.guard.Samples
 	out := []string{l.Rule("how it is watched", width)}
-	line := "  " + l.Dim.Render("control samples  ") + l.Cream.Render(fmt.Sprintf("%d asked of the origin, %d the same", s.Taken, s.Equal))
+	line := "  " + l.Dim.Render("control samples  ") + l.Cream.Render(fmt.Sprintf("%d compared with the database, %d equal", s.Taken, s.Equal))
 	if s.Explained > 0 {
-		line += l.Dim.Render(fmt.Sprintf(", %d written meanwhile", s.Explained))
+		line += l.Dim.Render(fmt.Sprintf(", %d changed by a write", s.Explained))
 	}
 	if s.Unordered > 0 {
-		line += l.Dim.Render(fmt.Sprintf(", %d in any order", s.Unordered))
+		line += l.Dim.Render(fmt.Sprintf(", %d without a defined order", s.Unordered))
 	}
 	style := l.Moss
 	if s.Stale > 0 {
@@ -286,7 +286,7 @@ func (m *Model) watched(l *look.Look, width int) []string {
 	line += ", " + style.Render(fmt.Sprintf("%d old", s.Stale))
 	out = append(out, look.Cut(line, width))
 	if d := m.guard.Drops; d.Changed+d.Same > 0 {
-		each := "too few to say how many drops each change costs"
+		each := "too few drops for a ratio"
 		if d.Changed >= enoughChanges {
 			each = fmt.Sprintf("%.1f drops for each change", float64(d.Changed+d.Same)/float64(d.Changed))
 		}
@@ -297,10 +297,10 @@ func (m *Model) watched(l *look.Look, width int) []string {
 		out = append(out, look.Cut(m.feed(l, &f), width))
 	}
 	if len(m.guard.Feeds) == 0 {
-		out = append(out, look.Cut("  "+l.Dim.Render("change feed      none: [origin.feed] in the configuration, and jollylarder feed setup, would show writes around the larder"), width))
+		out = append(out, look.Cut("  "+l.Dim.Render("change feed      none: [origin.feed] in the configuration, and jollylarder feed setup, would show direct writes"), width))
 	}
 	if n := len(m.guard.Unknown); n > 0 {
-		out = append(out, look.Cut("  "+l.Dim.Render("effects          ")+l.Honey.Render(look.Number(float64(n), "pattern"))+l.Dim.Render(" of which it is not known what they write  ")+l.Key(KeyList, "lists them"), width))
+		out = append(out, look.Cut("  "+l.Dim.Render("effects          ")+l.Honey.Render(look.Number(float64(n), "pattern"))+l.Dim.Render(" with unknown effects  ")+l.Key(KeyList, "lists them"), width))
 	}
 	return out
 }
@@ -315,7 +315,7 @@ func (m *Model) feed(l *look.Look, f *control.Feed) string {
 			most = max(most, x)
 		}
 		line += l.Moss.Render("stream of "+f.Database) + l.Dim.Render("  lag ") + l.Cream.Render(strings.TrimSpace(look.Millis(f.LagMS))) + " " + l.Slate.Render(look.Pillars(lags, most)) +
-			l.Dim.Render(fmt.Sprintf("  %s changes, %d gaps, the server holds back ", look.Count(f.Rows), f.Gaps))
+			l.Dim.Render(fmt.Sprintf("  %s changes, %d gaps, the server retains ", look.Count(f.Rows), f.Gaps))
 		style := lipgloss.NewStyle()
 		if f.Held > f.Bound/2 {
 			style = l.Brick
@@ -329,10 +329,10 @@ func (m *Model) feed(l *look.Look, f *control.Feed) string {
 
 // effects draws the patterns of which it is not known what they write.
 func (m *Model) effects(l *look.Look, width, height int) []string {
-	out := []string{l.Rule("effects that are not known: each of these drops everything", width)}
+	out := []string{l.Rule("statements with unknown effects: each drops everything", width)}
 	list := m.guard.Unknown
 	if len(list) == 0 {
-		return append(out, "", l.Dim.Render("  There is none: of everything that was sent it is known what it writes."))
+		return append(out, "", l.Dim.Render("  None: the effects of all statements so far are known."))
 	}
 	room := max(height-9, 2)
 	first := moving.First(m.effect, room)
@@ -345,14 +345,14 @@ func (m *Model) effects(l *look.Look, width, height int) []string {
 		out = append(out, look.Cut(mark+style.Render(look.Left(u.ID, 18))+l.Plum.Render(look.Right(look.Count(u.Calls), 6))+" "+l.Dim.Render(u.Text), width))
 	}
 	u := m.Effect()
-	out = append(out, "", l.Rule("what would tell", width))
+	out = append(out, "", l.Rule("remedy", width))
 	for _, line := range look.Wrap("It "+u.Why+".", width-2) {
 		out = append(out, "  "+l.Cream.Render(line))
 	}
 	if len(u.Functions) == 0 {
-		return append(out, "  "+l.Dim.Render("Nothing can be declared of it: another statement that says what it writes would drop less."))
+		return append(out, "  "+l.Dim.Render("No declaration can help: use another statement, whose writes are visible."))
 	}
-	out = append(out, "  "+l.Dim.Render("In the rules file, if that is what it does:"))
+	out = append(out, "  "+l.Dim.Render("If this is what it does, write in the rules file:"))
 	for _, f := range u.Functions {
 		out = append(out, "  "+l.Moss.Render("[[declare]]"), "  "+l.Moss.Render(fmt.Sprintf("function = %q", f)), "  "+l.Moss.Render(`writes = ["schema.table"]   # or [] for nothing, and reads = […]`))
 	}

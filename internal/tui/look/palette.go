@@ -40,9 +40,9 @@ func New(b Background) *Look {
 
 // The textures of the ribbon's three stretches.
 const (
-	TextureSpared = '█'
-	TextureCould  = '▒'
-	TextureRest   = '·'
+	TextureSaved = '█'
+	TextureCould = '▒'
+	TextureRest  = '·'
 )
 
 // Outcome gives the style and the glyph of a statement's outcome.

@@ -12,7 +12,7 @@ var (
 	Down     = key.NewBinding(key.WithKeys("down"), key.WithHelp("↓", "the one below"))
 	PageUp   = key.NewBinding(key.WithKeys("pgup"), key.WithHelp("pgup", "a page up"))
 	PageDown = key.NewBinding(key.WithKeys("pgdown"), key.WithHelp("pgdn", "a page down"))
-	Enter    = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "deeper: from a statement to its pattern"))
+	Enter    = key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "details"))
 	Back     = key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "back"))
 )
 

@@ -1,4 +1,4 @@
-// Package prove is the station that answers: what did it bring?
+// Package prove is the station that answers: how much time was saved?
 package prove
 
 import (
@@ -16,10 +16,10 @@ import (
 
 // The keys that the application speaks of.
 var (
-	KeyStretch = key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "another stretch of time"))
+	KeyStretch = key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "another period"))
 	KeyBy      = key.NewBinding(key.WithKeys("b"), key.WithHelp("b", "by pattern, by rule or by application"))
-	KeyTrial   = key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "make a trial"))
-	keyTrials  = key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "the last trial, or what was spared"))
+	KeyTrial   = key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "run a trial"))
+	keyTrials  = key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "the last trial, or the saved time"))
 )
 
 // Keys are the keys of the station by itself.
@@ -27,7 +27,7 @@ var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp,
 
 // Stretches are the stretches of time that can be chosen, each with its words.
 var stretches = []struct{ since, says string }{
-	{control.SinceStart, "since the larder began"}, {control.LastMinute, "in the last minute"}, {"1h", "in the last hour"}, {"24h", "in the last 24 hours"}, {"720h", "in the last 30 days"},
+	{control.SinceStart, "since the larder started"}, {control.LastMinute, "in the last minute"}, {"1h", "in the last hour"}, {"24h", "in the last 24 hours"}, {"720h", "in the last 30 days"},
 }
 
 // Model is the station. Its zero value is ready.
@@ -66,7 +66,7 @@ func (m *Model) Set(p control.Proof) {
 	shown := m.known && m.proof.Since == p.Since && (p.Since == control.SinceStart || p.Since == control.LastMinute)
 	m.proof, m.known = p, true
 	if shown { // as it is above: that is asked for more often
-		m.proof.Sums, m.proof.Spared.Fetches = sums, sums.Spared
+		m.proof.Sums, m.proof.Saved.Fetches = sums, sums.Saved
 	}
 	if list := m.list(); len(list) > 0 && (!m.moved || m.index() < 0) {
 		m.name = list[0].Name
@@ -87,7 +87,7 @@ func (m *Model) SetStatus(s control.Status) {
 	default:
 		return
 	}
-	m.proof.Spared.Fetches = m.proof.Sums.Spared
+	m.proof.Saved.Fetches = m.proof.Sums.Saved
 }
 
 // SetPattern takes the selected pattern in full.
@@ -182,7 +182,7 @@ func (m *Model) Charts() []*chart.Chart {
 	if m.trial && m.trialled != nil {
 		return []*chart.Chart{report.Trial(m.trialled)}
 	}
-	out := []*chart.Chart{report.Waiting(&m.proof), report.ByPattern(m.list(), [...]string{"Spared by pattern", "Spared by rule", "Spared by application"}[m.by])}
+	out := []*chart.Chart{report.Waiting(&m.proof), report.ByPattern(m.list(), [...]string{"Saved by pattern", "Saved by rule", "Saved by application"}[m.by])}
 	if m.proof.Memory != nil {
 		out = append(out, report.Times(m.proof.Memory, m.proof.Origin))
 	}

@@ -10,11 +10,11 @@ import (
 
 // trials draws the trial that is under way, or what the last one came to.
 func (m *Model) trials(l *look.Look, width int) []string {
-	out := []string{l.Rule("a trial: the same statements with keeping off and on", width)}
+	out := []string{l.Rule("a trial: the same statements with caching off and on", width)}
 	if m.running {
 		cells := max(min(width-50, 60), 10)
 		n := int(m.done * float64(cells))
-		return append(out, "", "  "+l.Honey.Render(strings.Repeat(string(look.TextureSpared), n))+l.Dim.Render(strings.Repeat(string(look.TextureRest), cells-n))+
+		return append(out, "", "  "+l.Honey.Render(strings.Repeat(string(look.TextureSaved), n))+l.Dim.Render(strings.Repeat(string(look.TextureRest), cells-n))+
 			l.Cream.Render(fmt.Sprintf(" %3.0f%%  %s", 100*m.done, m.doing)))
 	}
 	if m.problem != "" {
@@ -25,7 +25,7 @@ func (m *Model) trials(l *look.Look, width int) []string {
 	}
 	r := m.trialled
 	if r == nil {
-		for _, line := range look.Wrap("None was made yet. A load trial asks statements of its own, directly, through the larder with keeping off, and with it on. A live trial switches keeping off and on in turns for the traffic that comes.", width-4) {
+		for _, line := range look.Wrap("No trial was run yet. A load trial sends statements of its own: directly, through the larder with caching off, and with caching on. A live trial turns caching off and on in turns for the clients' traffic.", width-4) {
 			out = append(out, "  "+l.Cream.Render(line))
 		}
 		return append(out, "", "  "+l.Key(KeyTrial, "makes one")+"   "+l.Key(keyTrials, "goes back"))
@@ -34,10 +34,10 @@ func (m *Model) trials(l *look.Look, width int) []string {
 	out = append(out, "")
 	out = append(out, m.differences(l, r, width)...)
 	out = append(out, "")
-	if r.Spared != nil {
-		line := "  " + l.Dim.Render("spared by keeping, in all rounds  ") + l.Honey.Bold(true).Render(interval(*r.Spared, 1000, "%.3f s"))
+	if r.Saved != nil {
+		line := "  " + l.Dim.Render("saved by caching, in all rounds   ") + l.Honey.Bold(true).Render(interval(*r.Saved, 1000, "%.3f s"))
 		if r.Counted != nil {
-			line += l.Dim.Render("   the larder itself counted ") + l.Honey.Render(fmt.Sprintf("%.3f s", *r.Counted/1000)) + l.Dim.Render(" by last fetches")
+			line += l.Dim.Render("   counted by the larder ") + l.Honey.Render(fmt.Sprintf("%.3f s", *r.Counted/1000)) + l.Dim.Render(" by last fetches")
 		}
 		out = append(out, look.Cut(line, width))
 		if r.Sampled != nil {
@@ -59,7 +59,7 @@ func (m *Model) trials(l *look.Look, width int) []string {
 		if a.Different > 0 {
 			style = l.Brick.Bold(true)
 		}
-		out = append(out, "  "+l.Dim.Render("answers                           ")+l.Cream.Render(fmt.Sprintf("%d equal, ", a.Equal))+style.Render(fmt.Sprintf("%d different", a.Different))+l.Dim.Render(fmt.Sprintf(", %d changing meanwhile", a.Changing)))
+		out = append(out, "  "+l.Dim.Render("answers                           ")+l.Cream.Render(fmt.Sprintf("%d equal, ", a.Equal))+style.Render(fmt.Sprintf("%d different", a.Different))+l.Dim.Render(fmt.Sprintf(", %d changing during the trial", a.Changing)))
 		for _, s := range a.First {
 			out = append(out, look.Cut("    "+l.Brick.Render("! ")+l.Cream.Render(s), width))
 		}
@@ -98,7 +98,7 @@ func (m *Model) table(l *look.Look, r *trial.Result, width int) []string {
 				origin = look.Count(*f.Origin)
 			}
 			if room := width - 107; room > 6 && most > 0 { // behind the other columns
-				bar = "  " + style.Render(strings.Repeat(string(look.TextureSpared), max(int(f.Mean/most*float64(min(room-2, 30))), 1)))
+				bar = "  " + style.Render(strings.Repeat(string(look.TextureSaved), max(int(f.Mean/most*float64(min(room-2, 30))), 1)))
 			}
 			row = append(row, l.Cream.Render(text(f.Most)), l.Cream.Render(fmt.Sprint(f.Errors)), l.Slate.Render(origin), bar)
 		}
@@ -109,7 +109,7 @@ func (m *Model) table(l *look.Look, r *trial.Result, width int) []string {
 
 func (m *Model) differences(l *look.Look, r *trial.Result, width int) []string {
 	right := func(title string) look.Column { return look.Column{Title: title, Width: 22, Right: true} }
-	columns := []look.Column{{Width: 2}, {Title: fmt.Sprintf("how they differ, %d rounds", r.Rounds), Width: 32}, right("mean"), right("p50"), right("p99"), right("statements a second")}
+	columns := []look.Column{{Width: 2}, {Title: fmt.Sprintf("differences, %d rounds", r.Rounds), Width: 32}, right("mean"), right("p50"), right("p99"), right("statements a second")}
 	var rows [][]string
 	for _, d := range r.Against {
 		rows = append(rows, []string{"", l.Cream.Render(d.Way + " less " + d.Against), l.Honey.Render(interval(d.Mean, 1, "%+.3f ms")), l.Cream.Render(interval(d.P50, 1, "%+.3f ms")),

@@ -14,7 +14,7 @@ import (
 // View draws the station. What is asked of her, if anything is, stands under what is known.
 func (m *Model) View(l *look.Look, width, height int, question []string) []string {
 	if !m.known {
-		return []string{l.Rule("what did it bring?", width)}
+		return []string{l.Rule("how much time was saved?", width)}
 	}
 	if m.trial && question == nil {
 		return m.trials(l, width)
@@ -45,12 +45,12 @@ func secs(ms float64) string { return strings.TrimSpace(look.Seconds(ms)) }
 // head says what is to be seen first.
 func (m *Model) head(l *look.Look, width int) []string {
 	s := m.proof.Sums
-	out := []string{l.Rule("spared "+m.Says(), width)}
-	line := " " + l.Honey.Bold(true).Render(secs(s.Spared)+" spared") + l.Dim.Render("   beside ") + l.Cream.Render(secs(s.Waited)+" waited")
-	if all := s.Spared + s.Waited; all > 0 && s.Spared > 0 {
-		line += l.Dim.Render(": ") + l.Cream.Render(fmt.Sprintf("%.1f%% less waiting", 100*s.Spared/all))
+	out := []string{l.Rule("saved "+m.Says(), width)}
+	line := " " + l.Honey.Bold(true).Render(secs(s.Saved)+" saved") + l.Dim.Render("   beside ") + l.Cream.Render(secs(s.Waited)+" waited")
+	if all := s.Saved + s.Waited; all > 0 && s.Saved > 0 {
+		line += l.Dim.Render(": ") + l.Cream.Render(fmt.Sprintf("%.1f%% less time waited", 100*s.Saved/all))
 	}
-	line += l.Dim.Render("   ") + l.Cream.Render(strings.TrimSpace(look.Share(float64(s.Hits), float64(s.Calls())))) + l.Dim.Render(fmt.Sprintf(" of %s statements from memory", look.Count(s.Calls())))
+	line += l.Dim.Render("   ") + l.Cream.Render(strings.TrimSpace(look.Share(float64(s.Hits), float64(s.Calls())))) + l.Dim.Render(fmt.Sprintf("hit rate of %s statements", look.Count(s.Calls())))
 	if m.proof.Minutes > 0 {
 		line += l.Dim.Render(fmt.Sprintf("   numbers of %d minutes", m.proof.Minutes))
 	}
@@ -70,23 +70,23 @@ func (m *Model) series(l *look.Look, width, height int) []string {
 	list := m.proof.Series
 	cells := width - 12
 	if len(list) < 2 {
-		return []string{l.Rule("waiting, "+per, width), l.Dim.Render(" Numbers are taken down at the end of each minute: there are too few yet to draw them.")}
+		return []string{l.Rule("waited, "+per, width), l.Dim.Render(" The chart needs at least two whole minutes.")}
 	}
 	group := (len(list) + cells - 1) / cells
-	var spared, could, rest []float64
+	var saved, could, rest []float64
 	most := 0.0
 	for i := 0; i < len(list); i += group {
 		part := list[i:min(i+group, len(list))]
 		var a, b, c float64
 		for _, x := range part {
-			a, b, c = a+max(x.Spared, 0), b+x.Could, c+max(x.Waited-x.Could, 0)
+			a, b, c = a+max(x.Saved, 0), b+x.Could, c+max(x.Waited-x.Could, 0)
 		}
 		n := float64(len(part))
-		spared, could, rest = append(spared, a/n), append(could, b/n), append(rest, c/n)
+		saved, could, rest = append(saved, a/n), append(could, b/n), append(rest, c/n)
 		most = max(most, (a+b+c)/n)
 	}
-	wide := max(cells/len(spared), 1)
-	out := []string{l.Rule("waiting, "+per, width)}
+	wide := max(cells/len(saved), 1)
+	out := []string{l.Rule("waited, "+per, width)}
 	for row := range height {
 		floor := float64(height-1-row) / float64(height) * most
 		line := strings.Repeat(" ", 10)
@@ -94,15 +94,15 @@ func (m *Model) series(l *look.Look, width, height int) []string {
 			line = look.Right(secs(most), 9) + " "
 		}
 		line = l.Dim.Render(line)
-		for i := range spared {
+		for i := range saved {
 			level := floor + most/float64(height)/2
 			var cell string
 			switch {
-			case level <= spared[i]:
-				cell = l.Honey.Render(strings.Repeat(string(look.TextureSpared), wide))
-			case level <= spared[i]+could[i]:
+			case level <= saved[i]:
+				cell = l.Honey.Render(strings.Repeat(string(look.TextureSaved), wide))
+			case level <= saved[i]+could[i]:
 				cell = l.Slate.Render(strings.Repeat(string(look.TextureCould), wide))
-			case level <= spared[i]+could[i]+rest[i]:
+			case level <= saved[i]+could[i]+rest[i]:
 				cell = l.Dim.Render(strings.Repeat(string(look.TextureRest), wide))
 			default:
 				cell = strings.Repeat(" ", wide)
@@ -119,18 +119,18 @@ func (m *Model) series(l *look.Look, width, height int) []string {
 		form = "15:04:05"
 	}
 	from, to := list[0].At.Local().Format(form), list[len(list)-1].At.Local().Format(form)
-	drawn := wide * len(spared)
+	drawn := wide * len(saved)
 	return append(out, l.Dim.Render(strings.Repeat(" ", 10)+look.Left(from, max(drawn-len(to), 0))+to))
 }
 
 // measures draws what was spared by each of the three ways, and what is taken off.
 func (m *Model) measures(l *look.Look, width int) []string {
-	w, s := m.proof.Spared, m.proof.Sums
-	out := []string{l.Rule("measured three ways", width)}
+	w, s := m.proof.Saved, m.proof.Sums
+	out := []string{l.Rule("measured in three ways", width)}
 	most := math.Abs(w.Fetches)
 	for _, x := range []*control.Way{w.Sample, w.Before} {
 		if x != nil {
-			most = max(most, math.Abs(x.Spared)+x.Error)
+			most = max(most, math.Abs(x.Saved)+x.Error)
 		}
 	}
 	name := 44
@@ -148,7 +148,7 @@ func (m *Model) measures(l *look.Look, width int) []string {
 		n := int(math.Round(max(v, 0) / most * float64(plot)))
 		half := int(math.Round(e / most * float64(plot)))
 		from := max(n-half, 0)
-		text := l.Honey.Render(strings.Repeat(string(look.TextureSpared), min(from, n))) + l.Honey.Render(strings.Repeat(string(look.TextureCould), min(n+half, plot)-min(from, n)))
+		text := l.Honey.Render(strings.Repeat(string(look.TextureSaved), min(from, n))) + l.Honey.Render(strings.Repeat(string(look.TextureCould), min(n+half, plot)-min(from, n)))
 		return text + strings.Repeat(" ", max(plot-look.Width(text), 0))
 	}
 	say := func(short, long string, x *control.Way, none string) {
@@ -161,20 +161,20 @@ func (m *Model) measures(l *look.Look, width int) []string {
 			out = append(out, look.Cut(line+l.Dim.Render(none), width))
 			return
 		}
-		value := secs(x.Spared)
+		value := secs(x.Saved)
 		if x.Error > 0 {
 			value += " ± " + secs(x.Error)
 		}
-		line += bar(x.Spared, x.Error) + " " + l.Honey.Render(look.Left(value, 19))
+		line += bar(x.Saved, x.Error) + " " + l.Honey.Render(look.Left(value, 19))
 		if x.Covers < 0.995 {
-			line += l.Dim.Render(fmt.Sprintf(" for %.0f%%, where the first says %s", 100*x.Covers, secs(x.Like)))
+			line += l.Dim.Render(fmt.Sprintf(" for %.0f%% of the hits, where the first says %s", 100*x.Covers, secs(x.Like)))
 		}
 		out = append(out, look.Cut(line, width))
 	}
-	say("last fetch", "by the last fetch of each result", &control.Way{Spared: w.Fetches, Covers: 1}, "")
-	say("control samples", "by control samples, as the origin is now", w.Sample, "too few were taken yet")
-	say("before and after", "by what was waited before it was kept", w.Before, "nothing was seen before it was kept")
-	return append(out, look.Cut("  "+l.Dim.Render(fmt.Sprintf("taken off already: %s that the larder added to misses, and what hits waited for another's fetch (%s)", secs(s.Own), secs(s.Follow))), width))
+	say("last fetch", "by the last fetch of each result", &control.Way{Saved: w.Fetches, Covers: 1}, "")
+	say("control samples", "by control samples, as the database is now", w.Sample, "too few samples so far")
+	say("before and after", "compared with the time waited before it was cached", w.Before, "no calls were seen before it was cached")
+	return append(out, look.Cut("  "+l.Dim.Render(fmt.Sprintf("already subtracted: %s that the larder added to misses, and %s that hits waited for another fetch", secs(s.Own), secs(s.Follow))), width))
 }
 
 // rows draws what was spared of each pattern, rule or application.
@@ -185,7 +185,7 @@ func (m *Model) rows(l *look.Look, width, height int) []string {
 	if m.by > 0 {
 		name = 24
 	}
-	columns := []look.Column{{Width: 2}, {Width: name}, {Title: "hits", Width: 7, Right: true}, {Title: "spared", Width: 10, Right: true}, {Title: "by samples", Width: 20, Right: true}}
+	columns := []look.Column{{Width: 2}, {Width: name}, {Title: "hits", Width: 7, Right: true}, {Title: "saved", Width: 10, Right: true}, {Title: "by samples", Width: 20, Right: true}}
 	switch {
 	case wide && m.by == 0:
 		columns = append(columns, look.Column{Title: "before", Width: 10, Right: true}, look.Column{Title: "after", Width: 10, Right: true}, look.Column{Title: "  statement"})
@@ -205,7 +205,7 @@ func (m *Model) rows(l *look.Look, width, height int) []string {
 		}
 		sample := "–"
 		if x := p.Ways.Sample; x != nil {
-			sample = secs(x.Spared) + " ± " + secs(x.Error)
+			sample = secs(x.Saved) + " ± " + secs(x.Error)
 		}
 		row := []string{mark, style.Render(p.Name), l.Cream.Render(look.Share(float64(p.Hits), float64(p.Calls()))), l.Honey.Render(dash(p.Ways.Fetches, p.Hits)), l.Cream.Render(sample)}
 		switch {
@@ -245,13 +245,13 @@ func unit(ms float64) string {
 // times draws how long the answers of the selected pattern took, from memory and from the origin, as two distributions
 // over one scale.
 func (m *Model) times(l *look.Look, width int) []string {
-	memory, origin, of := m.proof.Memory, m.proof.Origin, "all patterns that are kept"
+	memory, origin, of := m.proof.Memory, m.proof.Origin, "all cached patterns"
 	if p := m.pattern; p != nil && p.ID == m.SelectedPattern() {
 		memory, origin, of = p.Memory, p.Origin, p.ID
 	}
-	out := []string{l.Rule("how long answers took, since the larder began: "+of, width)}
+	out := []string{l.Rule("reply times since the start: "+of, width)}
 	if memory == nil && origin == nil {
-		return append(out, l.Dim.Render("  Nothing was answered yet."))
+		return append(out, l.Dim.Render("  No replies yet."))
 	}
 	low, high := math.Inf(1), 0.0
 	for _, d := range []*control.Distribution{memory, origin} {
@@ -282,9 +282,9 @@ func (m *Model) times(l *look.Look, width int) []string {
 		}
 		text := func(ms float64) string { return strings.TrimSpace(look.Millis(ms)) }
 		out = append(out, look.Cut("  "+l.Dim.Render(look.Left(name, 14))+style.Render(look.Pillars(heights, most))+"  "+
-			style.Render(fmt.Sprintf("half within %s, 99%% within %s", text(d.P50), text(d.P99))), width))
+			style.Render(fmt.Sprintf("p50 %s, p99 %s", text(d.P50), text(d.P99))), width))
 	}
-	draw("from memory", memory, l.Honey)
+	draw("hits", memory, l.Honey)
 	draw("from origin", origin, l.Slate)
 	var ticks strings.Builder
 	ticks.WriteString(strings.Repeat(" ", 16))

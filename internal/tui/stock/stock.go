@@ -16,8 +16,8 @@ import (
 )
 
 var (
-	keyOrder = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "another order: by bytes, by what was never used, by hits for each MiB"))
-	KeyCurve = key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "foretell what more memory would give, or less; again stops it"))
+	keyOrder = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "another order: by bytes, by unused results, by hits per MiB"))
+	KeyCurve = key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "forecast the hit rate at other memory sizes; again stops it"))
 )
 
 // Keys are the keys of the station by itself.
@@ -132,21 +132,21 @@ func (m *Model) Update(k tea.KeyPressMsg) {
 }
 
 // At foretells the share of hits at a limit, between the sizes that were replayed; known is false without a curve.
-func (m *Model) At(limit int64) (share, spared float64, known bool) {
+func (m *Model) At(limit int64) (share, saved float64, known bool) {
 	if m.curve == nil || len(m.curve.Points) == 0 {
 		return 0, 0, false
 	}
 	list := m.curve.Points
 	switch last := list[len(list)-1]; {
 	case limit <= list[0].Limit:
-		return list[0].Share, list[0].Spared, true
+		return list[0].Share, list[0].Saved, true
 	case limit >= last.Limit:
-		return last.Share, last.Spared, true
+		return last.Share, last.Saved, true
 	}
 	i := slices.IndexFunc(list, func(p control.MemoryPoint) bool { return p.Limit >= limit })
 	a, b := list[i-1], list[i]
 	part := math.Log(float64(limit)/float64(a.Limit)) / math.Log(float64(b.Limit)/float64(a.Limit))
-	return a.Share + part*(b.Share-a.Share), a.Spared + part*(b.Spared-a.Spared), true
+	return a.Share + part*(b.Share-a.Share), a.Saved + part*(b.Saved-a.Saved), true
 }
 
 // Charts gives what can be exported.
@@ -156,7 +156,7 @@ func (m *Model) Charts() []*chart.Chart {
 		out = append(out, report.Memory(m.curve))
 	}
 	fills := &chart.Chart{Title: "What fills the memory", Kind: chart.Bars, X: chart.Axis{Label: "MiB"}}
-	s := chart.Series{Name: "kept", Ink: chart.Spared}
+	s := chart.Series{Name: "cached", Ink: chart.Saved}
 	for _, p := range m.stock.Patterns {
 		if len(fills.Names) == 12 || p.Bytes == 0 {
 			break

@@ -24,9 +24,9 @@ func full() *Model {
 		Ages: []control.AgeBand{{UpTo: 1000, Results: 10, Bytes: 1 << 20, Unused: 5, UnusedBytes: 1 << 19}, {Results: 2990, Bytes: 58 << 20}},
 	})
 	m.EndCurve(&control.MemoryCurve{Calls: 1000, Span: 600_000, Points: []control.MemoryPoint{
-		{Limit: 32 << 20, Share: 0.4, Spared: 4000, Rules: map[string]float64{"boards": 0.1, "login": 0.7}, Full: true},
-		{Limit: 64 << 20, Share: 0.6, Spared: 6000, Present: true, Rules: map[string]float64{"boards": 0.2, "login": 0.9}},
-		{Limit: 128 << 20, Share: 0.7, Spared: 7000, Rules: map[string]float64{"boards": 0.3, "login": 0.9}},
+		{Limit: 32 << 20, Share: 0.4, Saved: 4000, Rules: map[string]float64{"boards": 0.1, "login": 0.7}, Full: true},
+		{Limit: 64 << 20, Share: 0.6, Saved: 6000, Present: true, Rules: map[string]float64{"boards": 0.2, "login": 0.9}},
+		{Limit: 128 << 20, Share: 0.7, Saved: 7000, Rules: map[string]float64{"boards": 0.3, "login": 0.9}},
 	}}, nil)
 	return m
 }

@@ -47,14 +47,14 @@ func (m *Model) whole(l *look.Look, width int) []string {
 	free := max(float64(s.Limit-s.Bytes), 0)
 	out := []string{l.Rule("the memory", width)}
 	out = append(out, " "+look.Ribbon(width-2,
-		look.Stretch{Value: results - unused, Texture: look.TextureSpared, Style: l.Honey},
+		look.Stretch{Value: results - unused, Texture: look.TextureSaved, Style: l.Honey},
 		look.Stretch{Value: unused, Texture: look.TextureCould, Style: l.Honey},
 		look.Stretch{Value: float64(s.Beside), Texture: '=', Style: l.Plum},
 		look.Stretch{Value: free, Texture: look.TextureRest, Style: l.Dim}))
 	bytes := func(n float64) string { return look.Bytes(int64(n)) }
-	legend := " " + l.Honey.Render(string(look.TextureSpared)+" "+bytes(results-unused)+" in use") + "   " + l.Honey.Render(string(look.TextureCould)+" "+bytes(unused)+" not used yet")
+	legend := " " + l.Honey.Render(string(look.TextureSaved)+" "+bytes(results-unused)+" in use") + "   " + l.Honey.Render(string(look.TextureCould)+" "+bytes(unused)+" not used yet")
 	if s.Beside > 0 {
-		legend += "   " + l.Plum.Render("= "+bytes(float64(s.Beside))+" to tell what writes change")
+		legend += "   " + l.Plum.Render("= "+bytes(float64(s.Beside))+" dependencies")
 	}
 	legend += "   " + l.Dim.Render(string(look.TextureRest)+" "+bytes(free)+" free")
 	right := l.Cream.Render(fmt.Sprintf("%s of %s", look.Bytes(s.Bytes), look.Bytes(s.Limit)))
@@ -93,15 +93,15 @@ func beside(l *look.Look, o *control.Overhead, width int) string {
 
 // list draws the patterns.
 func (m *Model) list(l *look.Look, width, height int) []string {
-	out := []string{l.Rule([...]string{"what fills it, by bytes", "what fills it, by what was never used", "what fills it, by hits for each MiB"}[m.order], width)}
+	out := []string{l.Rule([...]string{"patterns by bytes", "patterns by unused results", "patterns by hits per MiB"}[m.order], width)}
 	list := m.stock.Patterns
 	wide := width >= 100
 	columns := []look.Column{{Width: 2}, {Width: 16}, {Title: "results", Width: 9, Right: true}, {Title: "bytes", Width: 11, Right: true}, {Title: "hits/min", Width: 10, Right: true}}
 	if wide {
-		columns = append(columns, look.Column{Width: 14}, look.Column{Title: "never used", Width: 12, Right: true}, look.Column{Title: "pushed out", Width: 12, Right: true},
+		columns = append(columns, look.Column{Width: 14}, look.Column{Title: "never used", Width: 12, Right: true}, look.Column{Title: "evicted", Width: 12, Right: true},
 			look.Column{Title: "expired", Width: 9, Right: true}, look.Column{Title: "dropped", Width: 9, Right: true}, look.Column{Title: "  statement"})
 	} else {
-		columns = append(columns, look.Column{Title: "unused", Width: 9, Right: true}, look.Column{Title: "pushed", Width: 9, Right: true})
+		columns = append(columns, look.Column{Title: "unused", Width: 9, Right: true}, look.Column{Title: "evicted", Width: 9, Right: true})
 	}
 	most := int64(1)
 	for _, p := range list {
@@ -128,16 +128,16 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 		}
 		if wide {
 			n := int(math.Ceil(float64(p.Bytes) / float64(most) * 10))
-			row = append(row, "  "+l.Honey.Render(strings.Repeat(string(look.TextureSpared), n)), unused.Render(never), l.Slate.Render(look.Some(p.PushedOut)),
+			row = append(row, "  "+l.Honey.Render(strings.Repeat(string(look.TextureSaved), n)), unused.Render(never), l.Slate.Render(look.Some(p.Evicted)),
 				l.Dim.Render(look.Some(p.Expired)), l.Plum.Render(look.Some(p.Dropped)), "  "+l.Dim.Render(p.Text))
 		} else {
-			row = append(row, unused.Render(never), l.Slate.Render(look.Some(p.PushedOut)))
+			row = append(row, unused.Render(never), l.Slate.Render(look.Some(p.Evicted)))
 		}
 		rows = append(rows, row)
 	}
 	out = append(out, l.Table(width, columns, rows)...)
 	if len(list) == 0 {
-		out = append(out, l.Dim.Render("  Nothing has been kept yet."))
+		out = append(out, l.Dim.Render("  Nothing has been cached yet."))
 	}
 	return out
 }
@@ -149,7 +149,7 @@ func (m *Model) below(l *look.Look, width, height int) []string {
 	}
 	half := width*2/5 - 1
 	ages, curve := m.ages(l), m.more(l, width-half-2, height)
-	left := append([]string{l.Rule("how old it is", half)}, ages...)
+	left := append([]string{l.Rule("age of results", half)}, ages...)
 	left = append(left, m.shares(l)...)
 	left = append(left, m.selected(l, half)...)
 	rows := min(max(len(left), len(curve)), height)
@@ -184,7 +184,7 @@ func (m *Model) ages(l *look.Look) (out []string) {
 		const cells = 16
 		n := max(int(math.Round(b.Bytes/most*cells)), 1)
 		fresh := min(int(math.Round(b.UnusedBytes/most*cells)), n)
-		line := l.Dim.Render(look.Right(name, 12)) + "  " + l.Honey.Render(strings.Repeat(string(look.TextureSpared), n-fresh)+strings.Repeat(string(look.TextureCould), fresh)) + strings.Repeat(" ", cells-n) +
+		line := l.Dim.Render(look.Right(name, 12)) + "  " + l.Honey.Render(strings.Repeat(string(look.TextureSaved), n-fresh)+strings.Repeat(string(look.TextureCould), fresh)) + strings.Repeat(" ", cells-n) +
 			l.Cream.Render(look.Right(look.Count(uint64(b.Results)), 7))
 		if b.Unused >= 0.5 {
 			line += l.Dim.Render(fmt.Sprintf("  %s not used yet", look.Count(uint64(b.Unused+0.5))))
@@ -207,7 +207,7 @@ func age(d time.Duration) string {
 // shares draws the rules that have memory to themselves.
 func (m *Model) shares(l *look.Look) (out []string) {
 	for _, s := range m.stock.Shares {
-		out = append(out, l.Dim.Render(" rule ")+l.Cream.Render(s.Rule)+l.Dim.Render(" has to itself ")+l.Honey.Render(fmt.Sprintf("%s of %s", look.Bytes(s.Bytes), look.Bytes(s.Limit))))
+		out = append(out, l.Dim.Render(" rule ")+l.Cream.Render(s.Rule)+l.Dim.Render(" has reserved ")+l.Honey.Render(fmt.Sprintf("%s of %s", look.Bytes(s.Bytes), look.Bytes(s.Limit))))
 	}
 	return out
 }
@@ -225,13 +225,13 @@ func (m *Model) selected(l *look.Look, width int) (out []string) {
 		}
 	}
 	if p.Results > 0 {
-		say("A result takes %s; each MiB of them gave %.0f hits in the last minute.", look.Bytes(p.Bytes/int64(p.Results)), worth(p))
+		say("A result uses %s; each MiB gave %.0f hits in the last minute.", look.Bytes(p.Bytes/int64(p.Results)), worth(p))
 	}
 	if p.Stored > 0 {
-		say("%s were kept in all: %s went without ever being used.", look.Count(p.Stored), look.Count(p.Unused))
+		say("%s results were cached in all: %s were never used.", look.Count(p.Stored), look.Count(p.Unused))
 	}
 	if p.TooLarge > 0 {
-		say("%s were too large to be kept, up to %s; the largest that is kept has %s.", look.Count(p.TooLarge), look.Bytes(p.Largest), look.Bytes(m.stock.Largest))
+		say("%s results were too large to be cached, up to %s; the limit for one result is %s.", look.Count(p.TooLarge), look.Bytes(p.Largest), look.Bytes(m.stock.Largest))
 	}
 	return out
 }
@@ -239,16 +239,16 @@ func (m *Model) selected(l *look.Look, width int) (out []string) {
 // more draws the hits to be expected at each size of memory; where there is little room, at those about the present
 // one.
 func (m *Model) more(l *look.Look, width, height int) []string {
-	out := []string{l.Rule("with more of it, or less", width)}
+	out := []string{l.Rule("hit rate at other sizes", width)}
 	switch {
 	case m.making:
-		return append(out, " "+l.Dim.Render(fmt.Sprintf("replaying the traffic of the last while: %.0f%%", 100*m.done)))
+		return append(out, " "+l.Dim.Render(fmt.Sprintf("replaying recent traffic: %.0f%%", 100*m.done)))
 	case m.problem != "":
 		return append(out, " "+l.Brick.Render("! ")+l.Cream.Render(look.Cut(m.problem, width-4)))
 	case m.curve == nil:
-		return append(out, " "+l.Dim.Render("not foretold yet: ")+l.Key(KeyCurve, "does"))
+		return append(out, " "+l.Dim.Render("no forecast yet: ")+l.Key(KeyCurve, "does"))
 	case m.curve.Calls == 0:
-		return append(out, " "+l.Dim.Render("No rule keeps anything that was asked lately."))
+		return append(out, " "+l.Dim.Render("No rule caches any recent statement."))
 	}
 	rule := ""
 	if p := m.Selected(); p != nil && len(m.curve.Points[0].Rules) > 1 {
@@ -265,7 +265,7 @@ func (m *Model) more(l *look.Look, width, height int) []string {
 	now, at := 0.0, 0
 	for i, p := range m.curve.Points {
 		if p.Present {
-			now, at = p.Spared, i
+			now, at = p.Saved, i
 		}
 	}
 	list := m.curve.Points
@@ -276,7 +276,7 @@ func (m *Model) more(l *look.Look, width, height int) []string {
 	for i := range list {
 		out = append(out, m.point(l, &list[i], plot, now, rule))
 	}
-	line := fmt.Sprintf(" of the %.0f calls a minute that rules are about, by the last %s", m.curve.Calls, span(m.curve.Span))
+	line := fmt.Sprintf(" of the %.0f calls a minute that rules match, from the last %s", m.curve.Calls, span(m.curve.Span))
 	return append(out, l.Dim.Render(look.Cut(line, width)))
 }
 
@@ -288,7 +288,7 @@ func (m *Model) point(l *look.Look, p *control.MemoryPoint, plot int, now float6
 	}
 	texture := string(look.TextureCould)
 	if p.Present {
-		texture = string(look.TextureSpared)
+		texture = string(look.TextureSaved)
 	}
 	line := name.Render(look.Right(look.Bytes(p.Limit), 11)) + "  " + bar.Render(strings.Repeat(texture, n)) + strings.Repeat(" ", plot-n) + l.Honey.Render(fmt.Sprintf(" %4.1f%%", 100*p.Share))
 	if rule != "" {
@@ -296,9 +296,9 @@ func (m *Model) point(l *look.Look, p *control.MemoryPoint, plot int, now float6
 	}
 	switch {
 	case p.Present:
-		line += l.Strong.Render("  now") + l.Dim.Render(fmt.Sprintf(": %s a minute", strings.TrimSpace(look.Seconds(p.Spared))))
+		line += l.Strong.Render("  now") + l.Dim.Render(fmt.Sprintf(": %s a minute", strings.TrimSpace(look.Seconds(p.Saved))))
 	default:
-		line += l.Dim.Render(fmt.Sprintf("  %+.2f s a minute", (p.Spared-now)/1000))
+		line += l.Dim.Render(fmt.Sprintf("  %+.2f s a minute", (p.Saved-now)/1000))
 	}
 	if p.Full {
 		line += l.Plum.Render(" full")

@@ -20,7 +20,7 @@ import (
 
 // The keys that the application speaks of.
 var (
-	KeyGroup  = key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "by kind, or one by one"))
+	KeyGroup  = key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "grouped, or one by one"))
 	KeyFollow = key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "follow the selected statement's label, or its application"))
 )
 
@@ -169,7 +169,7 @@ func (m *Model) arrange(now time.Time) {
 			if e.Kind != "drop" {
 				n = 1
 			}
-			m.lines = append(m.lines, line{fmt.Sprint(e.At.UnixNano(), e.Pattern), e, n, e.Took, e.Spared})
+			m.lines = append(m.lines, line{fmt.Sprint(e.At.UnixNano(), e.Pattern), e, n, e.Took, e.Saved})
 			continue
 		}
 		if now.Sub(e.At) > window {
@@ -189,7 +189,7 @@ func (m *Model) arrange(now time.Time) {
 		}
 		l.count++
 		l.took += (e.Took - l.took) / float64(l.count)
-		l.spare += e.Spared
+		l.spare += e.Saved
 	}
 	if !m.singles { // by kind they stay where they are, so that numbers can be read
 		slices.SortFunc(m.lines, func(a, b line) int {
@@ -253,7 +253,7 @@ func (m *Model) lanes(l *look.Look, width, height int) []string {
 	})
 	slices.SortFunc(apps, func(a, b control.Application) int { return strings.Compare(a.Name, b.Name) })
 	if len(apps) == 0 && !m.filter.Empty() {
-		return append(out, "", l.Dim.Render("  No statement of the last 10 s is picked by the filter. ")+l.Key(moving.Back, "takes it away."), "")
+		return append(out, "", l.Dim.Render("  No statement of the last 10 s matches the filter. ")+l.Key(moving.Back, "clears it."), "")
 	}
 	if len(apps) == 0 {
 		out = append(out, "", l.Dim.Render("  No statement in the last minute. Applications connect to"))
@@ -278,7 +278,7 @@ func (m *Model) lanes(l *look.Look, width, height int) []string {
 	var highest float64
 	for _, a := range apps {
 		for _, s := range a.Seconds {
-			highest = max(highest, s.Spared, s.Waited)
+			highest = max(highest, s.Saved, s.Waited)
 		}
 	}
 	for i, a := range apps {
@@ -286,11 +286,11 @@ func (m *Model) lanes(l *look.Look, width, height int) []string {
 			out = append(out, l.Dim.Render(fmt.Sprintf("  and %d more", len(apps)-fit)))
 			break
 		}
-		var spared, waited []float64
+		var saved, waited []float64
 		writes := false
 		marks := make([]rune, 0, seconds)
 		for _, s := range a.Seconds[max(len(a.Seconds)-seconds, 0):] {
-			spared, waited = append(spared, s.Spared), append(waited, s.Waited)
+			saved, waited = append(saved, s.Saved), append(waited, s.Waited)
 			mark := ' '
 			if s.Writes > 0 {
 				mark, writes = '▲', true
@@ -302,12 +302,12 @@ func (m *Model) lanes(l *look.Look, width, height int) []string {
 		blank := strings.Repeat(" ", 15) + l.Dim.Render("│")
 		if width >= 110 {
 			out = append(out,
-				head+l.Honey.Render(look.Pillars(spared, highest))+l.Dim.Render("│ ")+l.Honey.Render(look.Seconds(a.Minute.Spared)+" spared")+"   "+
-					l.Cream.Render(look.Right(look.Count(a.Minute.Calls()), 6)+" calls")+"  "+l.Honey.Render(look.Share(float64(a.Minute.Hits), float64(a.Minute.Calls()))+" from memory"),
+				head+l.Honey.Render(look.Pillars(saved, highest))+l.Dim.Render("│ ")+l.Honey.Render(look.Seconds(a.Minute.Saved)+" saved")+"   "+
+					l.Cream.Render(look.Right(look.Count(a.Minute.Calls()), 6)+" calls")+"  "+l.Honey.Render(look.Share(float64(a.Minute.Hits), float64(a.Minute.Calls()))+" hit rate"),
 				blank+l.Slate.Render(look.Pillars(waited, highest))+l.Dim.Render("│ ")+l.Slate.Render(look.Seconds(a.Minute.Waited)+" waited"))
 		} else {
 			out = append(out,
-				head+l.Honey.Render(look.Pillars(spared, highest))+l.Dim.Render("│")+l.Honey.Render(look.Seconds(a.Minute.Spared)+" spared")+l.Dim.Render(look.Share(float64(a.Minute.Hits), float64(a.Minute.Calls()))+" from memory"),
+				head+l.Honey.Render(look.Pillars(saved, highest))+l.Dim.Render("│")+l.Honey.Render(look.Seconds(a.Minute.Saved)+" saved")+l.Dim.Render(look.Share(float64(a.Minute.Hits), float64(a.Minute.Calls()))+" hit rate"),
 				blank+l.Slate.Render(look.Pillars(waited, highest))+l.Dim.Render("│")+l.Slate.Render(look.Seconds(a.Minute.Waited)+" waited"))
 		}
 		if double {
@@ -371,7 +371,7 @@ func (m *Model) statements(l *look.Look, width, height int) []string {
 		if m.singles {
 			times = "second"
 		}
-		out = append(out, l.Dim.Render("  outcome  application    "+times+"     took    rows   statement, and why it passed"))
+		out = append(out, l.Dim.Render("  outcome  application    "+times+"     took    rows   statement, and the reason for a bypass"))
 	}
 	rows := height - len(out)
 	at := max(slices.IndexFunc(m.lines, func(x line) bool { return x.key == m.chosen }), 0)

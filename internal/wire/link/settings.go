@@ -23,19 +23,19 @@ type Settings struct {
 	Unchallenged Unchallenged
 	// MaxConnections is how many clients may be connected at once; 0 means any number.
 	MaxConnections int
-	// StartTime bounds the time from accepting a client to its first message, TLS included; 0 means 30 s.
-	StartTime time.Duration
-	// ConnectTime bounds connecting to the origin; 0 means 30 s.
-	ConnectTime time.Duration
-	// IdleTime is after how long a client that is in no transaction and asks for nothing is sent away; 0 means never.
-	IdleTime time.Duration
-	// LostTime bounds how long a write is waited for after its client has gone; 0 means 60 s.
-	LostTime time.Duration
-	// HoldBegin is how long a BEGIN that the larder has answered is kept from the origin at most while nothing of its
+	// StartupTimeout bounds the time from accepting a client to its first message, TLS included; 0 means 30 s.
+	StartupTimeout time.Duration
+	// ConnectTimeout bounds connecting to the origin; 0 means 30 s.
+	ConnectTimeout time.Duration
+	// IdleTimeout is after how long a client that is in no transaction and asks for nothing is sent away; 0 means never.
+	IdleTimeout time.Duration
+	// LostTimeout bounds how long a write is waited for after its client has gone; 0 means 60 s.
+	LostTimeout time.Duration
+	// BeginDelay is how long a BEGIN that the larder has answered is kept from the origin at most while nothing of its
 	// transaction needs the origin; 0 means 50 ms, and less than that never.
-	HoldBegin time.Duration
-	// LargestMessage is the longest message taken from a client, in bytes; 0 means 1 GiB.
-	LargestMessage int
+	BeginDelay time.Duration
+	// MaxMessageSize is the longest message taken from a client, in bytes; 0 means 1 GiB.
+	MaxMessageSize int
 }
 
 // WithDefaults gives the settings with what is not set.
@@ -45,12 +45,12 @@ func (s Settings) WithDefaults() *Settings {
 			*d = otherwise
 		}
 	}
-	orDefault(&s.StartTime, 30*time.Second)
-	orDefault(&s.ConnectTime, 30*time.Second)
-	orDefault(&s.LostTime, time.Minute)
-	orDefault(&s.HoldBegin, 50*time.Millisecond)
-	if s.LargestMessage == 0 {
-		s.LargestMessage = 1<<30 + 1
+	orDefault(&s.StartupTimeout, 30*time.Second)
+	orDefault(&s.ConnectTimeout, 30*time.Second)
+	orDefault(&s.LostTimeout, time.Minute)
+	orDefault(&s.BeginDelay, 50*time.Millisecond)
+	if s.MaxMessageSize == 0 {
+		s.MaxMessageSize = 1<<30 + 1
 	}
 	if s.Unchallenged == "" {
 		s.Unchallenged = SameHost

@@ -57,9 +57,9 @@ func (s *session) hurryOn() {
 	}
 }
 
-// mayRestOn says whether the decision on a statement may rest on what is being asked.
-func (s *session) mayRestOn(p *engine.Pattern) bool {
-	return !s.eng.Knows() && (s.server.Engine.MayKeep(p) || len(p.Facts.Writes) > 0 && s.server.Engine.Rules().Keeps())
+// mayDependOn says whether the decision on a statement may rest on what is being asked.
+func (s *session) mayDependOn(p *engine.Pattern) bool {
+	return !s.eng.Knows() && (s.server.Engine.MayCache(p) || len(p.Facts.Writes) > 0 && s.server.Engine.Rules().Caches())
 }
 
 // awaitQuestions waits for the answers to the larder's own questions that stand before everything else.
@@ -241,7 +241,7 @@ func (s *session) answeredCatalog(q *question, now time.Time) {
 		s.eng.TakePlainCatalog(now)
 	default:
 		log.Warn(
-			"the catalog could not be read over this session, so nothing is kept until it has been over another",
+			"the catalog could not be read over this session; nothing is cached until another session reads it",
 			"why",
 			q.why,
 		)

@@ -245,7 +245,7 @@ func (b *batch) unit(u unit) (n int) {
 	} else {
 		stmt = s.meant(b.at(u.bind.statement))
 	}
-	if s.mayRestOn(stmt.st.Pattern) {
+	if s.mayDependOn(stmt.st.Pattern) {
 		s.awaitQuestions()
 	}
 	r := engine.Request{Statement: stmt.st, Shape: 'x', Types: stmt.types, Busy: s.busy(true)}

@@ -17,7 +17,7 @@ import (
 // readCatalog reads the catalog over a connection of the larder's own, for a session that was to ask for it. It is
 // called without any lock, once Asking was called.
 func (s *session) readCatalog() {
-	ctx, cancel := context.WithTimeout(s.server.running(), s.settings.ConnectTime)
+	ctx, cancel := context.WithTimeout(s.server.running(), s.settings.ConnectTimeout)
 	defer cancel()
 	c, err := s.server.connect(
 		ctx,
@@ -35,7 +35,7 @@ func (s *session) readCatalog() {
 	}
 	if err != nil {
 		s.server.log().Warn(
-			"the catalog could not be read by its own account, so nothing is kept",
+			"the catalog could not be read by its own account; nothing is cached",
 			"database",
 			s.eng.Database,
 			"error",
@@ -54,7 +54,7 @@ func (s *session) readParts(c *pgconn.PgConn) error {
 		if !ok {
 			return nil // another round has begun
 		}
-		ctx, cancel := context.WithTimeout(s.server.running(), s.settings.ConnectTime)
+		ctx, cancel := context.WithTimeout(s.server.running(), s.settings.ConnectTimeout)
 		rows, err := askCatalog(ctx, c, q)
 		if refused := (*pgconn.PgError)(nil); errors.As(err, &refused) && lacking(refused.Code) &&
 			q.Kind != schema.Plain {
@@ -129,7 +129,7 @@ func (s *Server) connect(
 	database string,
 	parameters map[string]string,
 ) (*pgconn.PgConn, error) {
-	ctx, cancel := context.WithTimeout(ctx, set.ConnectTime)
+	ctx, cancel := context.WithTimeout(ctx, set.ConnectTimeout)
 	defer cancel()
 	// Where it is, and TLS, are for dial; the environment has no say.
 	cfg, err := pgconn.ParseConfig("host=larder port=1 sslmode=disable")

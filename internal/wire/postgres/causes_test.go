@@ -22,7 +22,7 @@ func TestWhatIsEasyToMiss(t *testing.T) {
 	for name, group := range easyToMiss {
 		t.Run(name, func(t *testing.T) {
 			l := newLarder(t, group.schema)
-			l.keepAll()
+			l.cacheAll()
 			reader, writer := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 			direct := connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
 			for _, c := range group.cases {
@@ -63,9 +63,9 @@ func text(t testing.TB, c *pgx.Conn, sql string) string {
 	return out.String()
 }
 
-// keepAll keeps whatever can be kept.
-func (l *larder) keepAll() {
-	l.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
+// cacheAll keeps whatever can be kept.
+func (l *larder) cacheAll() {
+	l.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1}}))
 }
 
 // run runs a prepared statement and gives its rows, or the code of its error.
@@ -109,7 +109,7 @@ func TestPreparedStatementsBelongToTheirMoment(t *testing.T) {
 	}
 	t.Run("definitions", func(t *testing.T) {
 		l := newLarder(t, "create table t (id int primary key, a int)", "insert into t values (1, 5)")
-		l.keepAll()
+		l.cacheAll()
 		const sql = "select a from t where id = 1"
 		old, fresh := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 		prepare(old, "p", sql)
@@ -121,7 +121,7 @@ func TestPreparedStatementsBelongToTheirMoment(t *testing.T) {
 	})
 	t.Run("search path", func(t *testing.T) {
 		l := newLarder(t, "create table t (id int primary key, a text)", "insert into t values (1, 'x')", "create schema north", "create table north.t (id int primary key, a varchar(8))", "insert into north.t values (1, 'y')")
-		l.keepAll()
+		l.cacheAll()
 		const sql = "select a from t where id = $1"
 		old, fresh := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 		text(t, old, "set search_path = north, public")
@@ -134,7 +134,7 @@ func TestPreparedStatementsBelongToTheirMoment(t *testing.T) {
 	})
 	t.Run("settings", func(t *testing.T) {
 		l := newLarder(t, "create table t (id int primary key, at timestamptz)", "insert into t values (1, '2026-01-01 00:00 UTC')")
-		l.keepAll()
+		l.cacheAll()
 		const sql = "select count(*) from t where at >= '2026-01-01 00:00'"
 		c, other := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 		direct := connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
@@ -159,7 +159,7 @@ func TestPreparedStatementsBelongToTheirMoment(t *testing.T) {
 // The server may read a prepared statement's constants anew whenever it runs it, by the settings of then.
 func TestConstantsThatAreReadAnew(t *testing.T) {
 	l := newLarder(t, "create table t (id int primary key, at timestamptz)", "insert into t values (1, '2026-01-01 00:00 UTC')")
-	l.keepAll()
+	l.cacheAll()
 	const sql = "select count(*) from t where at >= '2026-01-01 00:00'"
 	c, other, direct := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
 	both := func(do func(*pgx.Conn)) {
@@ -195,7 +195,7 @@ func TestConstantsThatAreReadAnew(t *testing.T) {
 func TestConstantsThatAFunctionRemembers(t *testing.T) {
 	l := newLarder(t, "create table t (id int primary key, at timestamptz)", "insert into t values (1, '2026-01-01 00:00 UTC')", "set timezone = 'UTC'",
 		"create function f() returns bigint language plpgsql stable as $$ begin return (select count(*) from t where at >= '2026-01-01 00:00'); end $$")
-	l.keepAll()
+	l.cacheAll()
 	fresh, changed := connect(t, l.through+"&timezone=UTC", pgx.QueryExecModeSimpleProtocol), connect(t, l.through+"&timezone=UTC", pgx.QueryExecModeSimpleProtocol)
 	text(t, changed, "set timezone = 'America/Lima'")
 	assert.Equal(t, "0|\n", text(t, changed, "select f()"))
@@ -212,7 +212,7 @@ func TestRolesThatAreRenamed(t *testing.T) {
 	l := newLarder(t, "create table t (who oid, n int)", "create role r_one login", "create role r_two login", "alter table t enable row level security", "create policy own on t using (who = (select oid from pg_roles where rolname = current_user))",
 		"grant select on t to r_one, r_two", "insert into t select oid, case rolname when 'r_one' then 1 else 2 end from pg_roles where rolname in ('r_one', 'r_two')")
 	defer l.exec(l.direct, "drop owned by r_one, r_two", "drop role r_one, r_two")
-	l.keepAll()
+	l.cacheAll()
 	as := func(user string) *pgx.Conn {
 		return connect(t, strings.Replace(l.through, "postgres@", user+"@", 1), pgx.QueryExecModeSimpleProtocol)
 	}
@@ -232,7 +232,7 @@ func TestRolesThatAreRenamed(t *testing.T) {
 // What may do anything may do what no rollback undoes.
 func TestWhatNoRollbackUndoes(t *testing.T) {
 	l := newLarder(t, "create table t (n int)", "insert into t values (1)", "create extension dblink")
-	l.keepAll()
+	l.cacheAll()
 	reader, writer := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	l.hit(reader, func() { text(t, reader, "select n from t") })
 	text(t, writer, "begin")
@@ -245,7 +245,7 @@ func TestWhatNoRollbackUndoes(t *testing.T) {
 // A parameter whose type another mention decides tells nothing of the column it is compared with.
 func TestParametersOfMixedTypes(t *testing.T) {
 	l := newLarder(t, "create table k (id bigint primary key, v int)", "insert into k values (9007199254740992, 1)")
-	l.keepAll()
+	l.cacheAll()
 	c := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	_, err := c.PgConn().Prepare(ctx, "p", "select v, $1::float8 from k where id = $1", nil)
 	require.NoError(t, err)
@@ -258,7 +258,7 @@ func TestParametersOfMixedTypes(t *testing.T) {
 func TestReadsThatWriteWhileNothingIsKnown(t *testing.T) {
 	l := newLarder(t, "create table t (n int)", "insert into t values (1)", "create table gate ()",
 		"create function slow() returns int language plpgsql volatile as $$ begin perform pg_sleep(0.5); update t set n = n + 1; return 1; end $$", "create view shown as select slow() as x")
-	l.keepAll()
+	l.cacheAll()
 	reader, other, ddl := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	l.hit(reader, func() { text(t, reader, "select n from t") })
 	for i := range 3 {
@@ -284,7 +284,7 @@ func TestWhatIsNeedless(t *testing.T) {
 		create extension citext; create extension hstore; create extension "uuid-ossp"; create extension pgcrypto; create extension moddatetime; create role r_needless;
 		create table stamped (id int primary key, n int, at timestamp); insert into stamped values (1, 1, now()); create trigger stamps before update on stamped for each row execute function moddatetime(at)`)
 	defer l.exec(l.direct, "drop owned by r_needless", "drop role r_needless")
-	l.keepAll()
+	l.cacheAll()
 	const read = "select n from t where code = 'a'"
 	reader, writer := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	for _, c := range []struct {
@@ -311,7 +311,7 @@ func TestWhatIsNeedless(t *testing.T) {
 func TestCallsByNumber(t *testing.T) {
 	l := newLarder(t, "create table t (n int)", "insert into t values (1)", "create function f() returns int language plpgsql as $$ begin update t set n = n + 1; return 1; end $$",
 		"create table u (n int)", `create function "G h"() returns int language plpgsql as $$ begin insert into u values (1); return 1; end $$`)
-	l.keepAll()
+	l.cacheAll()
 	reader, writer := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	number := func(name string) (n uint32) {
 		require.NoError(t, writer.QueryRow(ctx, "select '"+name+"'::regprocedure::oid").Scan(&n))
@@ -347,7 +347,7 @@ func TestCallsByNumber(t *testing.T) {
 func TestDatabasesAreApart(t *testing.T) {
 	l := newLarder(t, "create table t (n int)", "insert into t values (1)")
 	other := newLarder(t, "create table t (n int)")
-	l.keepAll()
+	l.cacheAll()
 	c := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	beside := connect(t, strings.Replace(l.through, "/"+l.database, "/"+other.database, 1), pgx.QueryExecModeSimpleProtocol)
 	known := func() (n int) {
@@ -387,7 +387,7 @@ func TestSharedResultsAskForAllPrivileges(t *testing.T) {
 			l.serve(server.Address())
 			l.through = "postgres://postgres@" + l.address + "/" + l.database + "?sslmode=disable"
 			l.know()
-			l.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1, Share: true}}))
+			l.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1, AcrossUsers: true}}))
 			one := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 			l.hit(one, func() { text(t, one, sql.read) })
 			two := connect(t, strings.Replace(l.through, "postgres@", "r_reader@", 1), pgx.QueryExecModeSimpleProtocol)

@@ -380,7 +380,7 @@ func TestLargeThings(t *testing.T) {
 	}
 	outcome, _ := l.became("select b from big where id = $1", 4)
 	assert.Equal(t, ledger.Miss, outcome, "too large to be kept")
-	_, bytes, _ := l.engine.Kept()
+	_, bytes, _ := l.engine.Cached()
 	assert.Less(t, bytes, int64(1<<20))
 	small := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	_, err = small.Exec(ctx, "update big set b = 'small' where id = 1")

@@ -38,7 +38,7 @@ func effects(f *analysis.Facts, r *catalog.Resolved) string {
 	}
 	list("reads", r.Reads)
 	list("writes", r.Writes)
-	list("pins", r.Pins)
+	list("by key", r.Pins)
 	for _, e := range []struct {
 		is   bool
 		word string
@@ -52,9 +52,9 @@ func effects(f *analysis.Facts, r *catalog.Resolved) string {
 		}
 	}
 	if len(r.Reasons) == 0 {
-		return strings.Join(append(out, "keep"), "; ")
+		return strings.Join(append(out, "cache"), "; ")
 	}
-	return strings.Join(append(out, "pass: "+r.Reasons[0].String()), "; ")
+	return strings.Join(append(out, "bypass: "+r.Reasons[0].String()), "; ")
 }
 
 // hidden makes the schema with every kind of hidden dependency and reads its catalog as the larder does.

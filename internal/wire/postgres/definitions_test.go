@@ -12,7 +12,7 @@ import (
 // A definition that has nothing to do with a result leaves it in memory, and keeps nobody from being answered.
 func TestDefinitionsThatDoNotConcernAResult(t *testing.T) {
 	l := newLarder(t, berths, oneBerth, "create table ports (id int primary key, n int)", "create table calls (id int, at date) partition by range (at)", "create view busy as select n from berths", "select 1")
-	l.keepAll()
+	l.cacheAll()
 	c, other := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	read := func() { one(t, c, readBerth) }
 	l.hit(c, read)
@@ -35,7 +35,7 @@ func TestDefinitionsThatDoNotConcernAResult(t *testing.T) {
 // One that does concern it is followed at once, and the result is kept again soon.
 func TestDefinitionsThatConcernAResult(t *testing.T) {
 	l := newLarder(t, berths, oneBerth)
-	l.keepAll()
+	l.cacheAll()
 	c, other := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	read := func() string { return text(t, c, "select * from berths where id = 1") }
 	for _, sql := range []string{"alter table berths add column depth int default 7", "alter table berths alter depth type text using 'deep'", "alter table berths drop column depth", "drop table berths; create table berths as select 1 as id, 77 as n"} {
@@ -57,7 +57,7 @@ func TestDefinitionsThatConcernAResult(t *testing.T) {
 // what is new as soon as its definition has been read.
 func TestASuiteThatMakesTablesAllTheTime(t *testing.T) {
 	l := newLarder(t, berths, oneBerth)
-	l.keepAll()
+	l.cacheAll()
 	c := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	l.hit(c, func() { text(t, c, readBerth) })
 	for i := range 10 {
@@ -79,7 +79,7 @@ func TestASuiteThatMakesTablesAllTheTime(t *testing.T) {
 func TestWhatADefinitionSaidElsewhere(t *testing.T) {
 	l := newLarder(t, berths, oneBerth, "create table plain (id int default 1, n int)", "create unique index alone on plain (id)", "insert into plain values (1, 10), (2, 20)",
 		"create table kind (a int, b int)", "create table uses (id int primary key, k kind)", "insert into uses values (1, row(1, 2))")
-	l.keepAll()
+	l.cacheAll()
 	c, other, direct := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
 	for read, sent := range map[string][]string{
 		"select n from plain where id = 1 order by n":        {"drop index alone", "insert into plain (n) values (70)"},
@@ -99,7 +99,7 @@ func TestWhatADefinitionSaidElsewhere(t *testing.T) {
 // A table that is put into the schema of temporary ones stands before others of its name, for its session alone.
 func TestATableInTheTemporarySchema(t *testing.T) {
 	l := newLarder(t, berths, oneBerth)
-	l.keepAll()
+	l.cacheAll()
 	c := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	l.hit(c, func() { one(t, c, readBerth) })
 	for _, sql := range []string{"create table pg_temp.berths (id int, n int)", "insert into pg_temp.berths values (1, 777)"} {
@@ -114,7 +114,7 @@ func TestATableInTheTemporarySchema(t *testing.T) {
 // A schema that is made may stand in a search path that named it already.
 func TestASchemaOfASearchPathIsMade(t *testing.T) {
 	l := newLarder(t, berths, oneBerth)
-	l.keepAll()
+	l.cacheAll()
 	c, other := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	_, err := c.Exec(ctx, "set search_path = north, public")
 	require.NoError(t, err)

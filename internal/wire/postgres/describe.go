@@ -43,7 +43,7 @@ func Describe(ctx context.Context, c *pgconn.PgConn) (d catalog.Description, pat
 			return nil, nil, err
 		}
 		if _, ok := reader.Take(q, rows, time.Since(began)); !ok {
-			return nil, nil, fmt.Errorf("reading the catalog: the answer about %s is not understood", q.Kind)
+			return nil, nil, fmt.Errorf("cannot read the catalog: the answer about %s is not understood", q.Kind)
 		}
 	}
 }
@@ -52,12 +52,12 @@ func Describe(ctx context.Context, c *pgconn.PgConn) (d catalog.Description, pat
 func askCatalog(ctx context.Context, c *pgconn.PgConn, q schema.Question) ([]schema.Row, error) {
 	answer, err := ask(ctx, c, catalogQuestion(q, majorVersion(c.ParameterStatus("server_version"))))
 	if err != nil {
-		return nil, fmt.Errorf("reading the catalog: %w", err)
+		return nil, fmt.Errorf("cannot read the catalog: %w", err)
 	}
 	rows, strange := catalogRows(answer)
 	if strange {
 		return nil, errors.New(
-			"reading the catalog: the connection's search path puts other schemas before the system's",
+			"cannot read the catalog: the connection's search path puts other schemas before the system's",
 		)
 	}
 	return rows, nil

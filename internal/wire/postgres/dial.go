@@ -22,7 +22,7 @@ type originTLS struct {
 
 // dial opens a connection to the origin.
 func (s *Server) dial(set *link.Settings) (net.Conn, error) {
-	ctx, cancel := context.WithTimeout(s.running(), set.ConnectTime)
+	ctx, cancel := context.WithTimeout(s.running(), set.ConnectTimeout)
 	defer cancel()
 	var c net.Conn
 	var err error

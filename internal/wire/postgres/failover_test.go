@@ -32,7 +32,7 @@ func newMovable(t *testing.T, first *privatepg.Server) *movable {
 	}
 	m.through = "postgres://postgres@" + m.address + "/postgres?sslmode=disable"
 	m.know()
-	m.keepAll()
+	m.cacheAll()
 	return m
 }
 
@@ -143,7 +143,7 @@ func kill(t *testing.T, c *pgx.Conn, which string) {
 // Connections that end with a word of why say nothing of the server.
 func TestConnectionsThatEndForAReasonDropNothing(t *testing.T) {
 	l := newLarder(t, berths, oneBerth)
-	l.keepAll()
+	l.cacheAll()
 	reader := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	one(t, reader, readBerth)
 	l.hit(reader, func() { one(t, reader, readBerth) })

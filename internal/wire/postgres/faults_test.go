@@ -80,7 +80,7 @@ func describePortal(name string) *pgproto3.Describe {
 func TestAFaultAnywhereStaysSmall(t *testing.T) {
 	l := newLarder(t, berths, oneBerth)
 	l.server.Log = slog.New(slog.DiscardHandler)
-	l.keepAll()
+	l.cacheAll()
 	reader := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	direct := connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
 	one(t, reader, readBerth)

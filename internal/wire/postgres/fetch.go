@@ -44,7 +44,7 @@ const (
 func (f *Fetcher) Run(ctx context.Context) {
 	defer func() { f.conn.close() }()
 	for ctx.Err() == nil {
-		next, ok, ring := f.Server.Engine.FetchAgain(f.Server.Name)
+		next, ok, ring := f.Server.Engine.Refetch(f.Server.Name)
 		if !ok {
 			select {
 			case <-ctx.Done():
@@ -56,7 +56,7 @@ func (f *Fetcher) Run(ctx context.Context) {
 		began := time.Now()
 		err := f.fetch(ctx, &next)
 		for _, pause := range again { // the write that dropped it may not have ended yet
-			if !errors.Is(err, errNotKept) || ctx.Err() != nil {
+			if !errors.Is(err, errNotCached) || ctx.Err() != nil {
 				break
 			}
 			time.Sleep(pause)
@@ -82,8 +82,8 @@ func (f *Fetcher) Run(ctx context.Context) {
 // again is how long the fetcher waits before it tries again, where what it fetched could not be kept.
 var again = []time.Duration{10 * time.Millisecond, 50 * time.Millisecond, 250 * time.Millisecond}
 
-var errNotKept = errors.New(
-	"what was fetched was not kept: its tables were being written, or it is asked in another way by its clients",
+var errNotCached = errors.New(
+	"what was fetched was not cached: its tables were being written, or its clients ask for it in another format",
 )
 
 // Counts implements link.Fetcher.
@@ -155,7 +155,7 @@ func (f *Fetcher) fetch(ctx context.Context, a *engine.Asked) error {
 		return err
 	}
 	if !f.Server.Engine.Has(a.Rule, a.Key) {
-		return errNotKept
+		return errNotCached
 	}
 	return nil
 }

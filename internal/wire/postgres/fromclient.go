@@ -142,11 +142,11 @@ func (s *session) consume() bool {
 			continue
 		}
 		total := n + 1
-		if most := s.settings.LargestMessage; total > most {
+		if most := s.settings.MaxMessageSize; total > most {
 			s.refuse(
 				"54000",
 				fmt.Sprintf("jolly larder takes no message longer than %d bytes; this one has %d", most, total),
-				"The limit is largest_message in the larder's configuration.",
+				"The limit is max_message_size in the larder's configuration.",
 			)
 			return false
 		}

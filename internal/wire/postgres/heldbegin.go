@@ -70,9 +70,9 @@ func (s *session) holds(st *engine.Statement, t engine.Ticket) bool {
 	if f.Kind != analysis.KindBegin {
 		return s.holding()
 	}
-	return s.settings.HoldBegin > 0 && !s.holding() && s.eng.State() == engine.Idle && !s.eng.InBlock() &&
+	return s.settings.BeginDelay > 0 && !s.holding() && s.eng.State() == engine.Idle && !s.eng.InBlock() &&
 		!s.answeredInBlock && t.Ahead == 0 && s.eng.Knows() && !s.startup.replication &&
-		s.server.Engine.Rules().Keeps()
+		s.server.Engine.Rules().Caches()
 }
 
 // bindsNothing says whether a statement has no parameters, and is bound to none, as the server insists.
@@ -91,7 +91,7 @@ func (s *session) hold(st *engine.Statement, t engine.Ticket, described bool, no
 	state := engine.Idle
 	if st.Pattern.Facts.Kind == analysis.KindBegin {
 		state = engine.InBlock
-		s.late = &heldBegin{string(st.Exact), time.Now().Add(s.settings.HoldBegin)}
+		s.late = &heldBegin{string(st.Exact), time.Now().Add(s.settings.BeginDelay)}
 	} else {
 		s.late = nil
 	}

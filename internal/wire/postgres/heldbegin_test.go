@@ -82,7 +82,7 @@ func held(t *testing.T, hold time.Duration, mode pgx.QueryExecMode) (*larder, *c
 	l := newLarder(t, berths, oneBerth)
 	r := &countingRelay{to: server.Address()}
 	l.serve(r.start(t))
-	l.server.Configure(link.Settings{HoldBegin: hold})
+	l.server.Configure(link.Settings{BeginDelay: hold})
 	l.through = "postgres://postgres@" + l.address + "/" + l.database + "?sslmode=disable"
 	l.keep(readBerth)
 	c := connect(t, l.through, mode)

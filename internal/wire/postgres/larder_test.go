@@ -150,7 +150,7 @@ func (l *larder) know() {
 func (l *larder) keep(sql ...string) {
 	var list []rules.Rule
 	for _, s := range sql {
-		list = append(list, rules.Rule{Pattern: patternOf(s), Verdict: rules.Keep, TTL: time.Minute})
+		list = append(list, rules.Rule{Pattern: patternOf(s), Action: rules.Cache, TTL: time.Minute})
 	}
 	l.engine.SetRules(rules.NewSet(list))
 }
@@ -180,7 +180,7 @@ func (l *larder) passed() (why []string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, e := range l.events {
-		if e.Outcome == ledger.Pass {
+		if e.Outcome == ledger.Bypass {
 			why = append(why, e.Reason.String())
 		}
 	}

@@ -58,7 +58,7 @@ func TestDrainingLetsTheBusyFinish(t *testing.T) {
 
 func TestLimits(t *testing.T) {
 	l := newLarder(t)
-	l.server.Configure(link.Settings{MaxConnections: 2, StartTime: time.Second, IdleTime: 400 * time.Millisecond, LargestMessage: 5000})
+	l.server.Configure(link.Settings{MaxConnections: 2, StartupTimeout: time.Second, IdleTimeout: 400 * time.Millisecond, MaxMessageSize: 5000})
 
 	slow, err := net.Dial("tcp", l.address)
 	require.NoError(t, err)
@@ -68,7 +68,7 @@ func TestLimits(t *testing.T) {
 			_, _ = slow.Write([]byte{b})
 		}
 	}()
-	assert.Contains(t, told(t, slow), "start_time")
+	assert.Contains(t, told(t, slow), "startup_timeout")
 
 	a := dialTalk(t, l.address, l.database).ready()
 	b := dialTalk(t, l.address, l.database).ready()
@@ -79,7 +79,7 @@ func TestLimits(t *testing.T) {
 	assert.Contains(t, pe.Hint, "connections in the larder's configuration")
 
 	a.say(query("select '" + strings.Repeat("x", 6000) + "'"))
-	assert.Contains(t, told(t, a.conn), "largest_message")
+	assert.Contains(t, told(t, a.conn), "max_message_size")
 
 	b.say(query("begin")).ready()
 	time.Sleep(600 * time.Millisecond)
@@ -87,7 +87,7 @@ func TestLimits(t *testing.T) {
 	b.say(query("commit")).ready() // idle within a transaction is the server's affair
 	time.Sleep(600 * time.Millisecond)
 	l.server.EndIdle()
-	assert.Contains(t, told(t, b.conn), "idle_time")
+	assert.Contains(t, told(t, b.conn), "idle_timeout")
 	require.Eventually(t, func() bool { return l.server.Clients() == 0 }, 5*time.Second, 10*time.Millisecond)
 }
 
@@ -145,7 +145,7 @@ func TestAnOriginThatComesAndGoes(t *testing.T) {
 	hanging, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer hanging.Close()
-	l.server.Configure(link.Settings{ConnectTime: 200 * time.Millisecond})
+	l.server.Configure(link.Settings{ConnectTimeout: 200 * time.Millisecond})
 	l.server.Dial = func(ctx context.Context, _ string) (net.Conn, error) {
 		<-ctx.Done() // as one whose packets are lost
 		return nil, ctx.Err()

@@ -118,7 +118,7 @@ func (a *auth) admits(user string) (why string) {
 	case a.challenged, a.unchallenged == link.Anybody:
 		return ""
 	case a.unchallenged == link.Nobody:
-		return "this larder lets nobody in without"
+		return "this larder refuses such logins"
 	case a.shown && a.certUser == "":
 		return "it was shown the larder's certificate, and the client has shown none"
 	case a.shown && a.certUser != user:

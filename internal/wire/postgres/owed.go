@@ -25,8 +25,8 @@ func (c *conversation) forgetPortal() {
 	c.portal, c.portalThere, c.portalStale = nil, false, false
 }
 
-// restsOn says whether a message rests on the unnamed statement, and whether on the unnamed portal.
-func restsOn(p *part) (stmt, portal bool) {
+// dependsOn says whether a message rests on the unnamed statement, and whether on the unnamed portal.
+func dependsOn(p *part) (stmt, portal bool) {
 	switch p.kind {
 	case 'B':
 		return p.statement.empty(), false
@@ -40,13 +40,13 @@ func restsOn(p *part) (stmt, portal bool) {
 
 // owes says whether the origin must be told something before it gets a message.
 func (c *conversation) owes(p *part) bool {
-	stmt, portal := restsOn(p)
+	stmt, portal := dependsOn(p)
 	return stmt && c.there != c.here || portal && (c.portal != nil || c.portalStale)
 }
 
 // owed appends what the origin must be told before it gets a message of an exchange.
 func (c *conversation) owed(x *exchange, p *part, dst []byte) []byte {
-	stmt, portal := restsOn(p)
+	stmt, portal := dependsOn(p)
 	if stmt {
 		dst = c.owedStatement(x, c.here, dst)
 	}

@@ -22,7 +22,7 @@ func BenchmarkDropsForEachChange(b *testing.B) {
 				"create table pgbench_accounts (aid int primary key, bid int, abalance int, filler char(84))", "create table pgbench_history (tid int, bid int, aid int, delta int, mtime timestamp, filler char(22))",
 				"insert into pgbench_branches select g, 0 from generate_series(1, 10) g", "insert into pgbench_tellers select g, (g - 1) / 10 + 1, 0 from generate_series(1, 100) g",
 				"insert into pgbench_accounts select g, (g - 1) / 10000 + 1, 0 from generate_series(1, 100000) g")
-			l.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Verdict: rules.Keep, ControlSample: -1}}))
+			l.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1}}))
 			c := connect(b, l.through, mode)
 			r := rand.New(rand.NewPCG(1, 2))
 			run := func(sql string, args ...any) {

@@ -14,7 +14,7 @@ import (
 
 // What the larder answers of its own: SHOW of a name that no server has. All of it is text, as SHOW's answers are.
 
-var reportColumns = []string{"outcome", "reason", "pattern", "took_ms", "age_ms", "spared_ms"}
+var reportColumns = []string{"outcome", "reason", "pattern", "took_ms", "age_ms", "saved_ms"}
 
 // report is the answer to who asks what became of the last statement, as if it were kept. Binary says which columns are
 // to be described as binary, which texts look the same in.
@@ -29,7 +29,7 @@ func (s *session) report(shape byte, bound []byte) *store.Entry {
 			string(last.Pattern),
 			ms(last.Took),
 			ms(last.Age),
-			ms(last.Spared),
+			ms(last.Saved),
 		}
 	}
 	reply := append([]byte{}, lead...)

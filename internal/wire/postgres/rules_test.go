@@ -23,7 +23,7 @@ var fiftyBerths = []string{"create table berths (id int primary key, n int)", "i
 
 // rule puts one rule for a statement in force.
 func (l *larder) rule(sql string, change func(*rules.Rule)) {
-	r := rules.Rule{Pattern: patternOf(sql), Verdict: rules.Keep, TTL: time.Minute}
+	r := rules.Rule{Pattern: patternOf(sql), Action: rules.Cache, TTL: time.Minute}
 	change(&r)
 	l.engine.SetRules(rules.NewSet([]rules.Rule{r}))
 }
@@ -41,26 +41,26 @@ func TestWhoAsksToBeLeftOutIs(t *testing.T) {
 	}
 	became(berthOne)
 	assert.Equal(t, "hit ", became(berthOne))
-	assert.Equal(t, "pass its label asks for it to be left out", became(berthOne+" /*jollylarder='off'*/"))
+	assert.Equal(t, "bypass its label asks for it to be left out", became(berthOne+" /*jollylarder='off'*/"))
 	assert.Equal(t, "hit ", became(berthOne+" /*jollylarder='on'*/"))
-	for _, how := range []string{"set jollylarder.keep = off", "select set_config('jollylarder.keep', 'off', false)"} {
+	for _, how := range []string{"set jollylarder.caching = off", "select set_config('jollylarder.caching', 'off', false)"} {
 		l.exec2(c, how)
-		assert.Equal(t, "pass its session asked to be left out", became(berthOne), how)
-		l.exec2(c, "reset jollylarder.keep")
+		assert.Equal(t, "bypass its session asked to be left out", became(berthOne), how)
+		l.exec2(c, "reset jollylarder.caching")
 		assert.Equal(t, "hit ", became(berthOne))
 	}
-	l.exec2(c, "begin", "set local jollylarder.keep = off")
-	assert.Contains(t, became(berthOne), "pass ", "where settings cannot be asked for, nothing is answered from memory")
+	l.exec2(c, "begin", "set local jollylarder.caching = off")
+	assert.Contains(t, became(berthOne), "bypass ", "where settings cannot be asked for, nothing is answered from memory")
 	l.exec2(c, "commit")
 	assert.Equal(t, "hit ", became(berthOne))
 	cfg, err := pgx.ParseConfig(l.through)
 	require.NoError(t, err)
-	cfg.RuntimeParams["options"] = "-c jollylarder.keep=off"
+	cfg.RuntimeParams["options"] = "-c jollylarder.caching=off"
 	cfg.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
 	c, err = pgx.ConnectConfig(ctx, cfg)
 	require.NoError(t, err)
 	defer c.Close(ctx)
-	assert.Equal(t, "pass its session asked to be left out", became(berthOne), "from its first statement on")
+	assert.Equal(t, "bypass its session asked to be left out", became(berthOne), "from its first statement on")
 }
 
 func (l *larder) exec2(c *pgx.Conn, sql ...string) {
@@ -93,10 +93,10 @@ func TestAClientLearnsWhatBecameOfItsLastStatement(t *testing.T) {
 			assert.NotEqual(t, "0.000", hit[4], "its age")
 			assert.Equal(t, hit, last(), "asking does not count")
 			one(t, c, "select 1 from berths limit 1")
-			assert.Equal(t, "no rule keeps this pattern", last()[1])
+			assert.Equal(t, "no rule caches this pattern", last()[1])
 			tx, err := c.Begin(ctx)
 			require.NoError(t, err)
-			assert.Equal(t, "pass", last()[0])
+			assert.Equal(t, "bypass", last()[0])
 			_, err = c.Exec(ctx, "select 1/0")
 			require.Error(t, err)
 			_, err = c.Exec(ctx, "show jollylarder.last")
@@ -209,16 +209,16 @@ func TestModesOfARule(t *testing.T) {
 	assert.Equal(t, "miss ", outcomes(berthOne, func(r *rules.Rule) { r.TTLOnly, r.TTL = true, time.Nanosecond }))
 	assert.NotContains(t, outcomes(berthOne, func(r *rules.Rule) { r.TTLOnly = true }, "alter table berths add column x int", "alter table berths drop column x"), "hit", "but not another shape")
 	l.hit(c, func() { one(t, c, readBerth) }) // when the definition has been read again
-	assert.Equal(t, "pass its rule is paused", outcomes(berthOne, func(r *rules.Rule) { r.Paused = true }))
-	assert.Equal(t, "miss ", outcomes(berthOne, func(r *rules.Rule) { r.Largest = 20 }))
-	assert.Equal(t, "miss asked of the origin to compare: a control sample", outcomes(berthOne, func(r *rules.Rule) { r.ControlSample = 1 }))
+	assert.Equal(t, "bypass its rule is paused", outcomes(berthOne, func(r *rules.Rule) { r.Paused = true }))
+	assert.Equal(t, "miss ", outcomes(berthOne, func(r *rules.Rule) { r.SizeLimit = 20 }))
+	assert.Equal(t, "miss a control sample: also asked of the database, to compare", outcomes(berthOne, func(r *rules.Rule) { r.ControlSample = 1 }))
 	assert.Equal(t, "miss ", outcomes("select n from berths where id = 1 limit 1", func(r *rules.Rule) { r.AlsoReads = []string{"other"} }, "insert into other values (1)"))
 	const nothing = "select count(*) from berths where id = -1 having count(*) > -1"
 	assert.Equal(t, "hit ", outcomes(nothing, func(r *rules.Rule) { r.SkipEmpty = true }), "a row of nothing is a row")
 	const at = "select at from timed"
-	assert.Equal(t, "pass reads the view public.timed, which calls now(), which changes with time", outcomes(at, func(r *rules.Rule) {}))
-	assert.Equal(t, "hit ", outcomes(at, func(r *rules.Rule) { r.AcceptTime = true }))
-	assert.Equal(t, "hit ", outcomes("select n from berths where id = 1 and '2020-01-01' < 'today'::date", func(r *rules.Rule) { r.AcceptTime = true }))
+	assert.Equal(t, "bypass reads the view public.timed, which calls now(), which changes with time", outcomes(at, func(r *rules.Rule) {}))
+	assert.Equal(t, "hit ", outcomes(at, func(r *rules.Rule) { r.TimeFunctions = true }))
+	assert.Equal(t, "hit ", outcomes("select n from berths where id = 1 and '2020-01-01' < 'today'::date", func(r *rules.Rule) { r.TimeFunctions = true }))
 
 	const none = "select n from berths where id = 77 and n > 0"
 	l.rule(none, func(r *rules.Rule) {})
@@ -247,7 +247,7 @@ func TestUsersShareWhatBothMayRead(t *testing.T) {
 	}
 	a, b, c := as("share_a"), as("share_b"), as("share_c")
 	second := func(sql string, next *pgx.Conn) string {
-		l.rule(sql, func(r *rules.Rule) { r.Share = true })
+		l.rule(sql, func(r *rules.Rule) { r.AcrossUsers = true })
 		before := len(l.outcomes(sql, 0))
 		one(t, a, sql)
 		one(t, next, sql)
@@ -260,7 +260,7 @@ func TestUsersShareWhatBothMayRead(t *testing.T) {
 	assert.Equal(t, "miss", second("select n from seen", c), "not all that is behind it")
 	_, err := c.Exec(ctx, berthOne)
 	assert.ErrorContains(t, err, "42501", "and who may not read is refused by the database")
-	l.rule(berthOne, func(r *rules.Rule) { r.Share = true })
+	l.rule(berthOne, func(r *rules.Rule) { r.AcrossUsers = true })
 	one(t, a, berthOne)
 	l.exec(l.through, "revoke select on berths from share_b")
 	_, err = b.Exec(ctx, berthOne)
@@ -274,7 +274,7 @@ func TestUsersShareWhatBothMayRead(t *testing.T) {
 // What a write dropped is fetched again by an account of the larder's, and what was asked most before at the start.
 func TestFetchingAhead(t *testing.T) {
 	l := newLarder(t, fiftyBerths...)
-	again := func(r *rules.Rule) { r.FetchAgain = true }
+	again := func(r *rules.Rule) { r.Refetch = true }
 	fetcher := &wire.Fetcher{Server: l.server, Account: link.Account{User: "postgres"}}
 	run, stop := context.WithCancel(ctx)
 	ended := make(chan struct{})
@@ -312,7 +312,7 @@ func TestFetchingAhead(t *testing.T) {
 		require.NotEmpty(t, keys)
 		l.engine.DropPattern(patternOf(byBinding))
 		before := fetched(fetcher)
-		l.engine.FetchAtStart(&l.engine.Rules().List()[0], keys)
+		l.engine.WarmUp(&l.engine.Rules().List()[0], keys)
 		require.Eventually(t, func() bool { return fetched(fetcher) >= before+uint64(len(keys)) }, 10*time.Second, time.Millisecond, why(fetcher))
 		for _, k := range keys {
 			assert.True(t, l.engine.Has(string(patternOf(byBinding)), k))
@@ -341,12 +341,12 @@ func TestControlSamples(t *testing.T) {
 		then   ledger.Outcome
 		why    string
 	}{
-		"equal":            {"select n from berths where id = 1", nil, "", false, ledger.Miss, "asked of the origin to compare: a control sample"},
-		"in other order":   {"select n from berths where id < 9", nil, "update berths set n = n where id < 5", false, ledger.Miss, "asked of the origin to compare: a control sample"},
-		"old":              {"select n from berths where id = 2", nil, "update berths set n = -n where id = 2", true, ledger.Pass, "its rule is paused: one of its answers was found to be old"},
+		"equal":            {"select n from berths where id = 1", nil, "", false, ledger.Miss, "a control sample: also asked of the database, to compare"},
+		"in other order":   {"select n from berths where id < 9", nil, "update berths set n = n where id < 5", false, ledger.Miss, "a control sample: also asked of the database, to compare"},
+		"old":              {"select n from berths where id = 2", nil, "update berths set n = -n where id = 2", true, ledger.Bypass, "its rule is paused after a stale answer"},
 		"old, and goes on": {"select n from berths where id = 3", func(r *rules.Rule) { r.GoOn = true }, "update berths set n = -n where id = 3", true, ledger.Miss, ""},
-		"an age accepted":  {"select n from berths where id = 4", func(r *rules.Rule) { r.TTLOnly = true }, "update berths set n = -n where id = 4", false, ledger.Miss, "asked of the origin to compare: a control sample"},
-		"any rows":         {"select n from berths limit 1", nil, "update berths set n = n + 1", false, ledger.Miss, "asked of the origin to compare: a control sample"},
+		"an age accepted":  {"select n from berths where id = 4", func(r *rules.Rule) { r.TTLOnly = true }, "update berths set n = -n where id = 4", false, ledger.Miss, "a control sample: also asked of the database, to compare"},
+		"any rows":         {"select n from berths limit 1", nil, "update berths set n = n + 1", false, ledger.Miss, "a control sample: also asked of the database, to compare"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			l := newLarder(t, fiftyBerths...)

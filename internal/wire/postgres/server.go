@@ -123,10 +123,10 @@ func (s *Server) Drain(ctx context.Context) {
 // EndIdle ends the connections that have been idle for longer than the settings allow. It is to be called from time to
 // time.
 func (s *Server) EndIdle() {
-	if idle := s.Settings().IdleTime; idle > 0 {
+	if idle := s.Settings().IdleTimeout; idle > 0 {
 		since := s.now().Add(-idle)
 		s.each(func(x *session) {
-			x.endIf(since, "57P05", fmt.Sprintf("jolly larder: nothing was asked for %s", idle), "The limit is idle_time in the larder's configuration.")
+			x.endIf(since, "57P05", fmt.Sprintf("jolly larder: nothing was asked for %s", idle), "The limit is idle_timeout in the larder's configuration.")
 		})
 	}
 }
@@ -221,7 +221,7 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 	defer s.survive("a connection was ended")
 	fault.Point("handle")
 	set := s.Settings()
-	_ = accepted.SetReadDeadline(time.Now().Add(set.StartTime))
+	_ = accepted.SetReadDeadline(time.Now().Add(set.StartupTimeout))
 	start, client, err := readStartup(accepted, set)
 	if err != nil {
 		if errors.Is(err, io.EOF) {
@@ -230,7 +230,7 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 		s.log().Info("a client did not start as the protocol asks", "client", accepted.RemoteAddr(), "error", err)
 		var told *startupError
 		if errors.Is(err, os.ErrDeadlineExceeded) {
-			told = &startupError{"08P01", fmt.Sprintf("jolly larder: the first message did not arrive within %s", set.StartTime), "The limit is start_time in the larder's configuration."}
+			told = &startupError{"08P01", fmt.Sprintf("jolly larder: the first message did not arrive within %s", set.StartupTimeout), "The limit is startup_timeout in the larder's configuration."}
 		}
 		if told != nil || errors.As(err, &told) {
 			s.refuse(accepted, client, told)
@@ -246,8 +246,8 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 	}
 
 	if isOwn(accepted) {
-		s.log().Error("the origin's address leads back to this larder", "address", s.Origin)
-		s.refuse(accepted, client, &startupError{"08006", "jolly larder's origin " + s.Origin + " leads back to jolly larder itself",
+		s.log().Error("the origin's address is this larder itself", "address", s.Origin)
+		s.refuse(accepted, client, &startupError{"08006", "jolly larder's origin " + s.Origin + " is jolly larder itself",
 			"Set the larder's --origin, or address in [[origin]] of its configuration, to the database's address."})
 		return
 	}
@@ -275,10 +275,10 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 	case start.other:
 		// What the client would say in it could not be followed, so none of that gets there: the origin's answer is
 		// all.
-		_ = origin.SetReadDeadline(time.Now().Add(set.StartTime))
+		_ = origin.SetReadDeadline(time.Now().Add(set.StartupTimeout))
 		_, _ = io.Copy(client, origin)
 	case start.cancel:
-		_ = origin.SetReadDeadline(time.Now().Add(set.ConnectTime))
+		_ = origin.SetReadDeadline(time.Now().Add(set.ConnectTimeout))
 		_, _ = io.Copy(io.Discard, origin) // the server closes when it has acted; so does this
 	default:
 		start.identity.Origin, start.identity.Own = s.Name, own

@@ -136,7 +136,7 @@ func (s *session) run() {
 		// Its client is gone, but a write is under way: what became of it matters to everybody else. The origin learns
 		// that nothing more will come, and ends the connection when it has done what it was asked.
 		closeWrite(s.origin.Conn)
-		_ = s.origin.SetReadDeadline(time.Now().Add(s.settings.LostTime))
+		_ = s.origin.SetReadDeadline(time.Now().Add(s.settings.LostTimeout))
 	} else {
 		s.origin.sever()
 	}
@@ -229,7 +229,7 @@ func (s *session) endQuestions() {
 	defer s.mu.Unlock()
 	if !s.originGone && !s.clientGone && !s.leaving && !s.raw && !s.dismissed && !s.login && !s.ending.Load() {
 		s.server.log().Warn(
-			"a connection to the database was lost without a word; everything kept from it is dropped",
+			"a connection to the database was lost; all results cached from it are dropped",
 			"client",
 			s.address(),
 		)

@@ -64,12 +64,12 @@ func FuzzSession(f *testing.F) {
 		}
 		e, err := engine.New(engine.Options{Dialect: dialect.Dialect, Misuse: misused}, time.Now())
 		require.NoError(t, err)
-		e.SetRules(rules.NewSet([]rules.Rule{{Pattern: dialect.Dialect.Syntax.Of("select n from berths where id = 1"), Verdict: rules.Keep, TTL: time.Minute}}))
+		e.SetRules(rules.NewSet([]rules.Rule{{Pattern: dialect.Dialect.Syntax.Of("select n from berths where id = 1"), Action: rules.Cache, TTL: time.Minute}}))
 		theirs, mine := net.Pipe()
 		server, far := net.Pipe()
 		srv := New(link.Options{Engine: e, Origin: "origin:5432", Log: slog.New(faults{slog.DiscardHandler, seen}),
 			Dial: func(context.Context, string) (net.Conn, error) { return server, nil }})
-		srv.Configure(link.Settings{StartTime: time.Second, LostTime: time.Second})
+		srv.Configure(link.Settings{StartupTimeout: time.Second, LostTimeout: time.Second})
 		say := func(c net.Conn, text string) {
 			go func() { _, _ = io.Copy(io.Discard, c) }()
 			go func() {
@@ -203,7 +203,7 @@ func TestWhatEndsASession(t *testing.T) {
 			defer theirs.Close()
 			defer far.Close()
 			srv := New(link.Options{Engine: e, Origin: "origin:5432", Log: slog.New(causes{slog.DiscardHandler, seen}), Dial: func(context.Context, string) (net.Conn, error) { return server, nil }})
-			srv.Configure(link.Settings{StartTime: 5 * time.Second, LostTime: 5 * time.Second, LargestMessage: 1000, Unchallenged: link.Anybody})
+			srv.Configure(link.Settings{StartupTimeout: 5 * time.Second, LostTimeout: 5 * time.Second, MaxMessageSize: 1000, Unchallenged: link.Anybody})
 			ended := make(chan struct{})
 			go func() {
 				srv.track(mine)

@@ -14,7 +14,7 @@ import (
 // begin has the engine decide on a statement, and puts the engine's questions to the origin first where it has any. It
 // is called with sending and mu held, and gives mu up while waiting for answers.
 func (s *session) begin(r *engine.Request, now time.Time) engine.Ticket {
-	if s.mayRestOn(r.Pattern) {
+	if s.mayDependOn(r.Pattern) {
 		s.awaitQuestions()
 	}
 	r.NoAsking = !s.mayAsk() || s.startup.replication // which takes no questions of this kind
@@ -111,7 +111,7 @@ func (s *session) simple(body []byte, now time.Time) (before []byte, send, ok bo
 	if x := s.openExchange(); x != nil && x.failed {
 		return nil, true, true // the origin hears nothing until a Sync
 	}
-	if s.mayRestOn(st.Pattern) {
+	if s.mayDependOn(st.Pattern) {
 		s.awaitQuestions()
 	}
 	t := s.begin(&engine.Request{Statement: st, Shape: 'q', Busy: s.busy(false)}, now)

@@ -26,7 +26,7 @@ func TestToolsThatReadEverything(t *testing.T) {
 				"create function note() returns trigger language plpgsql as $$ begin return new; end $$; create trigger noting before insert on ports for each row execute function note()",
 				"create type colour as enum ('red', 'green'); create domain short as text check (length(value) < 5); create sequence turns; create materialized view counted as select count(*) from berths",
 				"comment on table berths is 'where ships lie'; create index on ports (lower(name))")
-			l.keepAll()
+			l.cacheAll()
 			c := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 			read := func() { one(t, c, readBerth) }
 			l.hit(c, read)

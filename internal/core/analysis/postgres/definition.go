@@ -30,7 +30,7 @@ func code(d *pg.DoStmt) *analysis.Facts {
 		return nil
 	}
 	f.Kind = analysis.KindDo
-	f.Passes(reason.RunsCode)
+	f.Bypasses(reason.RunsCode)
 	return f
 }
 

@@ -49,7 +49,7 @@ func (r *reader) call(c *pg.FuncCall) {
 		r.shifted(c.Args[len(c.Args)-1])
 	case n.Name == "set_config":
 		f.Effect |= analysis.Settings
-		f.Passes(reason.ChangesSetting)
+		f.Bypasses(reason.ChangesSetting)
 	case !j.Known:
 		f.AnyRows = true // it may be an aggregate
 		r.addName(&f.Functions, n)
@@ -72,13 +72,13 @@ var searchesText = set(`to_tsvector to_tsquery plainto_tsquery phraseto_tsquery 
 func (r *reader) shifted(n *pg.Node) {
 	switch ok, refs := stamps(n); {
 	case !ok:
-		r.f.Passes(reason.ZoneOfToday)
+		r.f.Bypasses(reason.ZoneOfToday)
 	default:
 		for _, c := range refs {
 			if ref := plain(c, r.scope); ref != nil {
 				r.f.Shifted = append(r.f.Shifted, ref)
 			} else {
-				r.f.Passes(reason.ZoneOfToday)
+				r.f.Bypasses(reason.ZoneOfToday)
 			}
 		}
 	}

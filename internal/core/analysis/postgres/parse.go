@@ -33,14 +33,14 @@ func Facts(sql string) *analysis.Facts {
 	switch len(tree.Stmts) {
 	case 0:
 		r.f.Kind = analysis.KindEmpty
-		r.f.Passes(reason.NoStatement)
+		r.f.Bypasses(reason.NoStatement)
 	case 1:
 		if r.f.Kind == analysis.KindUnknown {
 			return analysis.Unreadable(reason.About(reason.NotUnderstood, "the grammar gives no statement"))
 		}
 	default:
 		r.f.Kind = analysis.KindSeveral
-		r.f.Passes(reason.Several)
+		r.f.Bypasses(reason.Several)
 	}
 	return r.f
 }

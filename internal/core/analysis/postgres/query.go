@@ -73,7 +73,7 @@ func (r *reader) with(w *pg.WithClause) {
 	for _, n := range w.Ctes {
 		c := n.GetCommonTableExpr()
 		if c.SearchClause != nil || c.CycleClause != nil {
-			r.f.Passes(reason.SearchOrCycle)
+			r.f.Bypasses(reason.SearchOrCycle)
 			r.f.Star, r.f.Whole = true, true
 			if c.CycleClause != nil {
 				r.walk(c.CycleClause.CycleMarkValue)
@@ -118,11 +118,11 @@ func (r *reader) query(s *pg.SelectStmt) (columns []analysis.Output, open bool) 
 		f.AnyRows = true
 	}
 	if len(s.LockingClause) > 0 {
-		f.Passes(reason.Locks)
+		f.Bypasses(reason.Locks)
 	}
 	if s.IntoClause != nil {
 		f.Effect |= analysis.Schema
-		f.Passes(reason.CreatesTable)
+		f.Bypasses(reason.CreatesTable)
 	}
 	r.with(s.WithClause)
 	outer := r.scope

@@ -24,7 +24,7 @@ var ResultSettings = []string{
 
 // otherSettings are those that decide in another way whether and how a session is answered from memory.
 var otherSettings = []string{
-	"session_authorization", "default_transaction_isolation", "transaction_isolation", "standard_conforming_strings", "jollylarder.keep",
+	"session_authorization", "default_transaction_isolation", "transaction_isolation", "standard_conforming_strings", "jollylarder.caching",
 }
 
 // settingEffect says what changing a setting may do. Source: the grammar's names for the special forms of SET.
@@ -52,19 +52,19 @@ func (r *reader) setting(s *pg.VariableSetStmt) {
 	switch s.Name {
 	case "TRANSACTION SNAPSHOT":
 		f.Effect |= analysis.Isolates
-		f.Passes(reason.ChangesSnapshot)
+		f.Bypasses(reason.ChangesSnapshot)
 		return
 	case "TRANSACTION":
 		if f.Isolation = isolation(s.Args); f.Isolation != analysis.DefaultIsolation {
 			f.Effect |= analysis.Isolates
 		}
-		f.Passes(reason.ChangesTransaction)
+		f.Bypasses(reason.ChangesTransaction)
 		return
 	case "SESSION CHARACTERISTICS":
 		if isolation(s.Args) != analysis.DefaultIsolation {
 			f.Effect |= analysis.Settings
 		}
-		f.Passes(reason.ChangesTransactions)
+		f.Bypasses(reason.ChangesTransactions)
 		return
 	}
 	f.Effect |= settingEffect(s.Name)

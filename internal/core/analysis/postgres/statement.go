@@ -46,14 +46,14 @@ func (r *reader) statement(n *pg.Node) {
 		f.Cascade = s.TruncateStmt.Behavior == pg.DropBehavior_DROP_CASCADE
 	case *pg.Node_ExplainStmt:
 		f.Kind = analysis.KindExplain
-		f.Passes(reason.ShowsPlan)
+		f.Bypasses(reason.ShowsPlan)
 		if runs(s.ExplainStmt) {
 			r.statement(s.ExplainStmt.Query)
 			f.Kind = analysis.KindExplain
 		}
 	case *pg.Node_DeclareCursorStmt:
 		f.Kind = analysis.KindDeclare
-		f.Passes(reason.OpensCursor)
+		f.Bypasses(reason.OpensCursor)
 		r.walk(s.DeclareCursorStmt.Query)
 	case *pg.Node_TransactionStmt:
 		r.transaction(s.TransactionStmt)
@@ -63,11 +63,11 @@ func (r *reader) statement(n *pg.Node) {
 		f.Kind = analysis.KindDiscard
 		f.Forgets = true
 		f.Effect |= analysis.Settings | analysis.System
-		f.Passes(reason.Discards)
+		f.Bypasses(reason.Discards)
 	case *pg.Node_CallStmt:
 		f.Kind = analysis.KindCall
 		f.Effect |= analysis.Settings | analysis.Commits // a procedure may end its transaction on the way
-		f.Passes(reason.RunsProcedure)
+		f.Bypasses(reason.RunsProcedure)
 		r.walk(&pg.Node{Node: &pg.Node_FuncCall{FuncCall: s.CallStmt.Funccall}})
 	case *pg.Node_DoStmt:
 		f.Kind = analysis.KindDo
@@ -82,14 +82,14 @@ func (r *reader) statement(n *pg.Node) {
 		}
 	case *pg.Node_DeallocateStmt:
 		f.Kind = analysis.KindDeallocate
-		f.Passes(reason.ForgetsPrepared)
+		f.Bypasses(reason.ForgetsPrepared)
 		f.Forgets, f.Forgotten = true, s.DeallocateStmt.Name
 	case *pg.Node_LoadStmt:
 		f.Kind = analysis.KindLoad
 		r.anything(reason.LoadsCode)
 	case *pg.Node_PrepareStmt:
 		f.Kind = analysis.KindPrepare
-		f.Passes(reason.Prepares)
+		f.Bypasses(reason.Prepares)
 		f.Prepares, f.Prepared = s.PrepareStmt.Name, preparedFacts(s.PrepareStmt)
 	case *pg.Node_CommentStmt:
 		if shared(n) {
@@ -98,7 +98,7 @@ func (r *reader) statement(n *pg.Node) {
 		}
 		f.Kind = analysis.KindComment
 		f.Effect |= analysis.System
-		f.Passes(reason.Comments)
+		f.Bypasses(reason.Comments)
 	case *pg.Node_RefreshMatViewStmt:
 		f.Kind = analysis.KindRefresh
 		r.write(s.RefreshMatViewStmt.Relation, analysis.Insert|analysis.Delete)
@@ -110,7 +110,7 @@ func (r *reader) statement(n *pg.Node) {
 	default:
 		if kind, why := inert(n); why != reason.None {
 			f.Kind = kind
-			f.Passes(why)
+			f.Bypasses(why)
 			return
 		}
 		r.definition(n)
@@ -126,7 +126,7 @@ func preparedFacts(p *pg.PrepareStmt) *analysis.Facts {
 	r.statement(p.Query)
 	r.finish()
 	r.f.Pins = nil // its values are those that it is run with
-	r.f.Passes(reason.RunsPrepared)
+	r.f.Bypasses(reason.RunsPrepared)
 	return r.f
 }
 
@@ -134,13 +134,13 @@ func preparedFacts(p *pg.PrepareStmt) *analysis.Facts {
 func (r *reader) maintenance(k analysis.Kind) {
 	r.f.Kind = k
 	r.f.Effect |= analysis.System
-	r.f.Passes(reason.Maintains)
+	r.f.Bypasses(reason.Maintains)
 }
 
 func (r *reader) copyStatement(c *pg.CopyStmt) {
 	f := r.f
 	f.Kind = analysis.KindCopy
-	f.Passes(reason.Copies)
+	f.Bypasses(reason.Copies)
 	switch {
 	case c.Relation != nil && c.IsFrom:
 		r.write(c.Relation, analysis.Insert)
@@ -154,7 +154,7 @@ func (r *reader) copyStatement(c *pg.CopyStmt) {
 	}
 	if c.IsProgram {
 		f.Effect |= analysis.Unknown | analysis.Shared
-		f.Passes(reason.RunsProgram)
+		f.Bypasses(reason.RunsProgram)
 	}
 }
 
@@ -165,22 +165,22 @@ func (r *reader) definition(n *pg.Node) {
 	f.Kind, f.Definition = analysis.KindDefinition, definitionOf(name)
 	if f.Grants = granted(n); f.Grants != nil {
 		f.Effect |= analysis.System
-		f.Passes(reason.ChangesPrivileges)
+		f.Bypasses(reason.ChangesPrivileges)
 		return
 	}
 	f.Makes, f.Drops = made(n), dropped(n)
 	if temporary(n) {
 		f.Effect |= analysis.System | analysis.Settings
-		f.Passes(reason.MakesTemporary)
+		f.Bypasses(reason.MakesTemporary)
 	} else if r.defines(n) {
 		f.Effect |= analysis.System
-		f.Passes(reason.ChangesDefinition)
+		f.Bypasses(reason.ChangesDefinition)
 	} else {
 		f.Effect |= analysis.Schema
 		if shared(n) {
 			f.Effect |= analysis.Shared
 		}
-		f.Passes(reason.ChangesSchema)
+		f.Bypasses(reason.ChangesSchema)
 	}
 	switch c := n.Node.(type) {
 	case *pg.Node_CreateTableAsStmt:
@@ -269,7 +269,7 @@ func definitionOf(kind string) string {
 
 func (r *reader) anything(why reason.Code) {
 	r.f.Effect |= analysis.Unknown | analysis.Settings | analysis.Commits
-	r.f.Passes(why)
+	r.f.Bypasses(why)
 }
 
 // runs says whether EXPLAIN may also run its statement. What the option is set to may be a literal, which is another in
@@ -348,5 +348,5 @@ func (r *reader) transaction(t *pg.TransactionStmt) {
 	if t.Chain {
 		why = reason.EndsAndBegins
 	}
-	f.Passes(why)
+	f.Bypasses(why)
 }

@@ -36,7 +36,7 @@ func (r *reader) walk(n *pg.Node) {
 		// without braces.
 		f.Remembers = f.Remembers || r.plans && strings.ContainsAny(x.AConst.GetSval().GetSval(), "0123456789{")
 		if s := x.AConst.GetSval(); s != nil && r.body && !freshness.Off(freshness.NowInBodies) && syntax.Syntax.MayMeanNow([]byte(s.Sval)) {
-			f.Passes(reason.TextMayMeanTime)
+			f.Bypasses(reason.TextMayMeanTime)
 		}
 	case *pg.Node_ParamRef:
 		r.parameters[int(x.ParamRef.Number)]++
@@ -119,7 +119,7 @@ func (r *reader) walk(n *pg.Node) {
 			f.NamesUser = true
 		case pg.SQLValueFunctionOp_SVFOP_CURRENT_CATALOG, pg.SQLValueFunctionOp_SVFOP_CURRENT_SCHEMA:
 		default:
-			f.Passes(reason.AsksForTime)
+			f.Bypasses(reason.AsksForTime)
 		}
 	case *pg.Node_SetToDefault, *pg.Node_AStar, *pg.Node_String_, *pg.Node_CurrentOfExpr:
 	default:
@@ -292,7 +292,7 @@ func (r *reader) write(v *pg.RangeVar, events analysis.Events, sets ...string) {
 		r.addName(&r.f.Rewritten, w.Name)
 		r.f.Writes = analysis.AddWrite(r.f.Writes, w)
 	}
-	r.f.Passes(reason.Writes)
+	r.f.Bypasses(reason.Writes)
 }
 
 // first says whether a list has a name for the first time. It looks through no list: a statement may have tens of

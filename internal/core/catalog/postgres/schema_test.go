@@ -48,8 +48,8 @@ func TestCommonTableExpressions(t *testing.T) {
 
 func TestWhatMayDoMore(t *testing.T) {
 	for _, c := range []struct {
-		sql                        string
-		keepable, everything, also bool // also: the schema may change
+		sql                         string
+		cacheable, everything, also bool // also: the schema may change
 	}{
 		{"select steady(1)", false, false, false},
 		{"select lower('A')", false, true, true}, // one of this database's own may be meant
@@ -69,7 +69,7 @@ func TestWhatMayDoMore(t *testing.T) {
 		{"update quays set a = 1", false, false, false},
 	} {
 		r := resolve(c.sql)
-		assert.Equal(t, c.keepable, len(r.Reasons) == 0, "%s: %v", c.sql, r.Reasons)
+		assert.Equal(t, c.cacheable, len(r.Reasons) == 0, "%s: %v", c.sql, r.Reasons)
 		assert.Equal(t, c.everything, r.Everything, c.sql)
 		assert.Equal(t, c.also, r.SchemaChanges, c.sql)
 	}

@@ -18,7 +18,7 @@ import (
 const LastShown = "jollylarder.last"
 
 // OptOut is the name of the setting by which a session asks with the value off not to be answered from memory.
-const OptOut = "jollylarder.keep"
+const OptOut = "jollylarder.caching"
 
 // Dialect is PostgreSQL's.
 var Dialect = &dialect.Dialect{

@@ -51,8 +51,8 @@ func outcomes(history []state.Entry, now time.Time) (out []outcome) {
 	return out
 }
 
-// cameTrue notes of each change of the rules what came true within an hour and a day of it, or until the next change.
-func (r *rollups) cameTrue(now time.Time) {
+// actualOf notes of each change of the rules what came true within an hour and a day of it, or until the next change.
+func (r *rollups) actualOf(now time.Time) {
 	for _, x := range outcomes(r.l.state.History(100), now) {
 		measured := control.Measured{Until: x.until}
 		if x.from.Before(x.to) {
@@ -63,7 +63,7 @@ func (r *rollups) cameTrue(now time.Time) {
 			measured = measuredOf(&sum, x.until)
 		}
 		text, _ := json.Marshal(measured)
-		r.l.state.CameTrue(x.entry.ID, x.day, string(text))
+		r.l.state.Actual(x.entry.ID, x.day, string(text))
 	}
 }
 
@@ -77,7 +77,7 @@ func measuredOf(sum *state.Rollup, until string) control.Measured {
 		Calls:   calls / m,
 		Hits:    hits / m,
 		OfAll:   hits / max(calls, 1),
-		Spared:  float64(sum.Spared) / float64(time.Millisecond) / m,
+		Saved:   float64(sum.Saved) / float64(time.Millisecond) / m,
 		Origin:  (calls - hits) / m / 60,
 		Drops:   float64(sum.Drops) / m,
 		Memory:  sum.Memory,
