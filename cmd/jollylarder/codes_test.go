@@ -14,7 +14,7 @@ func TestWhatCommandsEndWith(t *testing.T) {
 	dir := t.TempDir()
 	s := &shell{t, filepath.Join(dir, "larder.sock")}
 	wrong, right := filepath.Join(dir, "wrong.toml"), filepath.Join(dir, "right.toml")
-	require.NoError(t, os.WriteFile(wrong, []byte("[[rule]]\nverdict = \"perhaps\"\nttl = \"soon\"\n"), 0o600))
+	require.NoError(t, os.WriteFile(wrong, []byte("[[rule]]\naction = \"perhaps\"\nttl = \"soon\"\n"), 0o600))
 	require.NoError(t, os.WriteFile(right, []byte("[[rule]]\ntext = \"*\"\naction = \"bypass\"\n"), 0o600))
 	const nobody = "no larder answers at "
 	for _, c := range []struct {
@@ -26,7 +26,7 @@ func TestWhatCommandsEndWith(t *testing.T) {
 		{[]string{"rules"}, exitDone, "Available Commands"},
 		{[]string{"--version"}, exitDone, "jollylarder version"},
 		{[]string{"completion", "bash"}, exitDone, "bash"},
-		{[]string{"rules", "check", right}, exitDone, "The file is right"},
+		{[]string{"rules", "check", right}, exitDone, "The file has no errors"},
 
 		{[]string{"status"}, exitFailed, nobody},
 		{[]string{"watch"}, exitFailed, nobody},
@@ -38,7 +38,7 @@ func TestWhatCommandsEndWith(t *testing.T) {
 		{[]string{"rules", "forecast", right}, exitFailed, nobody},
 		{[]string{"rules", "apply", right, "--why", "x"}, exitFailed, nobody},
 		{[]string{"rules", "pause", "x", "--why", "x"}, exitFailed, nobody},
-		{[]string{"hold", "on"}, exitFailed, nobody},
+		{[]string{"caching", "on"}, exitFailed, nobody},
 		{[]string{"drop", "--all"}, exitFailed, nobody},
 		{[]string{"memory"}, exitFailed, nobody},
 		{[]string{"explain", "select 1"}, exitFailed, nobody},
@@ -64,8 +64,8 @@ func TestWhatCommandsEndWith(t *testing.T) {
 		{[]string{"trial"}, exitUsage, "at least one of the flags"},
 		{[]string{"report"}, exitUsage, `"out" not set`},
 		{[]string{"drop"}, exitUsage, "at least one of the flags"},
-		{[]string{"hold"}, exitUsage, "expected on or off"},
-		{[]string{"hold", "perhaps"}, exitUsage, "expected on or off"},
+		{[]string{"caching"}, exitUsage, "expected on or off"},
+		{[]string{"caching", "perhaps"}, exitUsage, "expected on or off"},
 		{[]string{"feed", "setup"}, exitUsage, "--database is missing"},
 
 		{[]string{"rules", "check", wrong}, exitWrongFile, wrong + ":2:1: action"},

@@ -30,7 +30,7 @@ func TestProofOnTheCommandLine(t *testing.T) {
 	config := filepath.Join(dir, "larder.toml")
 	require.NoError(t, os.WriteFile(config, []byte("show_values = true\nmemory = \"8MiB\"\n"), 0o600))
 	larder := run(t, "serve", "--config", config, "--listen", listen, "--origin", database, "--rules", rules, "--control", s.socket, "--metrics", metrics)
-	larder.logs("carries traffic", 1)
+	larder.logs("the larder is running", 1)
 	assert.Contains(t, s.does(exitFailed, "report", "--out", filepath.Join(dir, "r.pdf")), "nothing was counted from", "an empty stretch")
 	c := connect(t, "postgres://ines@"+listen+"/skerrow?sslmode=disable")
 

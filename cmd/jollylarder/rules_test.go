@@ -48,18 +48,18 @@ func TestRulesOnTheCommandLine(t *testing.T) {
 	listen, rules := free(t), filepath.Join(dir, "rules.toml")
 	serve := []string{"serve", "--listen", listen, "--origin", origin(t, "Hallan"), "--rules", rules, "--control", s.socket, "--state", filepath.Join(dir, "state")}
 	larder := run(t, serve...)
-	larder.logs("carries traffic", 1)
+	larder.logs("the larder is running", 1)
 	c := connect(t, "postgres://ines@"+listen+"/skerrow?sslmode=disable")
 	name(t, c)
 
 	id := dialect.Dialect.Syntax.Of(read)
 	file := filepath.Join(dir, "mine.toml")
 	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
-	write(fmt.Sprintf("[[rule]]\npattern = %q\nverdict = \"perhaps\"\n", id))
+	write(fmt.Sprintf("[[rule]]\npattern = %q\naction = \"perhaps\"\n", id))
 	assert.Contains(t, s.does(exitWrongFile, "rules", "check", file), file+":3:1: action \"perhaps\"")
 	assert.Contains(t, s.does(exitWrongFile, "rules", "apply", file, "--why", "x"), "action")
 	write(fmt.Sprintf("# mine\n[[rule]]\nname = \"ports\"\npattern = %q\naction = \"cache\"\nttl = \"1m\"\n", id))
-	assert.Contains(t, s.does(exitDone, "rules", "check", file), "The file is right; rules: 1")
+	assert.Contains(t, s.does(exitDone, "rules", "check", file), "The file has no errors; rules: 1")
 	assert.Contains(t, s.does(exitDiffers, "rules", "diff", file), "added ports: pattern \""+string(id)+"\", action \"cache\", ttl \"1m\"")
 	var forecast control.Forecast
 	require.NoError(t, json.Unmarshal([]byte(s.does(exitDone, "rules", "forecast", file, "--json")), &forecast))
@@ -91,11 +91,11 @@ func TestRulesOnTheCommandLine(t *testing.T) {
 	s.does(exitFailed, "drop", "--rule", "nothing")
 	assert.Contains(t, s.does(exitDone, "rules", "pause", "ports", "--why", "a doubt"), "paused none → true")
 	assert.Contains(t, s.does(exitDone, "rules", "list"), "1 of 1  keep 1m, paused")
-	s.does(exitDone, "hold", "on")
+	s.does(exitDone, "caching", "off")
 	var st control.Status
 	require.NoError(t, json.Unmarshal([]byte(s.does(exitDone, "status", "--json")), &st))
 	assert.Equal(t, "off", st.State)
-	s.does(exitDone, "hold", "off")
+	s.does(exitDone, "caching", "on")
 	for _, wrong := range [][]string{{"hold", "perhaps"}, {"rules", "check"}, {"drop"}, {"rules", "apply", file}, {"nothing"}, {"status", "--nothing"}, {"drop", "--all", "--rule", "x"}} {
 		s.does(exitUsage, wrong...)
 	}
@@ -105,7 +105,7 @@ func TestRulesOnTheCommandLine(t *testing.T) {
 	require.NoError(t, larder.cmd.Process.Kill()) // what was said to be done is remembered
 	_ = larder.cmd.Wait()
 	assert.Contains(t, s.does(exitFailed, "status"), "no larder answers")
-	run(t, serve...).logs("carries traffic", 1)
+	run(t, serve...).logs("the larder is running", 1)
 	history := s.does(exitDone, "rules", "history")
 	assert.Contains(t, history, "read all day")
 	assert.Contains(t, history, "a doubt")

@@ -185,7 +185,7 @@ listen = [%q]
 	assert.Contains(t, check(), "chmod 600")
 	require.NoError(t, os.Chmod(filepath.Join(dir, "larder-key.pem"), 0o600))
 	write(good)
-	assert.Contains(t, check(), "The configuration is right: north at "+north)
+	assert.Contains(t, check(), "The configuration has no errors: north at "+north)
 
 	rule := fmt.Sprintf("[[rule]]\npattern = %q\naction = \"cache\"\nttl = \"1m\"\n", dialect.Dialect.Syntax.Of(read))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "rules.toml"), []byte(rule), 0o600))

@@ -57,7 +57,7 @@ type originTOML struct {
 	Protocol           *string        `toml:"protocol"`
 	Address            *string        `toml:"address"`
 	Listen             []string       `toml:"listen"`
-	Connections        *int64         `toml:"connections"`
+	MaxConnections     *int64         `toml:"max_connections"`
 	StartupTimeout     *string        `toml:"startup_timeout"`
 	ConnectTimeout     *string        `toml:"connect_timeout"`
 	IdleTimeout        *string        `toml:"idle_timeout"`
@@ -97,11 +97,11 @@ type originTLSTOML struct {
 }
 
 type clientsTLSTOML struct {
-	TLS         *string `toml:"tls"`
-	Certificate *string `toml:"certificate"`
-	Key         *string `toml:"key"`
-	Minimum     *string `toml:"minimum"`
-	CA          *string `toml:"ca"`
+	TLS           *string `toml:"tls"`
+	Certificate   *string `toml:"certificate"`
+	Key           *string `toml:"key"`
+	MinTLSVersion *string `toml:"min_tls_version"`
+	CA            *string `toml:"ca"`
 }
 
 // Error is what is wrong with a configuration file and where. Line and Column count from 1.
@@ -445,16 +445,16 @@ func (r *reader) origin(key string, f *originTOML, named bool) Origin {
 		r.address(at("listen"), &f.Listen[i], &a)
 		o.Listen = append(o.Listen, a)
 	}
-	if f.Connections != nil {
-		if *f.Connections < 0 || *f.Connections > 1<<20 {
+	if f.MaxConnections != nil {
+		if *f.MaxConnections < 0 || *f.MaxConnections > 1<<20 {
 			r.wrong(
-				at("connections"),
-				"connections = %d: expected a number from 0, for no limit, to %d",
-				*f.Connections,
+				at("max_connections"),
+				"max_connections = %d: expected a number from 0, for no limit, to %d",
+				*f.MaxConnections,
 				1<<20,
 			)
 		}
-		o.Connections = int(*f.Connections)
+		o.Connections = int(*f.MaxConnections)
 	}
 	r.duration(at("startup_timeout"), f.StartupTimeout, &o.StartupTimeout)
 	r.duration(at("connect_timeout"), f.ConnectTimeout, &o.ConnectTimeout)
@@ -537,7 +537,7 @@ func (r *reader) clients(key string, f *clientsTLSTOML, t *ClientTLS) {
 	r.secret(key+".key", f.Key, &t.Key)
 	r.there(key+".ca", f.CA, &t.CA)
 	minimum := "1.2"
-	r.text(key+".minimum", f.Minimum, &minimum, "1.2", "1.3")
+	r.text(key+".min_tls_version", f.MinTLSVersion, &minimum, "1.2", "1.3")
 	t.Minimum = versions[minimum]
 	switch {
 	case t.TLS == "off" && (t.Certificate != "" || t.Key != "" || t.CA != ""):

@@ -353,9 +353,15 @@ type Event struct {
 	Count      uint64            `json:"count,omitempty"` // results dropped, or events left out
 }
 
-// Problem is the body of every answer that is not a success: what is wrong and what to do.
+// ProblemType is the media type of Problem.
+const ProblemType = "application/problem+json"
+
+// Problem is the body of every answer that is not a success, as RFC 9457 has it. Its type is "about:blank" and left out:
+// the status says what kind of problem it is. Detail says what is wrong and what to do.
 type Problem struct {
-	Problem string `json:"problem"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
 }
 
 // WhoHeader is what a client over TCP says who it is by: the user of its own system. It is what he says, and is shown

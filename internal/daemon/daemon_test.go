@@ -160,7 +160,7 @@ func TestAPI(t *testing.T) {
 	_, err = api.PutRule(ctx, e.Pattern, control.Rule{Pattern: e.Pattern, Action: "cache", TTL: "soon"})
 	assert.ErrorContains(t, err, `ttl "soon"`)
 	_, err = api.PutRule(ctx, "x", control.Rule{Pattern: "x", Action: "cache", TTL: "1s"})
-	assert.ErrorContains(t, err, "expected something like")
+	assert.ErrorContains(t, err, "expected three words such as")
 	_, err = api.Pattern(ctx, "bado-bado-bado")
 	assert.ErrorContains(t, err, "no pattern")
 }
@@ -188,7 +188,7 @@ func TestWhatIsWrongIsSaidAtTheStart(t *testing.T) {
 	require.NoError(t, err)
 	defer busy.Close()
 	bad := filepath.Join(dir, "bad.toml")
-	require.NoError(t, os.WriteFile(bad, []byte("[[rule]]\npattern = \"bado-kife-ruma\"\nverdict = \"perhaps\"\n"), 0o600))
+	require.NoError(t, os.WriteFile(bad, []byte("[[rule]]\npattern = \"bado-kife-ruma\"\naction = \"perhaps\"\n"), 0o600))
 	for want, cfg := range map[string]config.Config{
 		"listen: \"here\" is no address":   before("127.0.0.1:1", "here", "", ""),
 		"address: \"there\" is no address": before("there", "127.0.0.1:0", "", ""),

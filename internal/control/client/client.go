@@ -104,10 +104,10 @@ func (c *Client) open(ctx context.Context, method, path string, in any) (*http.R
 	}
 	defer resp.Body.Close()
 	var p control.Problem
-	if err := json.NewDecoder(resp.Body).Decode(&p); err != nil || p.Problem == "" {
+	if err := json.NewDecoder(resp.Body).Decode(&p); err != nil || p.Detail == "" {
 		return nil, fmt.Errorf("the larder answers %s to %s", resp.Status, path)
 	}
-	return nil, &RefusedError{resp.StatusCode, p.Problem}
+	return nil, &RefusedError{resp.StatusCode, p.Detail}
 }
 
 // Status asks for the larder as a whole.

@@ -36,11 +36,11 @@ type ranked struct {
 // orders are the ways to rank patterns, the first being the usual one.
 var orders = map[string]func(*engine.Pattern, ledger.Sums) float64{
 	"saveable": func(_ *engine.Pattern, s ledger.Sums) float64 { return float64(s.Cacheable + s.Saved) },
-	"waited":    func(_ *engine.Pattern, s ledger.Sums) float64 { return float64(s.AllWaited()) },
-	"calls":     func(_ *engine.Pattern, s ledger.Sums) float64 { return float64(s.Calls()) },
-	"slowest":   func(p *engine.Pattern, _ ledger.Sums) float64 { return float64(p.Numbers.Origin().Mean()) },
-	"drops":     func(p *engine.Pattern, _ ledger.Sums) float64 { return float64(p.Numbers.Drops.Load()) },
-	"rows":      func(p *engine.Pattern, _ ledger.Sums) float64 { return float64(p.Numbers.Rows()) },
+	"waited":   func(_ *engine.Pattern, s ledger.Sums) float64 { return float64(s.AllWaited()) },
+	"calls":    func(_ *engine.Pattern, s ledger.Sums) float64 { return float64(s.Calls()) },
+	"slowest":  func(p *engine.Pattern, _ ledger.Sums) float64 { return float64(p.Numbers.Origin().Mean()) },
+	"drops":    func(p *engine.Pattern, _ ledger.Sums) float64 { return float64(p.Numbers.Drops.Load()) },
+	"rows":     func(p *engine.Pattern, _ ledger.Sums) float64 { return float64(p.Numbers.Rows()) },
 }
 
 func (s *server) patterns(w http.ResponseWriter, r *http.Request) {

@@ -98,7 +98,7 @@ func TestLimits(t *testing.T) {
 	h := New(l)
 	p, code := ask[control.Problem](t, h, "PUT", "/v1/stock/limit", `{"bytes": 1000}`)
 	assert.Equal(t, http.StatusBadRequest, code)
-	assert.Contains(t, p.Problem, "expected at least 1MiB")
+	assert.Contains(t, p.Detail, "expected at least 1MiB")
 	_, _, limit := l.e.Cached()
 	assert.Equal(t, int64(256<<20), limit)
 	_, code = ask[control.Limit](t, h, "PUT", "/v1/stock/limit", `{"bytes": 2097152}`)

@@ -197,8 +197,37 @@ func (s *server) handler() http.Handler {
 		}
 		mux.HandleFunc(pattern, f)
 	}
-	return mux
+	return known(mux)
 }
+
+// known answers requests that the API does not have as it answers all that it refuses.
+func known(mux *http.ServeMux) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h, pattern := mux.Handler(r)
+		if pattern != "" {
+			mux.ServeHTTP(w, r)
+			return
+		}
+		x := refusal{http.Header{}, http.StatusNotFound}
+		h.ServeHTTP(&x, r)
+		if methods := x.header.Get("Allow"); methods != "" {
+			w.Header().Set("Allow", methods)
+			problem(w, x.code, "%s does not take %s: expected %s", r.URL.Path, r.Method, methods)
+			return
+		}
+		problem(w, x.code, "the control API has no %s: docs/api.md lists its paths", r.URL.Path)
+	})
+}
+
+// refusal takes the header and status of a response, and nothing of its body.
+type refusal struct {
+	header http.Header
+	code   int
+}
+
+func (x *refusal) Header() http.Header         { return x.header }
+func (x *refusal) WriteHeader(code int)        { x.code = code }
+func (x *refusal) Write(b []byte) (int, error) { return len(b), nil }
 
 // changing forgets what is remembered of answers behind what changes something.
 func (s *server) changing(next http.HandlerFunc) http.HandlerFunc {
@@ -244,9 +273,9 @@ func reply(w http.ResponseWriter, v any) {
 }
 
 func problem(w http.ResponseWriter, code int, format string, args ...any) {
-	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Content-Type", control.ProblemType)
 	w.WriteHeader(code)
-	_ = json.NewEncoder(w).Encode(control.Problem{Problem: fmt.Sprintf(format, args...)})
+	_ = json.NewEncoder(w).Encode(control.Problem{Title: http.StatusText(code), Status: code, Detail: fmt.Sprintf(format, args...)})
 }
 
 // status answers with what is the same for everybody and, beside that, who asks and what he drafts.

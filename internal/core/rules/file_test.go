@@ -66,7 +66,7 @@ func TestEveryErrorHasItsPlace(t *testing.T) {
 		rule:                                                             "line 3, column 1: a rule with action \"cache\" needs a ttl",
 		"[[rule]]\naction = \"bypass\"\n":                                "line 1, column 1: the rule matches nothing",
 		"[[rule]]\npatern = \"bado-kife-ruma\"\n":                        "line 2, column 1: unknown key rule.patern",
-		"[[rule]]\npattern = \"bado-kife-ruma\nverdict = 1":              "line 2, column",
+		"[[rule]]\npattern = \"bado-kife-ruma\naction = 1":              "line 2, column",
 		"[[rule]]\npattern=\"bado-kife-ruma\"\naction=\"bypass\"\n[[rule]]\npattern=\"bado-kife-ruma\"\naction=\"bypass\"\n": "line 5, column 1: pattern bado-kife-ruma already has a rule in line 2",
 		rule + "ttl = \"none\"\nmode = \"ttl only\"\n":                                              "line 5, column 1: mode \"ttl only\" needs a TTL",
 		rule + "ttl = \"none\"\ntime_functions = true\n":                                               "line 5, column 1: time_functions needs a TTL",
