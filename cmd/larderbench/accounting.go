@@ -55,7 +55,7 @@ func (b *bench) accounting() error {
 		for i := range each {
 			t := s.Begin(r, now)
 			if t.Step() != engine.StepAnswer {
-				return errors.New("what was kept is not answered from memory")
+				return errors.New("what was cached is not a hit")
 			}
 			t.End(engine.Result{Took: 30 * time.Microsecond, Bytes: 60}, now.Add(time.Duration(i)*20*time.Microsecond))
 		}

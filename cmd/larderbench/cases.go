@@ -308,7 +308,7 @@ func (b *bench) targets(key string, kept, passed target) ([]target, error) {
 	}
 	kv := target{name: "kv", process: b.kv, address: b.keyValue, open: func(a string) (net.Conn, error) { return kvConn(a, key, value) }}
 	kv.request, kv.reply = lookup(key, value)
-	return []target{named(passed, "direct", b.direct, nil), named(passed, "relay", b.relayed, b.relay), named(passed, "pass", b.through, b.larder),
+	return []target{named(passed, "direct", b.direct, nil), named(passed, "relay", b.relayed, b.relay), named(passed, "bypass", b.through, b.larder),
 		named(kept, "hit", b.through, b.larder), kv}, nil
 }
 
@@ -342,14 +342,14 @@ func (b *bench) transactions(name string, n int) error {
 	}
 	open := func(a string) (net.Conn, error) { return pgConn(a) }
 	rates, err := b.compare(name, n, target{name: "direct", address: b.direct, open: open, steps: passed}, target{name: "relay", address: b.relayed, open: open, steps: passed, process: b.relay},
-		target{name: "pass", address: b.through, open: open, steps: passed, process: b.larder}, target{name: "hits", address: b.through, open: open, steps: kept, process: b.larder})
+		target{name: "bypass", address: b.through, open: open, steps: passed, process: b.larder}, target{name: "hits", address: b.through, open: open, steps: kept, process: b.larder})
 	if err != nil || b.just != "" {
 		return err
 	}
 	b.results.Ratios = append(b.results.Ratios,
 		ratio(name, "hits", "direct", rates["hits"], rates["direct"], 0),
-		ratio(name, "pass", "relay", rates["pass"], rates["relay"], 1),
-		ratio(name, "pass", "direct", rates["pass"], rates["direct"], 0))
+		ratio(name, "bypass", "relay", rates["bypass"], rates["relay"], 1),
+		ratio(name, "bypass", "direct", rates["bypass"], rates["direct"], 0))
 	return nil
 }
 
@@ -381,8 +381,8 @@ func (b *bench) points(name string, prepared bool, n int) error {
 		direct = 3.5
 	}
 	b.results.Ratios = append(b.results.Ratios,
-		ratio(name, "pass", "relay", rates["pass"], rates["relay"], 1),
-		ratio(name, "pass", "direct", rates["pass"], rates["direct"], 0),
+		ratio(name, "bypass", "relay", rates["bypass"], rates["relay"], 1),
+		ratio(name, "bypass", "direct", rates["bypass"], rates["direct"], 0),
 		ratio(name, "hit", "stub", rates["hit"], rates["stub"], 0.95),
 		ratio(name, "hit", "key-value lookup", rates["hit"], rates["kv"], 1),
 		ratio(name, "hit", "direct", rates["hit"], rates["direct"], direct))
@@ -413,8 +413,8 @@ func (b *bench) thousandRows() error {
 		return nil
 	}
 	b.results.Ratios = append(b.results.Ratios,
-		ratio(name, "pass", "relay", rates["pass"], rates["relay"], 1),
-		ratio(name, "pass", "direct", rates["pass"], rates["direct"], 0),
+		ratio(name, "bypass", "relay", rates["bypass"], rates["relay"], 1),
+		ratio(name, "bypass", "direct", rates["bypass"], rates["direct"], 0),
 		ratio(name, "hit", "key-value lookup", rates["hit"], rates["kv"], 1),
 		ratio(name, "hit", "direct", rates["hit"], rates["direct"], 0))
 	return nil
@@ -432,7 +432,7 @@ func copyData() []byte {
 // stream measures one large transfer after the other.
 func (b *bench) stream(name, sql string, data []byte) error {
 	rates := map[string][]float64{}
-	targets := []struct{ name, address string }{{"direct", b.direct}, {"relay", b.relayed}, {"pass", b.through}}
+	targets := []struct{ name, address string }{{"direct", b.direct}, {"relay", b.relayed}, {"bypass", b.through}}
 	for round := range max(3, b.rounds/2) {
 		for i := range targets {
 			t := targets[(i+round)%len(targets)]
@@ -467,8 +467,8 @@ func (b *bench) stream(name, sql string, data []byte) error {
 		}
 	}
 	b.results.Ratios = append(b.results.Ratios,
-		ratio(name, "pass", "relay", rates["pass"], rates["relay"], 1),
-		ratio(name, "pass", "direct", rates["pass"], rates["direct"], 0))
+		ratio(name, "bypass", "relay", rates["bypass"], rates["relay"], 1),
+		ratio(name, "bypass", "direct", rates["bypass"], rates["direct"], 0))
 	return nil
 }
 

@@ -32,7 +32,7 @@ var ofPackage = map[string]string{
 	"jollylarder/internal/core/engine":    "the decision, and its end",
 	"jollylarder/internal/core/ledger":    "counting",
 	"jollylarder/internal/core/freshness": "clocks compared",
-	"jollylarder/internal/core/store":     "the way to what is kept",
+	"jollylarder/internal/core/store":     "the way to what is cached",
 	"time":                                "times compared",
 }
 

@@ -178,7 +178,7 @@ func (b *bench) millionResults() error {
 		return err
 	}
 	b.results.Figures = append(b.results.Figures,
-		Figure{Case: name, What: "results kept", Value: float64(kept), Unit: "results"},
+		Figure{Case: name, What: "results cached", Value: float64(kept), Unit: "results"},
 		Figure{Case: name, What: "a result of a KiB", Value: float64(st.Bytes-st.Beside) / float64(st.Results), Unit: "bytes"},
 		Figure{Case: name, What: "most real memory / limit", Value: float64(most) / millionLimit, Unit: "times"}.atMost(1.15),
 		Figure{Case: name, What: "pauses while it fills, 16 clients", Value: float64(len(loaded)), Unit: "times"},

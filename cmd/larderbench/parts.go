@@ -37,10 +37,10 @@ var told = []struct {
 	{"Record16Connections", "counting one statement, from 16 connections at once, its input followed", 200},
 	{"ValidFourReadings", "whether a result is valid that rests on four clocks", 50},
 	{"ValidFourPinnedReadings", "whether one is that rests on clocks of rows in three tables", 50},
-	{"AChangeOfOneRow/1_kept", "moving the clocks of a write of one row, with 1 result kept", 1000},
-	{"AChangeOfOneRow/1000000_kept", "the same with 1,000,000 kept", 1000},
-	{"Write/kept=1", "the same in the engine, counted and noted for Guard, with 1 result kept", 0},
-	{"Write/kept=100000", "the same with 100,000 kept", 0},
+	{"AChangeOfOneRow/1_cached", "moving the clocks of a write of one row, with 1 result cached", 1000},
+	{"AChangeOfOneRow/1000000_cached", "the same with 1,000,000 cached", 1000},
+	{"Write/kept=1", "the same in the engine, counted and noted for Guard, with 1 result cached", 0},
+	{"Write/kept=100000", "the same with 100,000 cached", 0},
 	{"DecideWithRules/0", "deciding without any rule", 0},
 	{"DecideWithRules/10000", "deciding with 10,000 rules, a third each by pattern, by text and by caller", 0},
 	{"Apply", "putting 10,000 rules in force, 2,000 patterns known, and the slowest statement meanwhile", 0},
@@ -52,7 +52,7 @@ var told = []struct {
 	{"MemoryOfPatterns/seen_once", "what 49,000 patterns take that were seen once, in the last minute", 0},
 	{"MemoryOfPatterns/in_use", "what they take that are asked all the time", 0},
 	{"TransactionsTold", "transactions of one row told by the replication stream", 0},
-	{"DropsForEachChange/simple_protocol", "pgbench's transaction beside reads of the rows that it writes, everything kept", 0},
+	{"DropsForEachChange/simple_protocol", "pgbench's transaction beside reads of the rows that it writes, everything cached", 0},
 	{"DropsForEachChange/cache_statement", "the same, prepared", 0},
 }
 
