@@ -26,12 +26,12 @@ func TestProofOnTheCommandLine(t *testing.T) {
 	s := &shell{t, filepath.Join(dir, "larder.sock")}
 	listen, metrics, rules := free(t), free(t), filepath.Join(dir, "rules.toml")
 	database := origin(t, "Hallan")
-	require.NoError(t, os.WriteFile(rules, []byte("[[rule]]\npattern = \""+string(dialect.Dialect.Syntax.Of(read))+"\"\naction = \"cache\"\nttl = \"1m\"\nmemory = \"25%\"\n"), 0o600))
+	require.NoError(t, os.WriteFile(rules, []byte("[[rule]]\npattern = \""+string(dialect.Dialect.Syntax.Of(read))+"\"\naction = \"cache\"\nttl = \"1m\"\nmemory_share = \"25%\"\n"), 0o600))
 	config := filepath.Join(dir, "larder.toml")
 	require.NoError(t, os.WriteFile(config, []byte("show_values = true\nmemory = \"8MiB\"\n"), 0o600))
 	larder := run(t, "serve", "--config", config, "--listen", listen, "--origin", database, "--rules", rules, "--control", s.socket, "--metrics", metrics)
 	larder.logs("the larder is running", 1)
-	assert.Contains(t, s.does(exitFailed, "report", "--out", filepath.Join(dir, "r.pdf")), "nothing was counted from", "an empty stretch")
+	assert.Contains(t, s.does(exitFailed, "report", "--out", filepath.Join(dir, "r.pdf")), "there are no counts from", "an empty stretch")
 	c := connect(t, "postgres://ines@"+listen+"/skerrow?sslmode=disable")
 
 	// A recording of what comes meanwhile, and nothing over what is there.
@@ -45,7 +45,7 @@ func TestProofOnTheCommandLine(t *testing.T) {
 	assert.Contains(t, s.does(exitFailed, "record", "--out", rec), "file exists")
 	nothing := filepath.Join(dir, "nothing.jsonl")
 	for range 2 { // the first try does not stand in the way of the next
-		assert.Contains(t, s.does(exitConflict, "record", "--out", nothing, "--for", "1s", "--filter", "app=boking-web"), `no statement that the filter "app=boking-web" picks`)
+		assert.Contains(t, s.does(exitConflict, "record", "--out", nothing, "--for", "1s", "--filter", "app=boking-web"), `no statement that matches the filter "app=boking-web" ended`)
 		assert.NoFileExists(t, nothing)
 	}
 	text, err := os.ReadFile(rec)
@@ -80,7 +80,7 @@ func TestProofOnTheCommandLine(t *testing.T) {
 	assert.Contains(t, s.does(exitDone, "memory", "4MiB", "--curve"), "4.0 MiB")
 	assert.Contains(t, s.does(exitFailed, "memory", "4KiB"), "expected at least 1MiB")
 	assert.Contains(t, s.does(exitUsage, "memory", "lots"), "expected a number with a unit")
-	assert.Contains(t, s.does(exitDone, "memory", "4MiB"), "The limit is 4MiB until the larder is started again")
+	assert.Contains(t, s.does(exitDone, "memory", "4MiB"), "The limit is 4MiB until the larder restarts")
 	var st control.Stock
 	require.NoError(t, json.Unmarshal([]byte(s.does(exitDone, "memory", "--json")), &st))
 	assert.Equal(t, int64(4<<20), st.Limit)
@@ -109,7 +109,7 @@ func TestProofOnTheCommandLine(t *testing.T) {
 			assert.Contains(t, string(text), string(dialect.Dialect.Syntax.Of(read)))
 		}
 	}
-	assert.Contains(t, s.does(exitUsage, "report", "--out", "x.gif"), "its name tells no format")
+	assert.Contains(t, s.does(exitUsage, "report", "--out", "x.gif"), "the extension chooses the format")
 	assert.Contains(t, s.does(exitFailed, "report", "--since", "start", "--out", "/nowhere/x.pdf"), "cannot be written")
 	assert.Contains(t, s.does(exitFailed, "report", "--since", "soon", "--out", filepath.Join(dir, "x.pdf")), `since "soon"`)
 

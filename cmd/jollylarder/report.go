@@ -20,7 +20,7 @@ func reportCommand() *cobra.Command {
 		Use:   "report --out FILE.svg|.pdf|.json|.csv|.md",
 		Short: "Write a report on the time saved",
 		Long: `One page: how much time was saved and by which patterns, how that was measured and how sure it is, how fresh the answers
-were, and how much load the database was spared. JSON and CSV contain the numbers.`,
+were, and how much load the database has less. JSON and CSV contain the numbers.`,
 		Example: `  jollylarder report --since 24h --out monday.pdf`,
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {

@@ -86,11 +86,11 @@ func TestRulesOnTheCommandLine(t *testing.T) {
 	assert.Contains(t, string(text), "# mine")
 	name(t, c)
 	name(t, c)
-	assert.Contains(t, s.does(exitDone, "status"), "keeping; rules: 1, paused: 0; clients: 1")
+	assert.Contains(t, s.does(exitDone, "status"), "caching; rules: 1, paused: 0; clients: 1")
 	assert.Contains(t, s.does(exitDone, "drop", "--rule", "ports"), "1 results dropped")
 	s.does(exitFailed, "drop", "--rule", "nothing")
 	assert.Contains(t, s.does(exitDone, "rules", "pause", "ports", "--why", "a doubt"), "paused none → true")
-	assert.Contains(t, s.does(exitDone, "rules", "list"), "1 of 1  keep 1m, paused")
+	assert.Contains(t, s.does(exitDone, "rules", "list"), "1 of 1  cache 1m, paused")
 	s.does(exitDone, "caching", "off")
 	var st control.Status
 	require.NoError(t, json.Unmarshal([]byte(s.does(exitDone, "status", "--json")), &st))
@@ -99,7 +99,7 @@ func TestRulesOnTheCommandLine(t *testing.T) {
 	for _, wrong := range [][]string{{"hold", "perhaps"}, {"rules", "check"}, {"drop"}, {"rules", "apply", file}, {"nothing"}, {"status", "--nothing"}, {"drop", "--all", "--rule", "x"}} {
 		s.does(exitUsage, wrong...)
 	}
-	assert.Contains(t, s.does(exitDone, "__complete", "rules", "pause", ""), "ports\tkeep 1m")
+	assert.Contains(t, s.does(exitDone, "__complete", "rules", "pause", ""), "ports\tcache 1m")
 	assert.Contains(t, s.does(exitDone, "__complete", "drop", "--pattern", ""), string(id))
 
 	require.NoError(t, larder.cmd.Process.Kill()) // what was said to be done is remembered

@@ -282,5 +282,5 @@ func TestWhereSettingsComeFrom(t *testing.T) {
 	assert.Contains(t, check(env, "--origin", "127.0.0.1:6"), "127.0.0.1:6 behind 127.0.0.1:4")
 	assert.Contains(t, check([]string{"JOLLYLARDER_MEMORY=12"}), `--memory "12": expected a number with a unit`)
 	assert.Contains(t, check(nil, "--log-level", "loud"), "expected debug, info, warn or error")
-	assert.Contains(t, check(nil, "--config", filepath.Join(dir, "none.toml")), "reading the configuration")
+	assert.Contains(t, check(nil, "--config", filepath.Join(dir, "none.toml")), "cannot read the configuration")
 }

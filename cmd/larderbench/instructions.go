@@ -28,7 +28,7 @@ func replayed(name, times string) error {
 
 // ofPackage says what the packages do whose instructions are told apart.
 var ofPackage = map[string]string{
-	"jollylarder/internal/wire/postgres":  "the protocol: messages told apart, locks, the reply put together",
+	"jollylarder/internal/wire/postgres":  "the protocol: messages parsed, locks, the reply put together",
 	"jollylarder/internal/core/engine":    "the decision, and its end",
 	"jollylarder/internal/core/ledger":    "counting",
 	"jollylarder/internal/core/freshness": "clocks compared",

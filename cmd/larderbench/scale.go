@@ -150,7 +150,7 @@ func (b *bench) largeOne() error {
 		ratio(name, "bypass, much to know", "bypass", rates["bypass, much to know"], rates["bypass"], 0.95))
 	b.results.Figures = append(b.results.Figures,
 		Figure{Case: name, What: "from the start to the first hit", Value: known.Seconds(), Unit: "s"},
-		Figure{Case: name, What: "patterns told apart", Value: float64(patterns.Matching), Unit: "patterns"},
+		Figure{Case: name, What: "patterns tracked", Value: float64(patterns.Matching), Unit: "patterns"},
 		Figure{Case: name, What: "real memory", Value: float64(st.Process.Resident) / (1 << 20), Unit: "MiB"})
 	return nil
 }

@@ -71,7 +71,7 @@ type Stocked struct {
 	Dropped uint64 `json:"dropped"`
 	// TooLarge is how many were not kept for their size, and Largest the largest of those, in bytes.
 	TooLarge uint64 `json:"too_large"`
-	Largest  int64  `json:"largest_bytes,omitempty"`
+	Largest  int64  `json:"max_bytes,omitempty"`
 }
 
 // AgeBand is how many kept results are at most so old, and older than those of the band before.

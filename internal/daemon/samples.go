@@ -17,7 +17,7 @@ func (l *Larder) watchSamples() {
 		select {
 		case c := <-l.engine.Samples.Found():
 			l.log.Error(
-				"an answer was found to be old: it differs from the database's, and no write that the larder knows of explains that",
+				"a stale answer was found: it differs from the database's, and no write that the larder knows of explains that",
 				"database",
 				c.Database,
 				"pattern",
@@ -80,5 +80,5 @@ func (b *ruleBook) pause(c sample.Stale) error {
 			return err
 		}
 	}
-	return fmt.Errorf("the rules kept changing")
+	return fmt.Errorf("the rules changed again and again")
 }

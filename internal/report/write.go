@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -91,7 +92,7 @@ func (r *Report) figures() []chart.Figure {
 	return []chart.Figure{
 		{Value: seconds(s.Saved), Of: "of time saved"},
 		{Value: seconds(s.Waited), Of: "waited for " + count(s.Calls()) + " statements"},
-		{Value: percent(float64(s.Hits), float64(s.Calls())), Of: "hits: " + count(s.Hits) + " statements that never reached the database"},
+		{Value: percent(float64(s.Hits), float64(s.Calls())), Of: "hit rate: " + count(s.Hits) + " statements never reached the database"},
 		{Value: percent(s.Saved, s.Saved+s.Waited), Of: "less time waited"},
 	}
 }
@@ -118,7 +119,7 @@ const mostRows = 8
 
 // patterns is the table of patterns.
 func (r *Report) patterns(most int) [][]string {
-	out := [][]string{{"pattern", "statement", "hits", "saved", "by samples", "before", "after"}}
+	out := [][]string{{"pattern", "statement", "hit rate", "saved", "by samples", "before", "after"}}
 	for _, p := range r.Proof.Patterns {
 		if p.Hits == 0 || len(out) > most {
 			break
@@ -130,7 +131,7 @@ func (r *Report) patterns(most int) [][]string {
 
 // applications is the table of applications.
 func (r *Report) applications(most int) [][]string {
-	out := [][]string{{"application", "statements", "hits", "waited", "saved", "by samples"}}
+	out := [][]string{{"application", "statements", "hit rate", "waited", "saved", "by samples"}}
 	for _, p := range r.Proof.Applications {
 		if len(out) > most {
 			break
@@ -157,6 +158,41 @@ func (r *Report) predicted(most int) [][]string {
 	return out
 }
 
+// Headline is what there is to repeat, and how sure it is.
+func (r *Report) Headline() string {
+	s, w := r.Proof.Sums, r.Proof.Saved
+	whole := s.Saved + s.Waited
+	if s.Calls() == 0 || whole <= 0 {
+		return "No statements ran in this period."
+	}
+	out := fmt.Sprintf("%s clients waited %s less: %s saved of %s; %s statements never reached the database.", r.period(), percent(s.Saved, whole), seconds(s.Saved), seconds(whole), count(s.Hits))
+	if s.Saved < 0 {
+		out = fmt.Sprintf("%s caching cost clients %s: %s more than the %s that they would have waited.", r.period(), seconds(-s.Saved), percent(-s.Saved, whole), seconds(whole))
+	}
+	x := w.Sample
+	switch {
+	case x == nil:
+		return out + " There are too few control samples to check this."
+	case math.Abs(x.Saved-x.Like) <= x.Error:
+		return out + fmt.Sprintf(" Control samples agree: %s.", way(x))
+	}
+	return out + fmt.Sprintf(" Control samples differ: %s, where this says %s of the same hits.", way(x), seconds(x.Like))
+}
+
+// period says in words how long the report is about.
+func (r *Report) period() string {
+	length := r.To.Sub(r.From)
+	switch {
+	case length >= 48*time.Hour:
+		return fmt.Sprintf("In the last %.0f days", length.Hours()/24)
+	case length >= 2*time.Hour:
+		return fmt.Sprintf("In the last %.0f h", length.Hours())
+	case length >= 2*time.Minute:
+		return fmt.Sprintf("In the last %.0f min", length.Minutes())
+	}
+	return fmt.Sprintf("In the last %.0f s", length.Seconds())
+}
+
 func (r *Report) stretch() string {
 	return fmt.Sprintf("%s to %s, by a larder in front of %s", stamp(r.From), stamp(r.To), r.Origin)
 }
@@ -178,7 +214,7 @@ func (r *Report) load() string {
 func (r *Report) page() *chart.Page {
 	p := &chart.Page{Foot: "Jolly Larder, made " + stamp(r.Made)}
 	add := func(x chart.Part) { p.Parts = append(p.Parts, x) }
-	add(chart.Part{Title: "Time saved", Large: true, Text: r.stretch()})
+	add(chart.Part{Title: "Time saved", Large: true, Text: r.Headline() + "\n" + r.stretch()})
 	add(chart.Part{Figures: r.figures()})
 	add(chart.Part{Chart: Waiting(&r.Proof), Space: 150})
 	add(chart.Part{Table: r.ways(), Numbers: 1, Widths: []float64{0.54, 0.23, 0.23}})
@@ -218,7 +254,7 @@ func (r *Report) markdown(w io.Writer) error {
 		}
 		say("\n")
 	}
-	say("# Time saved\n\n%s\n\n", r.stretch())
+	say("# Time saved\n\n%s\n\n%s\n\n", r.Headline(), r.stretch())
 	for _, f := range r.figures() {
 		say("- **%s** %s\n", f.Value, f.Of)
 	}

@@ -127,7 +127,7 @@ func (m *Model) heads(l *look.Look, width int) string {
 	if width >= 90 {
 		hits := ""
 		if m.Forecast() != nil {
-			hits = "hits now → draft"
+			hits = "hit rate now → draft"
 		}
 		line += look.Left(hits, sharesWidth) + look.Left("rule", 18) + " "
 	}
@@ -305,7 +305,7 @@ func (m *Model) effect(l *look.Look, r *Row, width int) []string {
 		}
 		out = append(out, l.Dim.Render(look.Left(label, 16))+cell(f.Present, l.Cream)+cell(f.Draft, l.Honey))
 	}
-	row("hits", func(o *control.Outcome) string { return fmt.Sprintf("%.0f%% of %.0f/min", 100*o.Share, o.Calls) })
+	row("hit rate", func(o *control.Outcome) string { return fmt.Sprintf("%.0f%% of %.0f/min", 100*o.Share, o.Calls) })
 	row("saved", func(o *control.Outcome) string { return seconds(o.Saved) + " a minute" })
 	row("memory", func(o *control.Outcome) string { return look.Bytes(int64(o.Memory)) })
 	row("drops", func(o *control.Outcome) string { return fmt.Sprintf("%.1f a minute", o.Drops) })

@@ -141,7 +141,7 @@ func (m *Model) compare(l *look.Look, title string, columns []column, width int)
 		}
 		out = append(out, look.Cut(line, width))
 	}
-	row("hits", look.TextureSaved, l.Honey, func(o *control.Outcome) float64 { return o.OfAll }, func(o *control.Outcome) string { return fmt.Sprintf("%.0f%% of all", 100*o.OfAll) }, 1)
+	row("hit rate", look.TextureSaved, l.Honey, func(o *control.Outcome) float64 { return o.OfAll }, func(o *control.Outcome) string { return fmt.Sprintf("%.0f%% of all", 100*o.OfAll) }, 1)
 	row("saved", look.TextureSaved, l.Honey, func(o *control.Outcome) float64 { return o.Saved }, func(o *control.Outcome) string { return seconds(o.Saved) + "/min" }, 0)
 	row("to the origin", look.TextureCould, l.Slate, func(o *control.Outcome) float64 { return o.Origin }, func(o *control.Outcome) string { return fmt.Sprintf("%.1f/s", o.Origin) }, 0)
 	row("memory", look.TextureRest, l.Cream, func(o *control.Outcome) float64 { return o.Memory }, func(o *control.Outcome) string { return look.Bytes(int64(o.Memory)) }, 0)

@@ -8,7 +8,6 @@ import (
 	"charm.land/bubbles/v2/key"
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
-	"charm.land/lipgloss/v2"
 
 	"jollylarder/internal/tui/look"
 	"jollylarder/internal/tui/moving"
@@ -170,10 +169,16 @@ func (f *Form) View(l *look.Look, width, height int) []string {
 		out = append(out, look.Cut(rows[i], width))
 	}
 	hint := l.Dim.Render(f.lines[f.at].Help)
+	if f.beside(width) {
+		hint = ""
+	}
 	if f.wrong != "" {
 		hint = l.Brick.Render("! ") + l.Cream.Render(f.wrong)
 	}
 	for i, t := range append([]string{hint}, told...) {
+		if t == "" {
+			continue
+		}
 		for _, part := range look.Wrap(t, width-17) {
 			if i > 0 {
 				part = l.Cream.Render(part)
@@ -210,19 +215,20 @@ func (f *Form) rows(l *look.Look, width int) (rows []string, at int) {
 			at = len(rows)
 		}
 		line := f.line(l, i)
-		if f.grouped() { // beside what is written, what it is
-			room := width - 2*formValue
-			if room > 20 && lipgloss.Width(line) < formValue+room/3 {
-				line = look.Left(line, max(formValue+room/3, lipgloss.Width(line)+2)) + l.Dim.Render(x.Help)
-			}
+		if f.beside(width) {
+			line = look.Left(look.Cut(line, helpColumn-2), helpColumn) + l.Dim.Render(x.Help)
 		}
 		rows = append(rows, line)
 	}
 	return rows, at
 }
 
-// formValue is the column in which values begin.
-const formValue = 20
+// helpColumn is the column in which the explanation of each line begins, where there is room for it beside what is
+// written.
+const helpColumn = 50
+
+// beside says whether each line is explained beside it: else the line that is written is, below all.
+func (f *Form) beside(width int) bool { return f.lines[0].Group != "" && width >= helpColumn+70 }
 
 // labelWidth is how wide the longest name is, twelve columns at least.
 func (f *Form) labelWidth() int {
@@ -232,8 +238,6 @@ func (f *Form) labelWidth() int {
 	}
 	return n
 }
-
-func (f *Form) grouped() bool { return f.lines[0].Group != "" }
 
 // line draws one line.
 func (f *Form) line(l *look.Look, i int) string {

@@ -110,7 +110,9 @@ func NewRuleForm(title string, r control.Rule, put func(control.Rule) tea.Cmd) *
 		return put(out), nil
 	})
 	f.enter = keyPut
-	f.goToLine("ttl")
+	if r.Pattern != "" || r.Text != "" || len(r.Tables) > 0 || len(r.OnlyTables) > 0 || r.When != nil {
+		f.goToLine("ttl") // what it matches is said already
+	}
 	return f
 }
 
@@ -167,11 +169,11 @@ func (f *ruleLines) asksWhat(r *control.Rule) {
 	f.choice("action", "cache results, or send every statement to the database", r.Action,
 		func(r *control.Rule, v string) { r.Action = v }, string(rules.Cache), string(rules.Bypass))
 	f.text("ttl", "the longest time a result is used: 45s, 5m, 1h30m; or none", r.TTL, takeTTL)
-	f.choice("mode", "a write to the tables that were read drops the result, or only its TTL ends it",
+	f.choice("mode", "a write drops the result earlier, or only its TTL ends it",
 		cmp.Or(r.Mode, rules.UntilWritten), func(r *control.Rule, v string) { r.Mode = v }, rules.UntilWritten, rules.TTLOnly)
 	f.text("size_limit", "the largest result that is cached: 64KiB", r.SizeLimit,
 		plain(func(r *control.Rule) *string { return &r.SizeLimit }))
-	f.text("memory_share", "memory reserved for this rule's results: 25%; empty to share with other rules",
+	f.text("memory_share", "memory reserved for this rule: 25%; empty for none",
 		r.MemoryShare, plain(func(r *control.Rule) *string { return &r.MemoryShare }))
 }
 
@@ -201,13 +203,13 @@ func (f *ruleLines) asksSafety(r *control.Rule) {
 				r.EmptyResults = new(bool)
 			}
 		}, "yes", "no")
-	f.choice("time_functions", "cache statements that ask for the current time, which is then as old as the result", yes(r.TimeFunctions),
+	f.choice("time_functions", "cache statements that ask for the time, which is then as old as the result", yes(r.TimeFunctions),
 		func(r *control.Rule, v string) { r.TimeFunctions = v == "yes" }, "no", "yes")
 	f.text("also_reads", "tables that it reads and the larder cannot see: tides", strings.Join(r.AlsoReads, ", "),
 		list(func(r *control.Rule) *[]string { return &r.AlsoReads }))
 	f.choice("across_users", "use one user's result for another who may read the same tables", yes(r.AcrossUsers),
 		func(r *control.Rule, v string) { r.AcrossUsers = v == "yes" }, "no", "yes")
-	f.text("control_sample", "the share of hits that are also asked of the database, to compare: 0.005", sample, takeSample)
+	f.text("control_sample", "the share of hits that are compared with the database: 0.005", sample, takeSample)
 	f.choice("on_stale", "pause the rule when a control sample finds a stale answer, or continue",
 		cmp.Or(r.OnStale, rules.Pause), func(r *control.Rule, v string) { r.OnStale = v }, rules.Pause, rules.Continue)
 }

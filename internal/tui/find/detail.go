@@ -201,7 +201,7 @@ func (m *Model) recently(l *look.Look, width int) []string {
 	for i := len(m.recent) - 1; i >= 0 && len(out) < 12; i-- {
 		e := &m.recent[i]
 		style, glyph := l.Outcome(e.Outcome)
-		line := "  " + style.Render(look.Left(glyph+" "+e.Outcome, 8)) + l.Dim.Render(e.At.Local().Format("15:04:05.000")) + "  " + style.Render(look.Millis(e.Took)) +
+		line := "  " + style.Render(look.Left(glyph+" "+e.Outcome, 10)) + l.Dim.Render(e.At.Local().Format("15:04:05.000")) + "  " + style.Render(look.Millis(e.Took)) +
 			l.Dim.Render(look.Right(fmt.Sprint(e.Rows), 6)+" rows  ") + l.Cream.Render(look.Left(e.Application, 14))
 		if e.Failed {
 			line += l.Brick.Render(" ! failed")

@@ -185,7 +185,7 @@ func (m *Model) rows(l *look.Look, width, height int) []string {
 	if m.by > 0 {
 		name = 24
 	}
-	columns := []look.Column{{Width: 2}, {Width: name}, {Title: "hits", Width: 7, Right: true}, {Title: "saved", Width: 10, Right: true}, {Title: "by samples", Width: 20, Right: true}}
+	columns := []look.Column{{Width: 2}, {Width: name}, {Title: "hit rate", Width: 9, Right: true}, {Title: "saved", Width: 10, Right: true}, {Title: "by samples", Width: 20, Right: true}}
 	switch {
 	case wide && m.by == 0:
 		columns = append(columns, look.Column{Title: "before", Width: 10, Right: true}, look.Column{Title: "after", Width: 10, Right: true}, look.Column{Title: "  statement"})
