@@ -119,5 +119,5 @@ func TestProofOnTheCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	resp.Body.Close()
 	assert.Regexp(t, `jollylarder_statements_total\{application="trial through, on",outcome="hit"\} [1-9]`, string(body))
-	assert.Contains(t, string(body), "jollylarder_kept_limit_bytes 4.194304e+06")
+	assert.Contains(t, string(body), "jollylarder_cache_limit_bytes 4.194304e+06")
 }

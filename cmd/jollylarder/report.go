@@ -45,7 +45,7 @@ were, and how much load the database has less. JSON and CSV contain the numbers.
 		},
 	}
 	to = connecting(c)
-	c.Flags().StringVar(&since, "since", "24h", "the period: start, or a duration such as 1h, 24h or 720h")
+	c.Flags().StringVar(&since, "since", "24h", "the period: start, change (the last change of the rules), or a duration such as 1h, 24h or 720h")
 	c.Flags().StringVar(&out, "out", "", "the file; its extension (.svg, .pdf, .md, .json, .csv) chooses the format")
 	_ = c.MarkFlagRequired("out")
 	return c

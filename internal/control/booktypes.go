@@ -33,6 +33,9 @@ type Rule struct {
 type RuleReach struct {
 	Matches int `json:"matches"`
 	Decides int `json:"decides"`
+	// Minute and Total are what the rule has done in the last minute, and since the larder started.
+	Minute Sums `json:"minute"`
+	Total  Sums `json:"total"`
 }
 
 // When is what must hold of a caller; what is empty holds for all.

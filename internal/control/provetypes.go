@@ -77,4 +77,6 @@ type Proved struct {
 const (
 	LastMinute = "minute"
 	SinceStart = "start"
+	// SinceChange is the last change of the rules, or the start if there was none.
+	SinceChange = "change"
 )

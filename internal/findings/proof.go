@@ -26,8 +26,16 @@ type Prover struct {
 	baselined baselined
 }
 
-// Prove says what was spared since a time, which is LastMinute, SinceStart or a length; it is nil for what is none.
+// Prove says what was spared since a time, which is LastMinute, SinceStart, SinceChange or a length; it is nil for what is none.
 func (x *Prover) Prove(e *larder.Larder, st *state.Store, since string, now time.Time) *control.Proof {
+	if since == control.SinceChange {
+		out := x.Prove(e, st, sinceChange(st, e.Ledger.Began, now), now)
+		if out != nil {
+			same := *out // which may be remembered
+			out, same.Since = &same, since
+		}
+		return out
+	}
 	if since == control.LastMinute || since == control.SinceStart {
 		out := live(e, st, since == control.LastMinute, now).give(x.baselines(e, st, now), e)
 		out.At, out.Since = now, since
@@ -42,6 +50,20 @@ func (x *Prover) Prove(e *larder.Larder, st *state.Store, since string, now time
 		out.At, out.Since = now, since
 		return out
 	})
+}
+
+// sinceChange gives the stretch of time since the last change of the rules: there are numbers of whole minutes only, so
+// that at first it is the last minute.
+func sinceChange(st *state.Store, began, now time.Time) string {
+	history := st.History(1)
+	if len(history) == 0 || history[len(history)-1].Kind == "start" || history[len(history)-1].At.Before(began) {
+		return control.SinceStart
+	}
+	length := now.Sub(history[len(history)-1].At)
+	if length < 2*time.Minute {
+		return control.LastMinute
+	}
+	return min(length.Truncate(time.Minute), longestProof).String()
 }
 
 // proofs remembers what was found in the numbers taken down, which change once a minute.

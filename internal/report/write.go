@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -144,11 +145,12 @@ func (r *Report) applications(most int) [][]string {
 // predicted is the table of what was foretold of the rules' changes, and what came true.
 func (r *Report) predicted(most int) [][]string {
 	out := [][]string{{"change of rules", "why", "hit rate, forecast", "actual", "saved, forecast", "actual"}}
-	for _, e := range r.Changes {
+	rows := slices.DeleteFunc(slices.Clone(r.Changes), func(e control.Entry) bool { return e.Forecast == nil })
+	slices.SortStableFunc(rows, func(a, b control.Entry) int { // those of which there is something to compare come first
+		return cmp.Compare(map[bool]int{false: 1}[measured(&a) != nil], map[bool]int{false: 1}[measured(&b) != nil])
+	})
+	for _, e := range rows[:min(len(rows), most)] {
 		m := measured(&e)
-		if e.Forecast == nil || len(out) > most {
-			continue
-		}
 		row := []string{e.At.Local().Format("2 Jan 15:04") + ", " + e.Who, e.Why, fmt.Sprintf("%.0f%%", 100*e.Forecast.Draft.OfAll), "–", seconds(e.Forecast.Draft.Saved) + "/min", "–"}
 		if m != nil {
 			row[3], row[5] = fmt.Sprintf("%.0f%%", 100*m.OfAll), seconds(m.Saved)+"/min"

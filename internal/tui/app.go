@@ -14,6 +14,7 @@ import (
 	"jollylarder/internal/trial"
 	"jollylarder/internal/tui/dialog"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/moving"
 )
 
 // redraw is the time between two looks at the larder: four a second, so that numbers can be read.
@@ -208,6 +209,14 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a.Update(m.msg)
 	case tea.KeyPressMsg:
 		return a, a.press(m)
+	case tea.MouseWheelMsg:
+		if k, ok := moving.Wheel(m); ok {
+			return a, a.press(k)
+		}
+	case tea.MouseClickMsg:
+		if st := a.clicked(m); st != nil {
+			return a, a.press(tea.KeyPressMsg{Code: []rune(a.keyTo(st).Help().Key)[0], Text: a.keyTo(st).Help().Key})
+		}
 	default:
 		var cmds []tea.Cmd
 		for _, st := range a.stations {

@@ -19,7 +19,7 @@ import (
 
 var (
 	keyBypass = key.NewBinding(key.WithKeys("b"), key.WithHelp("b", "bypass: put it into the draft as never cached"))
-	keyDrop  = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop the pattern's results"))
+	keyDrop   = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop the pattern's results"))
 )
 
 // finding is the station Find.

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"charm.land/bubbles/v2/key"
@@ -145,13 +146,13 @@ func (s *proving) askTrial() dialog.Dialog {
 	address := func(at string) string {
 		u, db := "", ""
 		for _, r := range s.a.status.Running {
-			u, db = cmp.Or(u, r.User), cmp.Or(db, r.Database)
+			u, db = cmp.Or(u, r.User), cmp.Or(db, s.a.withoutOrigin(r.Database))
 		}
 		if me, err := user.Current(); u == "" && err == nil {
 			u = me.Username
 		}
 		for _, d := range s.a.status.Databases {
-			db = cmp.Or(db, d.Name)
+			db = cmp.Or(db, s.a.withoutOrigin(d.Name))
 		}
 		return "postgres://" + u + "@" + at + "/" + db + "?sslmode=disable"
 	}
@@ -185,6 +186,14 @@ func (s *proving) askTrial() dialog.Dialog {
 		s.entered = v
 		return s.beginTrial(v)
 	})
+}
+
+// withoutOrigin gives a database's name as its server has it: with several origins it is named after its own as well.
+func (a *App) withoutOrigin(name string) string {
+	if _, rest, ok := strings.Cut(name, "/"); ok && len(a.status.Origins) > 1 {
+		return rest
+	}
+	return name
 }
 
 // beginTrial begins the trial that was asked for, or says what is wrong with it.

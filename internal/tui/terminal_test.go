@@ -243,9 +243,9 @@ func TestTerminalsOfEverySize(t *testing.T) {
 		x.sees(`new +the draft adds this rule`)
 		x.press("Escape", "D", "Enter")
 		x.press("4")
-		x.sees(`what is promised`)
+		x.sees(`what is guaranteed now`)
 		x.sees(`Nothing is cached: every answer comes`)
-		x.sees(`how it is watched`)
+		x.sees(`how it is checked`)
 		for i, line := range strings.Split(strings.TrimRight(x.tmux("capture-pane", "-p"), "\n"), "\n") {
 			assert.LessOrEqual(t, len([]rune(line)), size[0], "line %d", i)
 		}
@@ -261,7 +261,7 @@ func TestTerminalsOfEverySize(t *testing.T) {
 	x.sees(`ended`)
 }
 
-// She looks whether anything old is served: what is promised, what a write dropped and what it left, what rests on a table; and drops by hand.
+// She looks whether anything old is served: what is guaranteed now, what a write dropped and what it left, what rests on a table; and drops by hand.
 func TestGuarding(t *testing.T) {
 	x := open(t, 140, 42, "demo --tour=false")
 	x.sees(`booking-web +│`)
@@ -279,7 +279,7 @@ func TestGuarding(t *testing.T) {
 	x.sees(`~ Direct writes are not seen: a cached result may be as old as its rule's TTL`)
 	x.sees(`sailings +\d+ +– +\d+ +\d+`)
 	x.press("o")
-	x.sees(`tables that cached results depend on, by writes`)
+	x.sees(`tables that cached results depend on, by writes in the last minute`)
 	x.sees(`▌ sailings`)
 	x.sees(`sailings: cached results that depend on it, and how its rows are identified`)
 	x.sees(`rows by route_id +\w{4}-\w{4}-\w{4}`)
@@ -347,7 +347,7 @@ func TestTheTourOfTheStations(t *testing.T) {
 	x.sees(`9 of 9`)
 	x.sees(`by the last fetch of each result`)
 	require.Eventually(t, func() bool { // the same figure twice, to the digit
-		m := regexp.MustCompile(`(?s)([\d.]+ s) spared since the start.*spared since the larder began.*?([\d.]+ s) spared`).FindStringSubmatch(x.tmux("capture-pane", "-p"))
+		m := regexp.MustCompile(`(?s)([\d.]+ s) saved since the start.*saved since the larder started.*?([\d.]+ s) saved`).FindStringSubmatch(x.tmux("capture-pane", "-p"))
 		return m != nil && m[1] == m[2] && m[1] != "0.00 s"
 	}, 120*time.Second, 50*time.Millisecond)
 	x.press("p")

@@ -84,8 +84,11 @@ func (a *App) tourLines(width int) []string {
 	}
 	l, s := a.look, tourSteps[a.tour.step]
 	out := []string{l.Rule(fmt.Sprintf("tour, step %d of %d", a.tour.step+1, len(tourSteps)), width)}
-	text := look.Wrap(s.says, width-4)
-	for _, line := range text[:min(len(text), tourHeight-2)] {
+	text, room := look.Wrap(s.says, width-4), tourHeight-2
+	if a.height < 30 {
+		room = 1
+	}
+	for _, line := range text[:min(len(text), room)] {
 		out = append(out, "  "+l.Cream.Render(line))
 	}
 	next := "  " + l.Moss.Render("▸ ") + l.Honey.Bold(true).Render(s.key(a).Help().Key) + l.Cream.Render(" "+s.does)

@@ -16,6 +16,7 @@ import (
 func (a *App) View() tea.View {
 	v := tea.NewView(strings.Join(a.lines(), "\n"))
 	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = "Jolly Larder"
 	return v
 }
@@ -225,6 +226,19 @@ func (a *App) guarded() (says, alone string) {
 func since(s control.Status) float64 { return s.Now.Sub(s.Began).Seconds() }
 
 // rail draws the stations in the order of the work.
+// clicked gives the station in the rail that was clicked on, or nil.
+func (a *App) clicked(m tea.MouseClickMsg) station {
+	each := 1
+	if a.width >= 100 {
+		each = 2
+	}
+	at := m.Y - bandHeight
+	if m.Button != tea.MouseLeft || a.dialog != nil || a.help || m.X >= a.railWidth() || at < 0 || at%each != 0 || at/each >= len(a.stations) {
+		return nil
+	}
+	return a.stations[at/each]
+}
+
 func (a *App) rail(height int) []string {
 	l := a.look
 	wide := a.width >= 100

@@ -33,7 +33,7 @@ type Book interface {
 func (s *server) rules(w http.ResponseWriter, r *http.Request) {
 	text, revision := s.l.Book().Current()
 	set := s.l.Engine().Rules()
-	out := control.RuleBook{Revision: revision, Text: string(text), Rules: control.RuleList(set), Reach: given(s.reach(text, set))}
+	out := control.RuleBook{Revision: revision, Text: string(text), Rules: control.RuleList(set), Reach: s.done(s.reach(text, set), set)}
 	out.Undo, out.Redo = s.undoable()
 	out.File = s.ruleFile()
 	out.Outside = s.outside(set)

@@ -15,7 +15,7 @@ func (s *server) prove(w http.ResponseWriter, r *http.Request) {
 		problem(
 			w,
 			http.StatusBadRequest,
-			`since %q: expected "minute", "start", or a length from 1m to two years, such as 24h`,
+			`since %q: expected "minute", "start", "change", or a length from 1m to two years, such as 24h`,
 			since,
 		)
 		return

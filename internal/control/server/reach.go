@@ -10,6 +10,7 @@ import (
 	"jollylarder/internal/control"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/findings"
 )
 
 // reaches remembers what the rules of the last few texts were about: terminals ask for it every second.
@@ -51,10 +52,12 @@ func (s *server) reach(text []byte, set *rules.Set) []rules.Reach {
 	return list
 }
 
-// given gives that for an answer.
-func given(list []rules.Reach) (out []control.RuleReach) {
-	for _, x := range list {
-		out = append(out, control.RuleReach{Matches: x.Matches, Decides: x.Decides})
+// done gives that for an answer, with what each rule has done.
+func (s *server) done(list []rules.Reach, set *rules.Set) (out []control.RuleReach) {
+	l := s.l.Engine().Ledger
+	for i, x := range list {
+		t := l.Rule(set.List()[i].Name)
+		out = append(out, control.RuleReach{Matches: x.Matches, Decides: x.Decides, Minute: findings.Sums(t.Minute()), Total: findings.Sums(t.Total())})
 	}
 	return out
 }

@@ -2,9 +2,11 @@ package rules
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
@@ -101,10 +103,14 @@ func Parse(text []byte) (*Set, error) {
 	text = bytes.TrimPrefix(text, mark)
 	dec := toml.NewDecoder(bytes.NewReader(text))
 	dec.DisallowUnknownFields()
-	if err := dec.Decode(&doc); err != nil {
-		return nil, positions(err)
-	}
 	p := parser{blocks: split(string(text)), whole: map[string]int{}, names: map[string]int{}}
+	if err := dec.Decode(&doc); err != nil {
+		var unknown *toml.StrictMissingError
+		if !errors.As(err, &unknown) {
+			return nil, positions(err)
+		}
+		p.problems = unknownKeys(unknown) // beside them, all else was read
+	}
 	var list []Rule
 	for i, r := range doc.Rule {
 		list = append(list, p.rule(i, r))
@@ -114,6 +120,7 @@ func Parse(text []byte) (*Set, error) {
 		declarations = append(declarations, p.declaration(i, d))
 	}
 	if len(p.problems) > 0 {
+		slices.SortStableFunc(p.problems, func(a, b error) int { return cmp.Compare(a.(Error).Line, b.(Error).Line) })
 		return nil, errors.Join(p.problems...)
 	}
 	return NewSet(list, declarations...), nil
@@ -315,17 +322,17 @@ func (p *parser) declaration(i int, d declareTOML) Declaration {
 	return out
 }
 
-// positions turns the decoder's errors into ours.
-func positions(err error) error {
-	var strict *toml.StrictMissingError
-	if errors.As(err, &strict) {
-		var all []error
-		for _, e := range strict.Errors {
-			line, column := e.Position()
-			all = append(all, Error{line, column, fmt.Sprintf("unknown key %s: expected %s in a [[rule]], or %s in a [[declare]]", strings.Join(e.Key(), "."), ruleKeys, declareKeys)})
-		}
-		return errors.Join(all...)
+// unknownKeys turns what the decoder says of keys that there are not into errors of ours.
+func unknownKeys(err *toml.StrictMissingError) (all []error) {
+	for _, e := range err.Errors {
+		line, column := e.Position()
+		all = append(all, Error{line, column, fmt.Sprintf("unknown key %s: expected %s in a [[rule]], or %s in a [[declare]]", strings.Join(e.Key(), "."), ruleKeys, declareKeys)})
 	}
+	return all
+}
+
+// positions turns any other error of the decoder's into ours.
+func positions(err error) error {
 	var wrong *toml.DecodeError
 	if errors.As(err, &wrong) {
 		line, column := wrong.Position()

@@ -311,3 +311,17 @@ func FuzzEdits(f *testing.F) {
 		}
 	})
 }
+
+// A key that there is not does not hide what else is wrong: all of it is said at once, in order.
+func TestAllThatIsWrongIsSaidAtOnce(t *testing.T) {
+	_, err := Parse([]byte("[[rule]]\ntext = \"*\"\naction = \"cache\"\nlifetime = \"30s\"\n[[rule]]\npattern = \"x\"\naction = \"store\"\n"))
+	require.Error(t, err)
+	var lines []string
+	for line := range strings.Lines(err.Error()) {
+		lines = append(lines, line[:min(len(line), 41)])
+	}
+	assert.Equal(t, []string{
+		"line 3, column 1: a rule with action \"cac", "line 4, column 1: unknown key rule.lifeti",
+		"line 6, column 1: pattern \"x\" is not a pa", "line 7, column 1: action \"store\": expecte",
+	}, lines)
+}

@@ -21,7 +21,7 @@ var (
 )
 
 // Keys are the keys of the station by itself; those that change something belong to the application.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, KeyRecord}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, KeyRecord}
 
 // Model is the station. Its zero value is ready.
 type Model struct {

@@ -125,7 +125,7 @@ func (m *Model) rules(l *look.Look, width, height int) []string {
 func (m *Model) heads(l *look.Look, width int) string {
 	line := strings.Repeat(" ", 6+markWidth) + look.Left("does", 18)
 	if width >= 90 {
-		hits := ""
+		hits := "hit rate, minute"
 		if m.Forecast() != nil {
 			hits = "hit rate now → draft"
 		}
@@ -163,10 +163,22 @@ func (m *Model) row(l *look.Look, i int, r *Row, width int) string {
 				return fmt.Sprintf("%.0f%%", 100*o.Share)
 			}
 			share = look.Left(one(f.Present)+" → "+one(f.Draft), sharesWidth)
+		} else if x := m.worked(r.Name); x != nil && x.Minute.Calls() > 0 {
+			share = look.Left(strings.TrimSpace(look.Share(float64(x.Minute.Hits), float64(x.Minute.Calls()))), sharesWidth)
 		}
 		line += l.Honey.Render(share) + text.Render(look.Left(r.Name, 18)) + " "
 	}
 	return look.Cut(line+text.Render(About(&r.Rule)), width)
+}
+
+// worked gives what a rule in force has done, or nil.
+func (m *Model) worked(name string) *control.RuleReach {
+	for i := range m.book.Rules {
+		if m.book.Rules[i].Name == name && i < len(m.book.Reach) {
+			return &m.book.Reach[i]
+		}
+	}
+	return nil
 }
 
 func (m *Model) ruleForecast(name string) *control.RuleForecast {
@@ -235,6 +247,17 @@ func (m *Model) keys(l *look.Look, r *Row, width int) (out []string) {
 				label = k.Key + " "
 			}
 			out = append(out, l.Honey.Render(look.Right(map[bool]string{true: "altered"}[i == 0], 9))+"  "+l.Dim.Render(look.Left(label, len(k.Key)+1))+l.Honey.Render(part))
+		}
+	}
+	if x := m.worked(r.Name); x != nil {
+		say("matches", fmt.Sprintf("%s; it decides for %d of them", look.Number(float64(x.Matches), "pattern"), x.Decides))
+		for _, of := range []struct {
+			when string
+			s    *control.Sums
+		}{{"minute", &x.Minute}, {"so far", &x.Total}} {
+			if of.s.Calls() > 0 {
+				say(of.when, fmt.Sprintf("hit rate %s of %s calls, %s saved, %s waited", strings.TrimSpace(look.Share(float64(of.s.Hits), float64(of.s.Calls()))), look.Count(of.s.Calls()), strings.TrimSpace(look.Seconds(of.s.Saved)), strings.TrimSpace(look.Seconds(of.s.Waited))))
+			}
 		}
 	}
 	if r.Refetch || r.WarmUp > 0 {

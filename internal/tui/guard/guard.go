@@ -19,7 +19,7 @@ var (
 )
 
 // Keys are the keys of the station by itself; those that drop belong to the application.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, KeyList, keyOnly}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, KeyList, keyOnly}
 
 // Model is the station. Its zero value is ready.
 type Model struct {

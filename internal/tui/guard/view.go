@@ -49,7 +49,7 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 
 // promise draws what is promised now, and above all what is wrong.
 func (m *Model) promise(l *look.Look, width, height int) []string {
-	out := []string{l.Rule("what is promised", width)}
+	out := []string{l.Rule("what is guaranteed now", width)}
 	most := max(height/4, 4)
 	for _, p := range m.guard.Promise {
 		style, glyph := l.Moss, "✓"
@@ -98,9 +98,9 @@ func short(names []string) []string {
 // list draws the tables.
 func (m *Model) list(l *look.Look, width, height int) []string {
 	tables := m.tables()
-	title := "tables, by writes"
+	title := "tables by writes in the last minute; the rest since the start"
 	if m.resting {
-		title = "tables that cached results depend on, by writes"
+		title = "tables that cached results depend on, by writes in the last minute"
 	}
 	out := []string{l.Rule(title, width)}
 	wide := width >= 90
@@ -111,7 +111,7 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 	columns := []look.Column{{Width: 2}, {Width: name}, {Title: "writes/min", Width: 11, Right: true}, {Title: "direct", Width: 8, Right: true},
 		{Title: "dropped", Width: 9, Right: true}, {Title: "cached", Width: 7, Right: true}}
 	if wide {
-		columns = append(columns, look.Column{Width: 2}, look.Column{Title: "rows known", Width: 17}, look.Column{Title: "last drop"})
+		columns = append(columns, look.Column{Width: 2}, look.Column{Title: "writes by key", Width: 17}, look.Column{Title: "last drop"})
 	}
 	room := max(height-2, 1)
 	at := max(m.index(), 0)
@@ -271,7 +271,7 @@ func (m *Model) seen(l *look.Look, w *control.SeenWrite, table string, width int
 // watched draws by what it is seen whether the promise holds: the control samples and the feeds.
 func (m *Model) watched(l *look.Look, width int) []string {
 	s := m.guard.Samples
-	out := []string{l.Rule("how it is watched", width)}
+	out := []string{l.Rule("how it is checked", width)}
 	line := "  " + l.Dim.Render("control samples  ") + l.Cream.Render(fmt.Sprintf("%d compared with the database, %d equal", s.Taken, s.Equal))
 	if s.Explained > 0 {
 		line += l.Dim.Render(fmt.Sprintf(", %d changed by a write", s.Explained))
@@ -283,7 +283,7 @@ func (m *Model) watched(l *look.Look, width int) []string {
 	if s.Stale > 0 {
 		style = l.Brick.Bold(true)
 	}
-	line += ", " + style.Render(fmt.Sprintf("%d old", s.Stale))
+	line += ", " + style.Render(fmt.Sprintf("%d stale", s.Stale))
 	out = append(out, look.Cut(line, width))
 	if d := m.guard.Drops; d.Changed+d.Same > 0 {
 		each := "too few drops for a ratio"

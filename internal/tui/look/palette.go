@@ -33,7 +33,7 @@ func New(b Background) *Look {
 	return &Look{
 		Honey: honey, Slate: fg("#5f87a8", "#3f5f78", "#8aa5bd"), Plum: fg("#b0629a", "#8a2f6b", "#cf8fc0"),
 		Moss: fg("#648f45", "#3f6b2f", "#9cbf7a"), Brick: fg("#cc5a3a", "#a83a22", "#e07a5f"),
-		Dim:   fg("#857f73", "#857d6d", "#857f73"),
+		Dim:   fg("#857f73", "#625b4d", "#857f73"),
 		Cream: lipgloss.NewStyle(), Strong: lipgloss.NewStyle().Bold(true), Chosen: honey.Bold(true).Reverse(true),
 	}
 }

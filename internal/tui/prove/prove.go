@@ -23,11 +23,11 @@ var (
 )
 
 // Keys are the keys of the station by itself.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, KeyStretch, KeyBy, keyTrials}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, KeyStretch, KeyBy, keyTrials}
 
 // Stretches are the stretches of time that can be chosen, each with its words.
 var stretches = []struct{ since, says string }{
-	{control.SinceStart, "since the larder started"}, {control.LastMinute, "in the last minute"}, {"1h", "in the last hour"}, {"24h", "in the last 24 hours"}, {"720h", "in the last 30 days"},
+	{control.SinceChange, "since the last change of the rules"}, {control.SinceStart, "since the larder started"}, {control.LastMinute, "in the last minute"}, {"1h", "in the last hour"}, {"24h", "in the last 24 hours"}, {"720h", "in the last 30 days"},
 }
 
 // Model is the station. Its zero value is ready.

@@ -21,7 +21,7 @@ var (
 )
 
 // Keys are the keys of the station by itself.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, keyOrder}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, keyOrder}
 
 // The orders.
 const (

@@ -25,7 +25,7 @@ var (
 )
 
 // Keys are the keys of the station.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, KeyGroup, KeyFollow}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, KeyGroup, KeyFollow}
 
 // window is how far back the lines by kind look; most is how many events are remembered.
 const (
