@@ -190,11 +190,13 @@ type Pattern struct {
 	Cached      int   `json:"cached_results"`
 	CachedBytes int64 `json:"cached_bytes"`
 
-	Origin   *Distribution `json:"origin,omitempty"` // how long replies took from the origin
-	Memory   *Distribution `json:"memory,omitempty"` // and from memory
+	Origin   *Distribution `json:"origin,omitempty"`   // how long replies took from the origin
+	Memory   *Distribution `json:"memory,omitempty"`   // and from memory
 	Bypassed []Reason      `json:"bypassed,omitempty"` // why its statements passed, since it was first seen
 	// Lately is what became of its calls in the last hour, or since it was first seen.
 	Lately *Lately `json:"lately,omitempty"`
+	// Hour is what was counted of it in each of the last 60 whole minutes, where it is told in full.
+	Hour []ProofStep `json:"hour,omitempty"`
 
 	Advice  *Advice  `json:"advice,omitempty"`
 	Outlook *Outlook `json:"forecast,omitempty"`
@@ -236,10 +238,10 @@ type Advice struct {
 // Outlook is what can be foretold of a pattern. Shares are from 0 to 1.
 type Outlook struct {
 	Followed float64 `json:"shared_fetch_ms"`
-	Calls    float64 `json:"calls"`   // of followed inputs
-	Inputs   float64 `json:"inputs"`  // different ones in use, estimated
-	Repeats  float64 `json:"repeats"` // share of calls
-	Half     float64 `json:"half_of_calls"`    // the share of inputs that half of the calls ask for
+	Calls    float64 `json:"calls"`         // of followed inputs
+	Inputs   float64 `json:"inputs"`        // different ones in use, estimated
+	Repeats  float64 `json:"repeats"`       // share of calls
+	Half     float64 `json:"half_of_calls"` // the share of inputs that half of the calls ask for
 	Compared float64 `json:"compared"`
 	Changed  float64 `json:"changed"`
 	Unseen   float64 `json:"changed_without_write"` // with no write seen
@@ -251,9 +253,9 @@ type Step struct {
 	TTL    string  `json:"ttl"`
 	Hits   float64 `json:"hits"`
 	Error  float64 `json:"error"`
-	Aged   float64 `json:"hits_without_writes"`   // hits if writes dropped nothing
-	Live   float64 `json:"results"`   // results that would be kept
-	Stayed float64 `json:"stayed"` // results that were found changed after at most so long
+	Aged   float64 `json:"hits_without_writes"` // hits if writes dropped nothing
+	Live   float64 `json:"results"`             // results that would be kept
+	Stayed float64 `json:"stayed"`              // results that were found changed after at most so long
 }
 
 // Caller is who sends statements of a pattern.

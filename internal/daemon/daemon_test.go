@@ -194,7 +194,7 @@ func TestWhatIsWrongIsSaidAtTheStart(t *testing.T) {
 		"address: \"there\" is no address": before("there", "127.0.0.1:0", "", ""),
 		"choose another address with":      before("127.0.0.1:1", busy.Addr().String(), "", ""),
 		"line 3, column 1: action":         before("127.0.0.1:1", "127.0.0.1:0", bad, ""),
-		"cannot read the rules":                before("127.0.0.1:1", "127.0.0.1:0", dir, ""),
+		"cannot read the rules":            before("127.0.0.1:1", "127.0.0.1:0", dir, ""),
 		"a file of that name is there":     before("127.0.0.1:1", "127.0.0.1:0", "", bad),
 		"making the control socket":        before("127.0.0.1:1", "127.0.0.1:0", "", filepath.Join(dir, "no", "c.sock")),
 	} {

@@ -52,6 +52,14 @@ func (x *Prover) Prove(e *larder.Larder, st *state.Store, since string, now time
 	})
 }
 
+// Step makes the API's view of one step of time.
+func Step(x *state.Rollup) control.ProofStep {
+	return control.ProofStep{
+		At: x.At, Calls: x.Calls(), Hits: x.Count[ledger.Hit], Waited: Milliseconds(x.AllWaited()), Saved: Milliseconds(x.Saved),
+		Could: Milliseconds(x.Cacheable),
+	}
+}
+
 // sinceChange gives the stretch of time since the last change of the rules: there are numbers of whole minutes only, so
 // that at first it is the last minute.
 func sinceChange(st *state.Store, began, now time.Time) string {
@@ -222,17 +230,7 @@ func (p *proof) give(baselines map[string]ledger.Part, e *larder.Larder) *contro
 		Applications: []control.Proved{},
 	}
 	for _, x := range p.series {
-		out.Series = append(
-			out.Series,
-			control.ProofStep{
-				At:     x.At,
-				Calls:  x.Calls(),
-				Hits:   x.Count[ledger.Hit],
-				Waited: Milliseconds(x.AllWaited()),
-				Saved:  Milliseconds(x.Saved),
-				Could:  Milliseconds(x.Cacheable),
-			},
-		)
+		out.Series = append(out.Series, Step(&x))
 	}
 	var all []ledger.Measured
 	for _, x := range p.each[state.Pattern] {

@@ -176,7 +176,7 @@ func TestALiveTrial(t *testing.T) {
 // Whoever changes the rules, or holds all keeping, in the middle of a live trial ends it: what comes then is something else.
 func TestALiveTrialEndsWithWhatItCompares(t *testing.T) {
 	for name, change := range map[string]func(*engine.Engine){
-		"the rules were changed":      func(e *engine.Engine) { e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache}})) },
+		"the rules were changed": func(e *engine.Engine) { e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache}})) },
 		"caching was turned off": func(e *engine.Engine) { e.SetCaching(false) },
 	} {
 		e, err := engine.New(engine.Options{Dialect: dialect.Dialect}, time.Now())

@@ -425,7 +425,9 @@ func (s *server) find(w http.ResponseWriter, r *http.Request) *engine.Pattern {
 
 func (s *server) pattern(w http.ResponseWriter, r *http.Request) {
 	if p := s.find(w, r); p != nil {
-		reply(w, findings.Describe(s.l.Engine(), p, true))
+		out := findings.Describe(s.l.Engine(), p, true)
+		out.Hour = lastHour(s.l.Book().State(), state.Pattern, string(p.ID), time.Now())
+		reply(w, out)
 	}
 }
 
