@@ -2,6 +2,7 @@ package findings
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"math"
 	"slices"
@@ -29,12 +30,23 @@ type Prover struct {
 // Prove says what was spared since a time, which is LastMinute, SinceStart, SinceChange or a length; it is nil for what is none.
 func (x *Prover) Prove(e *larder.Larder, st *state.Store, since string, now time.Time) *control.Proof {
 	if since == control.SinceChange {
-		out := x.Prove(e, st, sinceChange(st, e.Ledger.Began, now), now)
-		if out != nil {
-			same := *out // which may be remembered
-			out, same.Since = &same, since
+		from, ok := sinceChange(st, e.Ledger.Began)
+		var out *control.Proof
+		switch {
+		case !ok:
+			out = x.Prove(e, st, control.SinceStart, now)
+		case now.Sub(from) < time.Minute: // no whole minute yet
+			out = x.Prove(e, st, control.LastMinute, now)
+		default:
+			out = x.proofs.get(fmt.Sprint(since, from.Unix()), now, func() *control.Proof {
+				out := remembers(st, from, now).give(x.baselines(e, st, now), e)
+				out.At = now
+				return out
+			})
 		}
-		return out
+		same := *out // which may be remembered
+		same.Since = since
+		return &same
 	}
 	if since == control.LastMinute || since == control.SinceStart {
 		out := live(e, st, since == control.LastMinute, now).give(x.baselines(e, st, now), e)
@@ -60,18 +72,18 @@ func Step(x *state.Rollup) control.ProofStep {
 	}
 }
 
-// sinceChange gives the stretch of time since the last change of the rules: there are numbers of whole minutes only, so
-// that at first it is the last minute.
-func sinceChange(st *state.Store, began, now time.Time) string {
+// sinceChange gives the first whole minute since the last change of the rules, and false if there was none since the
+// larder started.
+func sinceChange(st *state.Store, began time.Time) (time.Time, bool) {
 	history := st.History(1)
-	if len(history) == 0 || history[len(history)-1].Kind == "start" || history[len(history)-1].At.Before(began) {
-		return control.SinceStart
+	if len(history) == 0 {
+		return began, false
 	}
-	length := now.Sub(history[len(history)-1].At)
-	if length < 2*time.Minute {
-		return control.LastMinute
+	last := history[len(history)-1]
+	if last.Kind == "start" || last.At.Before(began) {
+		return began, false
 	}
-	return min(length.Truncate(time.Minute), longestProof).String()
+	return last.At.Add(time.Minute - 1).Truncate(time.Minute), true
 }
 
 // proofs remembers what was found in the numbers taken down, which change once a minute.

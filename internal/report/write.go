@@ -216,8 +216,9 @@ func (r *Report) load() string {
 func (r *Report) page() *chart.Page {
 	p := &chart.Page{Foot: "Jolly Larder, made " + stamp(r.Made)}
 	add := func(x chart.Part) { p.Parts = append(p.Parts, x) }
-	add(chart.Part{Title: "Time saved", Large: true, Text: r.Headline() + "\n" + r.stretch()})
+	add(chart.Part{Title: "Time saved", Large: true, Text: r.Headline()})
 	add(chart.Part{Figures: r.figures()})
+	p.Foot += "; " + r.stretch()
 	add(chart.Part{Chart: Waiting(&r.Proof), Space: 150})
 	add(chart.Part{Table: r.ways(), Numbers: 1, Widths: []float64{0.54, 0.23, 0.23}})
 	add(chart.Part{Title: "By pattern", Table: r.patterns(mostRows), Numbers: 2, Widths: []float64{0.15, 0.33, 0.09, 0.11, 0.16, 0.08, 0.08}})
@@ -225,7 +226,7 @@ func (r *Report) page() *chart.Page {
 		add(chart.Part{Chart: Times(r.Proof.Memory, r.Proof.Origin), Space: 125})
 	}
 	if t := r.predicted(3); len(t) > 1 {
-		add(chart.Part{Title: "Forecast and actual", Table: t, Numbers: 2, Widths: []float64{0.19, 0.29, 0.11, 0.11, 0.16, 0.14}})
+		add(chart.Part{Title: "Forecast and actual", Table: t, Numbers: 2, Widths: []float64{0.18, 0.24, 0.17, 0.10, 0.17, 0.14}})
 	}
 	add(chart.Part{Title: "Freshness and load", Text: strings.Join(r.Fresh, " ") + " " + r.load()})
 	add(chart.Part{Title: "How it was measured", Text: r.Method})

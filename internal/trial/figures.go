@@ -34,6 +34,32 @@ type Figures struct {
 	Most      float64 `json:"max_ms"`
 	// Origin is how many statements the database had to answer for them, where that is known.
 	Origin *uint64 `json:"origin_statements,omitempty"`
+	// Times are how many statements took how long, shortest first; those between two of them have no statement.
+	Times []Bucket `json:"times,omitempty"`
+}
+
+// Bucket is how many statements took from so long to so long, in milliseconds.
+type Bucket struct {
+	From  float64 `json:"from_ms"`
+	To    float64 `json:"to_ms"`
+	Count uint64  `json:"count"`
+}
+
+// bucketsPerDecade is how fine Times are.
+const bucketsPerDecade = 20
+
+// buckets counts sorted times.
+func buckets(sorted []float64) (out []Bucket) {
+	for _, ms := range sorted {
+		at := math.Floor(math.Log10(max(ms, 0.001)) * bucketsPerDecade)
+		from := math.Pow(10, at/bucketsPerDecade)
+		if n := len(out); n > 0 && out[n-1].From == from {
+			out[n-1].Count++
+			continue
+		}
+		out = append(out, Bucket{from, math.Pow(10, (at+1)/bucketsPerDecade), 1})
+	}
+	return out
 }
 
 // Estimate is a number with half of its interval of 95%; Error is nil where too few rounds were made to say.
@@ -52,6 +78,8 @@ type Difference struct {
 	P90     Estimate `json:"p90_ms"`
 	P99     Estimate `json:"p99_ms"`
 	Rate    Estimate `json:"rate"`
+	// Each is how the means of each round differ, in the order of the rounds.
+	Each []float64 `json:"each_mean_ms,omitempty"`
 }
 
 // Result is what a trial came to.
@@ -115,6 +143,7 @@ func Sum(way string, list []Slice) Figures {
 	}
 	f.Mean, f.Most = stat.Mean(all, nil), all[len(all)-1]
 	f.P50, f.P90, f.P99 = quantile(all, 0.5), quantile(all, 0.9), quantile(all, 0.99)
+	f.Times = buckets(all)
 	return f
 }
 
@@ -136,6 +165,9 @@ func difference(way, against string, a, b []Figures) Difference {
 	d.P50 = of(func(f Figures) float64 { return f.P50 })
 	d.P90 = of(func(f Figures) float64 { return f.P90 })
 	d.P99 = of(func(f Figures) float64 { return f.P99 })
+	for i := range min(len(a), len(b)) {
+		d.Each = append(d.Each, a[i].Mean-b[i].Mean)
+	}
 	var rates []float64
 	for i := range min(len(a), len(b)) {
 		if b[i].PerSecond > 0 {

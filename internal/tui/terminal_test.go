@@ -346,6 +346,8 @@ func TestTheTourOfTheStations(t *testing.T) {
 	x.press("6")
 	x.sees(`9 of 9`)
 	x.sees(`by the last fetch of each result`)
+	x.sees(`saved since the last change of the rules`)
+	x.press("p")
 	require.Eventually(t, func() bool { // the same figure twice, to the digit
 		m := regexp.MustCompile(`(?s)([\d.]+ s) saved since the start.*saved since the larder started.*?([\d.]+ s) saved`).FindStringSubmatch(x.tmux("capture-pane", "-p"))
 		return m != nil && m[1] == m[2] && m[1] != "0.00 s"

@@ -154,6 +154,7 @@ func liveFigures(way string, s liveSlice) trial.Figures {
 	}{{0.5, &f.P50}, {0.9, &f.P90}, {0.99, &f.P99}, {1, &f.Most}}
 	for _, k := range slices.Sorted(maps.Keys(s.sums.Times)) {
 		b := s.sums.Times[k]
+		f.Times = append(f.Times, trial.Bucket{From: ms(b.From), To: ms(b.To), Count: uint64(b.Count)})
 		for len(to) > 0 && float64(n+uint64(b.Count)) >= to[0].p*float64(all) {
 			*to[0].out = ms(b.From) + ms(b.To-b.From)*(to[0].p*float64(all)-float64(n))/float64(b.Count)
 			to = to[1:]

@@ -130,8 +130,8 @@ func (m *Model) laidOutEntry(l *look.Look, width, height int) []string {
 		if until != "" {
 			table = append(table, l.Dim.Render("  "+until))
 		}
-		out = look.Block(out, width, max(height-len(table), 1))
-		out = append(out, table...)
+		out = out[:min(len(out), max(height-len(table)-1, 1))]
+		out = append(append(out, ""), table...)
 	}
 	return look.Block(out, width, height)
 }

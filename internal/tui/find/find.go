@@ -16,11 +16,10 @@ import (
 var (
 	KeyCache = key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "cache: put the pattern into the draft, as advised"))
 	keyOrder = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "another order"))
-	keyTop   = key.NewBinding(key.WithKeys("home"), key.WithHelp("home", "the first pattern"))
 )
 
 // Keys are the keys of the station by itself; those that change traffic belong to the application.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, keyTop, keyOrder}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, keyOrder}
 
 // orders are the ways to rank, as the larder names them and as they are said.
 var orders = []struct{ name, says string }{
@@ -147,10 +146,7 @@ func (m *Model) index() int {
 // Update takes a key.
 func (m *Model) Update(k tea.KeyPressMsg) {
 	move := moving.By(k)
-	switch {
-	case key.Matches(k, keyTop):
-		move = -len(m.list.Patterns)
-	case key.Matches(k, keyOrder):
+	if key.Matches(k, keyOrder) {
 		m.order = (m.order + 1) % len(orders)
 	}
 	switch {

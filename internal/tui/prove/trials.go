@@ -70,7 +70,53 @@ func (m *Model) trials(l *look.Look, width int) []string {
 	if r.Ended != "" {
 		out = append(out, look.Cut("  "+l.Brick.Render("! ")+l.Cream.Render("it ended early: "+r.Ended), width))
 	}
-	return out
+	var list []spread
+	for _, f := range r.Ways {
+		style := l.Slate
+		if f.Way == trial.On {
+			style = l.Honey
+		}
+		list = append(list, spread{f.Way, style, f.P50, f.P99, f.Times})
+	}
+	if drawn := spreads(l, list, width); drawn != nil {
+		out = append(append(append(out, ""), l.Rule("reply times", width)), drawn...)
+	}
+	return append(out, rounds(l, r, width)...)
+}
+
+// rounds draws how the means of each round differ, each as a dot, with the interval of their mean.
+func rounds(l *look.Look, r *trial.Result, width int) (out []string) {
+	low, high := 0.0, 0.0
+	for _, d := range r.Against {
+		for _, x := range d.Each {
+			low, high = min(low, x), max(high, x)
+		}
+		if d.Mean.Error != nil {
+			low, high = min(low, d.Mean.Value-*d.Mean.Error), max(high, d.Mean.Value+*d.Mean.Error)
+		}
+	}
+	if high == low || r.Rounds < 2 {
+		return nil
+	}
+	const names = 36
+	cells := max(width-names-4, 10)
+	at := func(x float64) int { return min(max(int((x-low)/(high-low)*float64(cells-1)+0.5), 0), cells-1) }
+	out = append(out, "", l.Rule("mean of each round: ● a round, ━ 95% interval, │ no difference", width))
+	for _, d := range r.Against {
+		row := []rune(strings.Repeat(" ", cells))
+		if e := d.Mean.Error; e != nil {
+			for i := at(d.Mean.Value - *e); i <= at(d.Mean.Value+*e); i++ {
+				row[i] = '━'
+			}
+		}
+		row[at(0)] = '│'
+		for _, x := range d.Each {
+			row[at(x)] = '●'
+		}
+		out = append(out, look.Cut("  "+l.Cream.Render(look.Left(d.Way+" less "+d.Against, names))+l.Honey.Render(string(row)), width))
+	}
+	left, right := fmt.Sprintf("%+.3f ms", low), fmt.Sprintf("%+.3f ms", high)
+	return append(out, l.Dim.Render(look.Cut(strings.Repeat(" ", 2+names)+left+strings.Repeat(" ", max(cells-len(left)-len(right), 1))+right, width)))
 }
 
 func (m *Model) table(l *look.Look, r *trial.Result, width int) []string {

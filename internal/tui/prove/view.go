@@ -6,7 +6,10 @@ import (
 	"strings"
 	"time"
 
+	"charm.land/lipgloss/v2"
+
 	"jollylarder/internal/control"
+	"jollylarder/internal/trial"
 	"jollylarder/internal/tui/look"
 	"jollylarder/internal/tui/moving"
 )
@@ -50,9 +53,9 @@ func (m *Model) head(l *look.Look, width int) []string {
 	if all := s.Saved + s.Waited; all > 0 && s.Saved > 0 {
 		line += l.Dim.Render(": ") + l.Cream.Render(fmt.Sprintf("%.1f%% less time waited", 100*s.Saved/all))
 	}
-	line += l.Dim.Render("   ") + l.Cream.Render(strings.TrimSpace(look.Share(float64(s.Hits), float64(s.Calls())))) + l.Dim.Render(fmt.Sprintf("hit rate of %s statements", look.Count(s.Calls())))
+	line += l.Dim.Render("   hit rate ") + l.Cream.Render(strings.TrimSpace(look.Share(float64(s.Hits), float64(s.Calls())))) + l.Dim.Render(fmt.Sprintf(" of %s statements", look.Count(s.Calls())))
 	if m.proof.Minutes > 0 {
-		line += l.Dim.Render(fmt.Sprintf("   numbers of %d minutes", m.proof.Minutes))
+		line += l.Dim.Render(fmt.Sprintf("   in %d whole minutes", m.proof.Minutes))
 	}
 	return append(out, look.Cut(line, width))
 }
@@ -173,7 +176,7 @@ func (m *Model) measures(l *look.Look, width int) []string {
 	}
 	say("last fetch", "by the last fetch of each result", &control.Way{Saved: w.Fetches, Covers: 1}, "")
 	say("control samples", "by control samples, as the database is now", w.Sample, "too few samples so far")
-	say("before and after", "compared with the time waited before it was cached", w.Before, "no calls were seen before it was cached")
+	say("before and after", "before and after", w.Before, "no calls were seen before it was cached")
 	return append(out, look.Cut("  "+l.Dim.Render(fmt.Sprintf("already subtracted: %s that the larder added to misses, and %s that hits waited for another fetch", secs(s.Own), secs(s.Follow))), width))
 }
 
@@ -253,39 +256,60 @@ func (m *Model) times(l *look.Look, width int) []string {
 	if memory == nil && origin == nil {
 		return append(out, l.Dim.Render("  No replies yet."))
 	}
-	low, high := math.Inf(1), 0.0
-	for _, d := range []*control.Distribution{memory, origin} {
+	list := []spread{{name: "hits", style: l.Honey}, {name: "from origin", style: l.Slate}}
+	for i, d := range []*control.Distribution{memory, origin} {
 		if d == nil {
 			continue
 		}
+		list[i].p50, list[i].p99 = d.P50, d.P99
 		for _, b := range d.Buckets {
+			list[i].times = append(list[i].times, trial.Bucket{From: b.From, To: b.To, Count: uint64(b.Count)})
+		}
+	}
+	return append(out, spreads(l, list, width)...)
+}
+
+// spread is how the times of some statements are spread.
+type spread struct {
+	name     string
+	style    lipgloss.Style
+	p50, p99 float64
+	times    []trial.Bucket
+}
+
+// spreads draws distributions of times one below the other, over one logarithmic scale.
+func spreads(l *look.Look, list []spread, width int) (out []string) {
+	low, high := math.Inf(1), 0.0
+	for _, d := range list {
+		for _, b := range d.times {
 			low, high = min(low, max(b.From, 0.001)), max(high, b.To)
 		}
+	}
+	if math.IsInf(low, 1) {
+		return nil
 	}
 	low, high = math.Floor(math.Log10(low)), math.Ceil(math.Log10(high))
 	cells := max(width-58, 10)
 	at := func(ms float64) int {
 		return min(max(int((math.Log10(max(ms, 0.001))-low)/max(high-low, 1)*float64(cells)), 0), cells-1)
 	}
-	draw := func(name string, d *control.Distribution, style interface{ Render(...string) string }) {
-		if d == nil {
-			out = append(out, "  "+l.Dim.Render(look.Left(name, 14)+"none"))
-			return
+	for _, d := range list {
+		if len(d.times) == 0 {
+			out = append(out, "  "+l.Dim.Render(look.Left(d.name, 14)+"none"))
+			continue
 		}
 		heights := make([]float64, cells)
 		most := 0.0
-		for _, b := range d.Buckets {
+		for _, b := range d.times {
 			heights[at(math.Sqrt(max(b.From, 0.001)*b.To))] += float64(b.Count)
 		}
 		for _, h := range heights {
 			most = max(most, h)
 		}
 		text := func(ms float64) string { return strings.TrimSpace(look.Millis(ms)) }
-		out = append(out, look.Cut("  "+l.Dim.Render(look.Left(name, 14))+style.Render(look.Pillars(heights, most))+"  "+
-			style.Render(fmt.Sprintf("p50 %s, p99 %s", text(d.P50), text(d.P99))), width))
+		out = append(out, look.Cut("  "+l.Dim.Render(look.Left(d.name, 14))+d.style.Render(look.Pillars(heights, most))+"  "+
+			d.style.Render(fmt.Sprintf("p50 %s, p99 %s", text(d.p50), text(d.p99))), width))
 	}
-	draw("hits", memory, l.Honey)
-	draw("from origin", origin, l.Slate)
 	var ticks strings.Builder
 	ticks.WriteString(strings.Repeat(" ", 16))
 	for e := low; e <= high; e++ {
