@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"strings"
 
 	"charm.land/bubbles/v2/key"
 
@@ -84,15 +85,16 @@ func (a *App) tourLines(width int) []string {
 	}
 	l, s := a.look, tourSteps[a.tour.step]
 	out := []string{l.Rule(fmt.Sprintf("tour, step %d of %d", a.tour.step+1, len(tourSteps)), width)}
-	text, room := look.Wrap(s.says, width-4), tourHeight-2
-	if a.height < 30 {
-		room = 1
+	says := s.says
+	if first, _, ok := strings.Cut(says, ". "); ok && a.height < 30 {
+		says = first + "."
 	}
-	for _, line := range text[:min(len(text), room)] {
+	text := look.Wrap(says, width-4)
+	for _, line := range text[:min(len(text), tourHeight-2)] {
 		out = append(out, "  "+l.Cream.Render(line))
 	}
 	next := "  " + l.Moss.Render("▸ ") + l.Honey.Bold(true).Render(s.key(a).Help().Key) + l.Cream.Render(" "+s.does)
-	if a.tour.step < len(tourSteps)-1 {
+	if a.tour.step < len(tourSteps)-1 && width >= 90 {
 		next += l.Dim.Render("     " + keyTour.Help().Key + " hides the tour")
 	}
 	return append(out, next)

@@ -21,7 +21,7 @@ func (m *Model) ranking(l *look.Look, width, height int) []string {
 	right := func(title string, width int) look.Column { return look.Column{Title: title, Width: width, Right: true} }
 	columns := []look.Column{{Width: 2}, right("saveable", 9), {Width: 14}, right("calls", 6), right("origin", 8), right("memory", 8), right("hit rate", 13), {Width: 3}, {Title: "decision, or advice", Width: 21}, {Title: "statement"}}
 	if width < roomy {
-		columns = []look.Column{{Width: 2}, right("saveable", 9), {Width: 10}, right("calls", 6), right("memory", 8), {Width: 2}, {Width: 2}, {Title: "statement"}}
+		columns = []look.Column{{Width: 2}, right("saveable", 9), {Width: 10}, right("calls", 6), right("hit rate", 9), {Width: 2}, {Width: 2}, {Title: "statement"}}
 	}
 	out := []string{l.Rule(title, width)}
 	room := height - len(out) - 2
