@@ -192,7 +192,7 @@ func TestWhatStandsAgainstAStream(t *testing.T) {
 	require.NoError(t, pglogrepl.StartReplication(ctx, other, s.names.Slot, 0, pglogrepl.StartReplicationOptions{PluginArgs: []string{"proto_version '1'", "publication_names '" + s.names.Publication + "'"}}))
 	s.begin()
 	s.eventually(func(x feed.Status) bool {
-		return x.Mode == feed.Poll && strings.Contains(x.Problem, "is taken by somebody else")
+		return x.Mode == feed.Poll && strings.Contains(x.Problem, "is in use by another connection")
 	})
 	s.end()
 	other.Close(ctx)

@@ -31,7 +31,7 @@ func TestStatementsThatMayWriteAreRefused(t *testing.T) {
 	assert.Equal(t, []string{"4 statements that set something for their session"}, leftOut)
 	for _, sql := range []string{"create table x (n int)", "alter table berths add column more text", "drop view busy", "create schema x", "commit prepared 'x'", "vacuum berths"} {
 		_, _, err := Sort([]trial.Statement{{SQL: sql}}, protocol.PostgreSQL, true)
-		assert.ErrorContains(t, err, "could not be taken back", sql)
+		assert.ErrorContains(t, err, "cannot be rolled back", sql)
 	}
 	for says, none := range map[string][]trial.Statement{
 		"there is no statement to run": nil,
@@ -42,5 +42,5 @@ func TestStatementsThatMayWriteAreRefused(t *testing.T) {
 		assert.EqualError(t, err, says)
 	}
 	_, err = ReadFile("f", "-- nothing", protocol.PostgreSQL)
-	assert.ErrorContains(t, err, "there is no statement in it")
+	assert.ErrorContains(t, err, "it contains no statement")
 }
