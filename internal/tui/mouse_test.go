@@ -1,0 +1,33 @@
+package tui
+
+import (
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+)
+
+// A click on a station's name in the rail goes to it, wide or narrow; a click elsewhere goes nowhere.
+func TestAClickGoesToAStation(t *testing.T) {
+	for _, width := range []int{80, 120} {
+		a := shown(t, width, 40)
+		for _, st := range a.stations {
+			row := -1
+			for i, line := range strings.Split(a.View().Content, "\n") {
+				if at := strings.Index(ansi.Strip(line), a.keyTo(st).Help().Key); i >= bandHeight && at >= 0 && at < 5 {
+					row = i
+					break
+				}
+			}
+			assert.GreaterOrEqual(t, row, 0, st.Name())
+			a.Update(tea.MouseClickMsg{X: 1, Y: row, Button: tea.MouseLeft})
+			assert.Equal(t, st.Name(), a.at.Name(), "at width %d", width)
+			for _, m := range []tea.MouseClickMsg{{X: a.railWidth() + 5, Y: bandHeight, Button: tea.MouseLeft}, {X: 1, Y: 1, Button: tea.MouseLeft}, {X: 1, Y: 39, Button: tea.MouseLeft}, {X: 1, Y: bandHeight, Button: tea.MouseRight}} {
+				a.Update(m)
+				assert.Equal(t, st.Name(), a.at.Name(), "%v", m)
+			}
+		}
+	}
+}
