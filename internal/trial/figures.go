@@ -121,6 +121,8 @@ type Slice struct {
 	Length float64   // in seconds
 	Errors int
 	Sums   ledger.Sums // what the larder counted meanwhile
+	// Bounds is how many statements were sent besides, to begin transactions and to roll them back.
+	Bounds int
 }
 
 // Sum makes the figures of one way of its slices.

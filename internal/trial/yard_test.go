@@ -102,8 +102,12 @@ func TestWritesAreRolledBack(t *testing.T) {
 	y := newYard(t)
 	list, _, err := load.Sort([]trial.Statement{{SQL: "insert into logged (n) values (1)"}, {SQL: "select sum(n) from berths"}}, protocol.PostgreSQL, true)
 	require.NoError(t, err)
-	_, err = (&load.Load{Protocol: protocol.PostgreSQL, Direct: y.direct, Through: y.through, Statements: list, Clients: 1, Length: time.Second, Rounds: 1, OptOut: engine.OptOutComment}).Run(t.Context())
+	r, err := (&load.Load{Protocol: protocol.PostgreSQL, Direct: y.direct, Through: y.through, Statements: list, Clients: 1, Length: time.Second, Rounds: 1, OptOut: engine.OptOutComment, Count: y.client.CountOf}).Run(t.Context())
 	require.NoError(t, err)
+	on := r.Ways[2]
+	require.NotNil(t, on.Origin)
+	assert.LessOrEqual(t, *on.Origin, uint64(on.Calls), "what bounds a write is no statement of the trial's")
+	assert.GreaterOrEqual(t, *on.Origin, uint64(on.Calls/2), "the database had to answer each write")
 	results, err := connect(t, y.direct).Exec(t.Context(), "select count(*) from logged").ReadAll()
 	require.NoError(t, err)
 	assert.Equal(t, "0", string(results[0].Rows[0][0]))

@@ -250,7 +250,7 @@ func (t *Load) slice(ctx context.Context, l *lane, from, count int) (trial.Slice
 			defer func() {
 				mu.Lock()
 				defer mu.Unlock()
-				out.Took, out.Errors = append(out.Took, mine.Took...), out.Errors+mine.Errors
+				out.Took, out.Errors, out.Bounds = append(out.Took, mine.Took...), out.Errors+mine.Errors, out.Bounds+mine.Bounds
 			}()
 			list := t.Statements
 			if t.Timed {
@@ -286,6 +286,8 @@ func (t *Load) slice(ctx context.Context, l *lane, from, count int) (trial.Slice
 	}
 	out.Length = time.Since(began).Seconds()
 	out.Sums = t.counted(ctx, l).Minus(before)
+	bypasses := &out.Sums.Count[ledger.Bypass] // among which are those that only bound a statement of the trial's
+	*bypasses -= min(*bypasses, uint64(out.Bounds))
 	return out, nil
 }
 
@@ -317,6 +319,7 @@ func (t *Load) counted(ctx context.Context, l *lane) ledger.Sums {
 func (l *lane) one(ctx context.Context, i int, s *trial.Statement, out *trial.Slice) error {
 	c := l.conns[i]
 	if s.Writes {
+		out.Bounds++
 		if err := c.Begin(ctx); err != nil && c.Closed() {
 			return l.again(ctx, i, err)
 		}
@@ -325,6 +328,7 @@ func (l *lane) one(ctx context.Context, i int, s *trial.Statement, out *trial.Sl
 	_, err := c.Ask(ctx, s, l.behind)
 	took := time.Since(from)
 	if s.Writes && !c.Closed() {
+		out.Bounds++
 		_ = c.Rollback(ctx)
 	}
 	switch {
