@@ -57,7 +57,16 @@ func (a *App) helpLines(width int) []string {
 		style, glyph := l.Outcome(s.outcome)
 		out = append(out, "    "+style.Render(look.Left(glyph, 8))+l.Cream.Render(s.says))
 	}
-	out = append(out, "", "  "+l.Dim.Render("Waited is the time that clients waited for replies, summed over the last minute."))
+	out = append(out, "")
+	for _, s := range []string{
+		"Waited is the time that clients waited for replies, summed over the last minute.",
+		"Could be cached is the time waited at the database for statements whose results can be cached.",
+		"Saveable is what a forecast says caching would save of it, and what it saves already.",
+	} {
+		for _, line := range look.Wrap(s, width-4) {
+			out = append(out, "  "+l.Dim.Render(line))
+		}
+	}
 	f := a.filtered()
 	if f == nil {
 		return out
