@@ -66,7 +66,7 @@ func (m *Model) entryRow(l *look.Look, e *control.Entry, selected bool, width in
 	}
 	line := bar + l.Dim.Render(fmt.Sprintf("%4d  %-16s  ", e.ID, when)) + l.Slate.Render(look.Left(kinds[e.Kind], 14)) + text.Render(look.Left(e.Who, 14)) + " "
 	if width >= 100 {
-		line += l.Honey.Render(look.Left(came(e), 20)) + " "
+		line += l.Honey.Render(look.Left(came(e), 26)) + " "
 	}
 	return look.Cut(line+text.Render(e.Why), width)
 }
@@ -84,9 +84,9 @@ func came(e *control.Entry) string {
 	case !measured.Some():
 		return "forecast " + share(e.Forecast.Draft.OfAll)
 	case e.Forecast == nil:
-		return "came " + share(measured.OfAll)
+		return "actual " + share(measured.OfAll)
 	}
-	return share(e.Forecast.Draft.OfAll) + " forecast, " + share(measured.OfAll)
+	return "forecast " + share(e.Forecast.Draft.OfAll) + ", actual " + share(measured.OfAll)
 }
 
 // laidOutEntry draws the selected entry: what it changed, and what was foretold of it and came true.

@@ -127,7 +127,7 @@ func (m *Model) heads(l *look.Look, width int) string {
 	if width >= 90 {
 		hits := "hit rate, minute"
 		if m.Forecast() != nil {
-			hits = "hit rate now → draft"
+			hits = "hit rate → draft"
 		}
 		line += look.Left(hits, sharesWidth) + look.Left("rule", 18) + " "
 	}
