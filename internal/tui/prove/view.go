@@ -55,7 +55,7 @@ func (m *Model) head(l *look.Look, width int) []string {
 	}
 	line += l.Dim.Render("   hit rate ") + l.Cream.Render(strings.TrimSpace(look.Share(float64(s.Hits), float64(s.Calls())))) + l.Dim.Render(fmt.Sprintf(" of %s statements", look.Count(s.Calls())))
 	if m.proof.Minutes > 0 {
-		line += l.Dim.Render("   in "+look.Number(float64(m.proof.Minutes), "whole minute"))
+		line += l.Dim.Render("   in " + look.Number(float64(m.proof.Minutes), "whole minute"))
 	}
 	return append(out, look.Cut(line, width))
 }
