@@ -56,6 +56,9 @@ type RuleBook struct {
 	Rules    []Rule `json:"rules"`
 	// Reach says of each rule, in their order, what it is about of the patterns that are known.
 	Reach []RuleReach `json:"reach,omitempty"`
+	// Hour is what was counted of one rule, HourOf, in each of the last 60 whole minutes, where that was asked for.
+	HourOf string      `json:"hour_of,omitempty"`
+	Hour   []ProofStep `json:"hour,omitempty"`
 	// Undo and Redo are the entries of the history whose rules an undo and a redo would put in force, or nil.
 	Undo *Entry `json:"undo,omitempty"`
 	Redo *Entry `json:"redo,omitempty"`

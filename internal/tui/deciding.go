@@ -156,13 +156,16 @@ type booksMsg struct {
 
 // Refresh asks for them.
 func (s *deciding) Refresh() tea.Cmd {
-	client := s.a.client
+	client, name := s.a.client, ""
+	if r := s.Selected(); r != nil {
+		name = r.Name
+	}
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
 		var m booksMsg
 		var errs [3]error
-		m.book, errs[0] = client.Rules(ctx)
+		m.book, errs[0] = client.RulesWithHour(ctx, name)
 		m.draft, errs[1] = client.Draft(ctx)
 		m.history, errs[2] = client.History(ctx, 200)
 		m.err = errors.Join(errs[:]...)

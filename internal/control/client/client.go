@@ -145,6 +145,11 @@ func (c *Client) Rules(ctx context.Context) (b control.RuleBook, err error) {
 	return b, c.do(ctx, "GET", "/v1/rules", nil, &b)
 }
 
+// RulesWithHour asks for the same, and for the last hour of the rule of a name.
+func (c *Client) RulesWithHour(ctx context.Context, name string) (b control.RuleBook, err error) {
+	return b, c.do(ctx, "GET", "/v1/rules?"+url.Values{"hour": {name}}.Encode(), nil, &b)
+}
+
 // PutRule makes or replaces the rule of a name at once.
 func (c *Client) PutRule(ctx context.Context, name string, r control.Rule) (e control.Entry, err error) {
 	return e, c.do(ctx, "PUT", "/v1/rules/"+url.PathEscape(name), r, &e)

@@ -37,6 +37,10 @@ func (s *server) rules(w http.ResponseWriter, r *http.Request) {
 	out.Undo, out.Redo = s.undoable()
 	out.File = s.ruleFile()
 	out.Outside = s.outside(set)
+	if name := r.URL.Query().Get("hour"); name != "" {
+		out.HourOf = name
+		out.Hour = lastHour(s.l.Book().State(), state.Rule, name, time.Now())
+	}
 	reply(w, out)
 }
 

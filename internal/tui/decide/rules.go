@@ -7,6 +7,7 @@ import (
 	"jollylarder/internal/control"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/minutes"
 	"jollylarder/internal/tui/moving"
 )
 
@@ -208,6 +209,11 @@ func (m *Model) laidOut(l *look.Look, width, height int) []string {
 	half := width * 11 / 20
 	left = m.keys(l, r, half-2)
 	right := m.effect(l, r, width-half-2)
+	if m.book.HourOf == r.Name {
+		if drawn := minutes.Draw(l, m.book.Hour, width-half-2); drawn != nil {
+			right = append(append(right, ""), drawn...)
+		}
+	}
 	n := max(height-1, 0)
 	left, right = look.Block(left, half, n), look.Block(right, width-half-2, n)
 	for i := range left {

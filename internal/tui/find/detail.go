@@ -7,6 +7,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/minutes"
 	"jollylarder/internal/tui/moving"
 )
 
@@ -34,7 +35,7 @@ func (m *Model) summary(l *look.Look, width, height int) []string {
 	left = append(left, reach(l, p, leftWidth-2)...)
 	right := append(m.times(l, p, width-leftWidth-2, true), "")
 	right = append(right, curve(l, p, width-leftWidth-2)...)
-	right = append(append(right, ""), hour(l, p, width-leftWidth-2)...)
+	right = append(append(right, ""), minutes.Draw(l, p.Hour, width-leftWidth-2)...)
 	return look.Block(append(out, beside(left, right, leftWidth, width, height-len(out))...), width, height)
 }
 
@@ -53,7 +54,7 @@ func (m *Model) laidOut(l *look.Look, width, height int) []string {
 		out = append(append(out, ""), reach(l, p, width-2)...)
 		out = append(append(out, ""), curve(l, p, width-2)...)
 		out = append(append(out, ""), m.times(l, p, width-2, false)...)
-		out = append(append(out, ""), hour(l, p, width-2)...)
+		out = append(append(out, ""), minutes.Draw(l, p.Hour, width-2)...)
 		out = append(append(out, ""), callers(l, p, width-2)...)
 	} else {
 		leftWidth := width * 11 / 20
@@ -64,7 +65,7 @@ func (m *Model) laidOut(l *look.Look, width, height int) []string {
 		right := append([]string{""}, curve(l, p, width-leftWidth-2)...)
 		right = append(append(right, ""), results(l, p, width-leftWidth-2)...)
 		right = append(append(right, ""), m.times(l, p, width-leftWidth-2, false)...)
-		right = append(append(right, ""), hour(l, p, width-leftWidth-2)...)
+		right = append(append(right, ""), minutes.Draw(l, p.Hour, width-leftWidth-2)...)
 		out = append(out, beside(left, right, leftWidth, width, max(len(left), len(right)))...)
 	}
 	out = append(append(out, ""), m.recently(l, width)...)

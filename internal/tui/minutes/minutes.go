@@ -1,4 +1,5 @@
-package find
+// Package minutes draws what was counted minute by minute.
+package minutes
 
 import (
 	"fmt"
@@ -8,9 +9,9 @@ import (
 	"jollylarder/internal/tui/look"
 )
 
-// hour draws a pattern's calls, its hits and how long its clients waited, minute by minute.
-func hour(l *look.Look, p *control.Pattern, width int) []string {
-	steps := p.Hour
+// Draw draws calls, the hit rate and how long clients waited for one, a minute in each column, from the first minute that
+// had a call on; nothing where there are fewer than two.
+func Draw(l *look.Look, steps []control.ProofStep, width int) []string {
 	for len(steps) > 0 && steps[0].Calls == 0 {
 		steps = steps[1:]
 	}
