@@ -187,6 +187,18 @@ func (l *larder) passed() (why []string) {
 	return why
 }
 
+// outcomesBefore tells how many statements of a pattern have ended, when all that the connections asked before is known.
+func (l *larder) outcomesBefore(sql string, conns ...*pgx.Conn) int {
+	for _, c := range conns {
+		mark := fmt.Sprintf("select 1 as mark_%d", marks.Add(1)) // a pattern of its own
+		one(l.t, c, mark)
+		l.outcomes(mark, 1)
+	}
+	return len(l.outcomes(sql, 0))
+}
+
+var marks atomic.Int64
+
 // underWay waits until a statement of a pattern is under way.
 func (l *larder) underWay(sql string) {
 	id := patternOf(sql)

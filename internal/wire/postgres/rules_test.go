@@ -194,7 +194,7 @@ func TestModesOfARule(t *testing.T) {
 		l.know() // a definition may just have changed
 		l.engine.DropPattern(patternOf(sql))
 		l.rule(sql, change)
-		before := len(l.outcomes(sql, 0))
+		before := l.outcomesBefore(sql, c)
 		one(t, c, sql)
 		l.exec2(c, between...)
 		one(t, c, sql)
@@ -248,7 +248,7 @@ func TestUsersShareWhatBothMayRead(t *testing.T) {
 	a, b, c := as("share_a"), as("share_b"), as("share_c")
 	second := func(sql string, next *pgx.Conn) string {
 		l.rule(sql, func(r *rules.Rule) { r.AcrossUsers = true })
-		before := len(l.outcomes(sql, 0))
+		before := l.outcomesBefore(sql, a, next)
 		one(t, a, sql)
 		one(t, next, sql)
 		return l.outcomes(sql, before+2)[before+1].Outcome.String()
