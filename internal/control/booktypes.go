@@ -33,9 +33,10 @@ type Rule struct {
 type RuleReach struct {
 	Matches int `json:"matches"`
 	Decides int `json:"decides"`
-	// Minute and Total are what the rule has done in the last minute, and since the larder started.
-	Minute Sums `json:"minute"`
-	Total  Sums `json:"total"`
+	// Minute and Total are what the rule has done in the last minute, and since the larder started; nil where it has done
+	// nothing yet.
+	Minute *Sums `json:"minute,omitempty"`
+	Total  *Sums `json:"total,omitempty"`
 }
 
 // When is what must hold of a caller; what is empty holds for all.
@@ -205,8 +206,8 @@ type RuleForecast struct {
 	Draft   *Outcome `json:"draft,omitempty"`
 }
 
-// Predicted is one line of the answer to a question for a forecast.
-type Predicted struct {
+// ForecastLine is one line of the answer to a question for a forecast.
+type ForecastLine struct {
 	Done     float64   `json:"done"` // from 0 to 1
 	Forecast *Forecast `json:"forecast,omitempty"`
 	Problem  string    `json:"problem,omitempty"`

@@ -13,17 +13,17 @@ import (
 
 // Sums are counts and times over some stretch.
 type Sums struct {
-	Hits     uint64  `json:"hits"`
-	Misses   uint64  `json:"misses"`
-	Bypasses uint64  `json:"bypasses"`
-	Writes   uint64  `json:"writes"`
-	Waited   float64 `json:"waited_ms"`           // by clients, for all replies
-	Hit      float64 `json:"hit_waited_ms"`       // the part of Waited that hits took
-	Saved    float64 `json:"saved_ms"`            // waiting that hits avoided, by the last fetch of each result
-	Caching  float64 `json:"cacheable_waited_ms"` // the part of Waited at the origin on results that a rule could have kept
-	Own      float64 `json:"added_ms"`            // what the larder added to misses; Spared is less it
-	Follow   float64 `json:"shared_fetch_ms"`     // the part of Hit in which hits waited for another's fetch
-	Samples  uint64  `json:"samples"`             // control samples
+	Hits      uint64  `json:"hits"`
+	Misses    uint64  `json:"misses"`
+	Bypasses  uint64  `json:"bypasses"`
+	Writes    uint64  `json:"writes"`
+	Waited    float64 `json:"waited_ms"`           // by clients, for all replies
+	Hit       float64 `json:"hit_waited_ms"`       // the part of Waited that hits took
+	Saved     float64 `json:"saved_ms"`            // waiting that hits avoided, by the last fetch of each result
+	Cacheable float64 `json:"cacheable_waited_ms"` // the part of Waited at the origin on results that a rule could have kept
+	Own       float64 `json:"added_ms"`            // what the larder added to misses; Saved is less it
+	Follow    float64 `json:"shared_fetch_ms"`     // the part of Hit in which hits waited for another's fetch
+	Samples   uint64  `json:"samples"`             // control samples
 	// SampleTook is what the origin took for the control samples, in sum, and SampleSquares the sum of the squares.
 	SampleTook    float64 `json:"sample_took_ms"`
 	SampleSquares float64 `json:"sample_squares_ms2"`
@@ -272,7 +272,7 @@ func (p *Pattern) Saveable() float64 {
 	if p.Rule == nil && p.Advice != nil && (p.Advice.Kind == "cache" || p.Advice.Kind == "not worth it") {
 		return p.Advice.Saved
 	}
-	return p.Minute.Caching + p.Minute.Saved
+	return p.Minute.Cacheable + p.Minute.Saved
 }
 
 // Distribution is how a set of durations is spread.
@@ -284,11 +284,7 @@ type Distribution struct {
 }
 
 // Bucket counts durations from From up to To.
-type Bucket struct {
-	From  float64 `json:"from_ms"`
-	To    float64 `json:"to_ms"`
-	Count uint32  `json:"count"`
-}
+type Bucket = trial.Bucket
 
 // Reason is how often statements passed for one reason.
 type Reason struct {

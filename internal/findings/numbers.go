@@ -18,7 +18,7 @@ func Sums(s ledger.Sums) control.Sums {
 		Hits: s.Count[ledger.Hit], Misses: s.Count[ledger.Miss], Bypasses: s.Count[ledger.Bypass], Writes: s.Count[ledger.Write],
 		Waited: Milliseconds(
 			s.AllWaited(),
-		), Hit: Milliseconds(s.Waited[ledger.Hit]), Saved: Milliseconds(s.Saved), Caching: Milliseconds(s.Cacheable),
+		), Hit: Milliseconds(s.Waited[ledger.Hit]), Saved: Milliseconds(s.Saved), Cacheable: Milliseconds(s.Cacheable),
 		Own: Milliseconds(
 			s.Own,
 		), Follow: Milliseconds(s.Followed), Samples: s.Samples.Count, SampleTook: s.Samples.Took, SampleSquares: s.Samples.Squares,
@@ -50,7 +50,7 @@ func Distribution(d *ledger.Distribution, whole bool) *control.Distribution {
 		for _, x := range b {
 			out.Buckets = append(
 				out.Buckets,
-				control.Bucket{From: Milliseconds(x.From), To: Milliseconds(x.To), Count: x.Count},
+				control.Bucket{From: Milliseconds(x.From), To: Milliseconds(x.To), Count: uint64(x.Count)},
 			)
 		}
 	}

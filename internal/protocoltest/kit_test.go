@@ -150,7 +150,7 @@ func TestFaultsAreFound(t *testing.T) {
 		"one client holds the others up":              {lines.WaitsForOneClient, DoesNotRead, "beside a client that does not read"},
 		"cancelling does nothing":                     {lines.IgnoresCancelling, Cancel, "through the larder"},
 		"what strangers say is read":                  {lines.ReadsStrangers, Hostile, "statements of strangers"},
-		"clients that have gone are kept":             {lines.CachesVanished, Vanish, "are left of those that have gone"},
+		"clients that have gone are kept":             {lines.KeepsVanished, Vanish, "are left of those that have gone"},
 		"nobody hears of the origin's end":            {lines.HidesTheEnd, OriginGone, "was left waiting"},
 	} {
 		t.Run(name, func(t *testing.T) {

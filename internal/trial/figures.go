@@ -97,7 +97,7 @@ type Result struct {
 	Sampled *Estimate `json:"larder_sampled_ms,omitempty"`
 	Answers *Answers  `json:"answers,omitempty"`
 	// Inconclusive says why nothing can be concluded from it, or only with reservation; empty if something can. Where
-	// nothing can, Spared is nil.
+	// nothing can, Saved is nil.
 	Inconclusive string `json:"inconclusive,omitempty"`
 	// LeftOut says what of the statements was not run, and why; Ended why the trial ended before its time.
 	LeftOut []string `json:"left_out,omitempty"`

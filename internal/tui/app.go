@@ -215,7 +215,7 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case tea.MouseClickMsg:
 		if st := a.clicked(m); st != nil {
-			return a, a.press(tea.KeyPressMsg{Code: []rune(a.keyTo(st).Help().Key)[0], Text: a.keyTo(st).Help().Key})
+			return a, a.goTo(st)
 		}
 	default:
 		var cmds []tea.Cmd

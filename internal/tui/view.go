@@ -71,8 +71,11 @@ func (a *App) mainWidth() int { return a.width - a.railWidth() - 1 }
 // The heights of what is above and below the stations.
 const bandHeight, footHeight = 4, 2
 
+// roomy says whether the rail has room for the stations' names, with a line between them.
+func (a *App) roomy() bool { return a.width >= 100 }
+
 func (a *App) railWidth() int {
-	if a.width >= 100 {
+	if a.roomy() {
 		return 13
 	}
 	return 5
@@ -187,7 +190,7 @@ func (a *App) way() string {
 // waiting draws the last minute's waiting as a ribbon, and what its parts are.
 func (a *App) waiting() (ribbon, legend string) {
 	l, m := a.look, a.status.Minute
-	could, rest := m.Caching, max(m.Waited-m.Caching, 0)
+	could, rest := m.Cacheable, max(m.Waited-m.Cacheable, 0)
 	ribbon = " " + look.Ribbon(a.width-2,
 		look.Stretch{Value: m.Saved, Texture: look.TextureSaved, Style: l.Honey},
 		look.Stretch{Value: could, Texture: look.TextureCould, Style: l.Slate},
@@ -228,12 +231,11 @@ func since(s control.Status) float64 { return s.Now.Sub(s.Began).Seconds() }
 // rail draws the stations in the order of the work.
 // clicked gives the station in the rail that was clicked on, or nil.
 func (a *App) clicked(m tea.MouseClickMsg) station {
-	each := 1
-	if a.width >= 100 {
+	each, at := 1, m.Y-bandHeight
+	if a.roomy() {
 		each = 2
 	}
-	at := m.Y - bandHeight
-	if m.Button != tea.MouseLeft || a.dialog != nil || a.help || m.X >= a.railWidth() || at < 0 || at%each != 0 || at/each >= len(a.stations) {
+	if m.Button != tea.MouseLeft || a.dialog != nil || a.help || a.line.open || m.X >= a.railWidth() || at < 0 || at%each != 0 || at/each >= len(a.stations) {
 		return nil
 	}
 	return a.stations[at/each]
@@ -241,7 +243,7 @@ func (a *App) clicked(m tea.MouseClickMsg) station {
 
 func (a *App) rail(height int) []string {
 	l := a.look
-	wide := a.width >= 100
+	wide := a.roomy()
 	width := a.railWidth()
 	var out []string
 	for _, st := range a.stations {

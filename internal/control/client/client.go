@@ -200,7 +200,7 @@ func (c *Client) Forecast(ctx context.Context, text *string, progress func(done 
 	defer resp.Body.Close()
 	dec := json.NewDecoder(resp.Body)
 	for {
-		var line control.Predicted
+		var line control.ForecastLine
 		if err := dec.Decode(&line); err != nil {
 			return nil, fmt.Errorf("the forecast was interrupted: %w", err)
 		}

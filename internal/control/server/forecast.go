@@ -66,17 +66,17 @@ func (s *server) predict(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	progress := func(part float64) func(float64) bool {
-		return func(done float64) bool { return p.tell(control.Predicted{Done: part + done/2}) }
+		return func(done float64) bool { return p.tell(control.ForecastLine{Done: part + done/2}) }
 	}
 	out, err := s.forecast(set, progress)
 	if err != nil {
 		if !errors.Is(err, forecast.ErrStopped) {
-			p.tell(control.Predicted{Problem: err.Error()})
+			p.tell(control.ForecastLine{Problem: err.Error()})
 		}
 		return
 	}
 	s.forecasts.remember(text, out)
-	p.tell(control.Predicted{Done: 1, Forecast: out})
+	p.tell(control.ForecastLine{Done: 1, Forecast: out})
 }
 
 // forecast foretells what a set would do, beside what the present one does by the same reckoning.

@@ -56,8 +56,12 @@ func (s *server) reach(text []byte, set *rules.Set) []rules.Reach {
 func (s *server) done(list []rules.Reach, set *rules.Set) (out []control.RuleReach) {
 	l := s.l.Engine().Ledger
 	for i, x := range list {
-		t := l.Rule(set.List()[i].Name)
-		out = append(out, control.RuleReach{Matches: x.Matches, Decides: x.Decides, Minute: findings.Sums(t.Minute()), Total: findings.Sums(t.Total())})
+		one := control.RuleReach{Matches: x.Matches, Decides: x.Decides}
+		if t := l.Counted(set.List()[i].Name); t != nil {
+			minute, total := findings.Sums(t.Minute()), findings.Sums(t.Total())
+			one.Minute, one.Total = &minute, &total
+		}
+		out = append(out, one)
 	}
 	return out
 }

@@ -63,7 +63,7 @@ type WriteSeen struct {
 	Application string
 	// Tables are those it wrote, and By the columns by which it was known what rows of them, or none.
 	Tables, By []string
-	// Dropped are the results that it dropped, by pattern, and Spared how many others rest on the same tables.
+	// Dropped are the results that it dropped, by pattern, and Saved how many others rest on the same tables.
 	Dropped map[statement.ID]int
 	Saved   int
 
@@ -230,7 +230,7 @@ func (e *Engine) reclaim(now time.Time) {
 // droppedBy notes which write dropped an entry.
 func (e *Engine) droppedBy(m moved, entry *store.Entry) {
 	k := &e.keepers
-	saved := e.store.Dependency(m.clock)
+	saved := e.store.Readers(m.clock)
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	w := m.write
@@ -388,7 +388,7 @@ func (e *Engine) KeptReading(table string) (n int) {
 		if table == "" {
 			clock = db.clocks.Every
 		}
-		n += e.store.Dependency(clock)
+		n += e.store.Readers(clock)
 	}
 	return n
 }

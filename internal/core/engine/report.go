@@ -14,7 +14,7 @@ type Report struct {
 	Pattern statement.ID
 	Outcome ledger.Outcome
 	Reason  reason.Reason
-	// Took is how long the client waited, Age how old the answer of a hit was, and Spared what it avoided.
+	// Took is how long the client waited, Age how old the answer of a hit was, and Saved what it avoided.
 	Took, Age, Saved time.Duration
 }
 

@@ -49,7 +49,7 @@ func (p *Pattern) candidates(set *rules.Set) *ruling {
 
 // rules gives the rules that may decide for statements of the pattern in a database.
 func (r *resolution) rules(p *Pattern, set *rules.Set) []*rules.Rule {
-	return r.ruled.get(set, func() []*rules.Rule { return rules.Dependency(p.candidates(set).list, r.Reads) }).list
+	return r.ruled.get(set, func() []*rules.Rule { return rules.ThatRead(p.candidates(set).list, r.Reads) }).list
 }
 
 // prepare works out what a set that is to be put in force comes to for a pattern.
@@ -57,14 +57,14 @@ func (p *Pattern) prepare(set *rules.Set) {
 	p.ruled.prepare(set, func() []*rules.Rule { return set.Candidates(p.ID, p.Text) })
 	if have := p.resolved.Load(); have != nil {
 		for _, r := range *have {
-			r.ruled.prepare(set, func() []*rules.Rule { return rules.Dependency(p.ruled.next.Load().list, r.Reads) })
+			r.ruled.prepare(set, func() []*rules.Rule { return rules.ThatRead(p.ruled.next.Load().list, r.Reads) })
 		}
 	}
 }
 
 // RulesOf gives the rules that may decide for statements of a pattern, in the database it was last asked of.
 func (e *Engine) RulesOf(p *Pattern) []*rules.Rule {
-	return rules.Dependency(p.candidates(e.Rules()).list, e.Does(p).Reads)
+	return rules.ThatRead(p.candidates(e.Rules()).list, e.Does(p).Reads)
 }
 
 // MayCache says whether some rule may keep results of a pattern.

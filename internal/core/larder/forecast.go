@@ -60,7 +60,7 @@ func (l *Larder) replay(
 		}
 		run.Patterns = append(run.Patterns, forecast.Pattern{
 			Trace: trace, Origin: fetchTime(p), Bytes: reply, Cached: kept,
-			Rules:    rules.Dependency(set.Candidates(p.ID, p.Text), does.Reads),
+			Rules:    rules.ThatRead(set.Candidates(p.ID, p.Text), does.Reads),
 			Possible: len(does.Reasons) == 0, TimeAccepted: does.OfTime,
 		})
 	})

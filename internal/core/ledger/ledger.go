@@ -116,6 +116,14 @@ func (l *Ledger) Rule(name string) *Tally {
 	return t.(*Tally)
 }
 
+// Counted gives the tally of a rule by its name, or nil if nothing was counted of it: who only looks makes none.
+func (l *Ledger) Counted(rule string) *Tally {
+	if t, ok := l.rules.Load(rule); ok {
+		return t.(*Tally)
+	}
+	return nil
+}
+
 // Rules calls f for every rule that something was counted of, in order of name.
 func (l *Ledger) Rules(f func(name string, t *Tally)) {
 	var names []string

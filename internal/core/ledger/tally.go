@@ -11,7 +11,7 @@ type Sums struct {
 	Count [len(Outcomes)]uint64
 	// Waited is the time that clients waited, by outcome.
 	Waited [len(Outcomes)]time.Duration
-	// Saved is the waiting that hits avoided, each measured by the last fetch of its own result, less Own; Keepable is
+	// Saved is the waiting that hits avoided, each measured by the last fetch of its own result, less Own; Cacheable is
 	// the part of Waited spent at the origin on results that a rule could have kept.
 	Saved, Cacheable time.Duration
 	// Own is what the larder itself added to the time of misses, and Followed the part of Waited in which hits waited

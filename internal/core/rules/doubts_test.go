@@ -60,7 +60,7 @@ func TestMatchingRulesAreThoseThatDecide(t *testing.T) {
 				for _, reads := range tables {
 					reach := make([]Reach, len(list))
 					set.AddReach(reach, id, text, reads)
-					deciding := Dependency(set.Candidates(id, text), reads)
+					deciding := ThatRead(set.Candidates(id, text), reads)
 					for i := range set.List() {
 						r := &set.List()[i]
 						require.Equal(t, slices.Contains(deciding, r), reach[i].Decides == 1, r.Name)

@@ -233,7 +233,7 @@ action = "bypass"
 	const other = "sopi-luna-gito"
 	boards := Caller{Application: "quay-boards", Address: "10.1.2.3:4000", Comment: []byte("route='%2Fboards',x='y'")}
 	decides := func(id, text string, reads []string, who *Caller) string {
-		list := Dependency(s.Candidates(statement.ID(id), text), reads)
+		list := ThatRead(s.Candidates(statement.ID(id), text), reads)
 		r := Deciding(list, who)
 		mine := For(list, who)
 		require.NotEmpty(t, mine)

@@ -98,9 +98,9 @@ func like(text, glob string) bool {
 	}
 }
 
-// Dependency gives those of some candidates whose tables match what a pattern reads, named in full; up to the first that
+// ThatRead gives those of some candidates whose tables match what a pattern reads, named in full; up to the first that
 // holds for every caller.
-func Dependency(list []*Rule, reads []string) []*Rule {
+func ThatRead(list []*Rule, reads []string) []*Rule {
 	if !slices.ContainsFunc(list, func(r *Rule) bool { return len(r.Tables)+len(r.OnlyTables) > 0 }) {
 		return list
 	}

@@ -17,7 +17,7 @@ type Entry struct {
 	// Reply holds the bytes for the client, ready to be written: the messages of the result up to and with its
 	// completion, as the wire protocol frames them.
 	Reply []byte
-	// Stamp says whether the result is still true, and Readings are what it was taken of.
+	// Stamp says whether the result is still true, and Dependencies are what it was taken of.
 	Stamp        freshness.Stamp
 	Dependencies freshness.Dependencies
 	// Pattern is the ID of the pattern it belongs to, and Numbers are that pattern's.

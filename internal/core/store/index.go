@@ -82,8 +82,8 @@ func (s *Store) DependOn(c *freshness.Counter, list []*Entry) []*Entry {
 	return list
 }
 
-// Dependency says how many entries there are that read a table, any of its rows.
-func (s *Store) Dependency(table *freshness.Clock) int {
+// Readers says how many entries there are that read a table, any of its rows.
+func (s *Store) Readers(table *freshness.Clock) int {
 	s.index.mu.Lock()
 	defer s.index.mu.Unlock()
 	return s.index.tables[table]

@@ -135,7 +135,7 @@ const (
 	WaitsForOneClient
 	IgnoresCancelling
 	ReadsStrangers
-	CachesVanished
+	KeepsVanished
 	HidesTheEnd
 	CachesNothing
 )

@@ -89,7 +89,7 @@ func (s *server) handle(c net.Conn) {
 	defer func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		if s.fault != CachesVanished {
+		if s.fault != KeepsVanished {
 			delete(s.conns, c)
 		}
 	}()

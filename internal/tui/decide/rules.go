@@ -164,7 +164,7 @@ func (m *Model) row(l *look.Look, i int, r *Row, width int) string {
 				return fmt.Sprintf("%.0f%%", 100*o.Share)
 			}
 			share = look.Left(one(f.Present)+" → "+one(f.Draft), sharesWidth)
-		} else if x := m.worked(r.Name); x != nil && x.Minute.Calls() > 0 {
+		} else if x := m.worked(r.Name); x != nil && x.Minute != nil && x.Minute.Calls() > 0 {
 			share = look.Left(strings.TrimSpace(look.Share(float64(x.Minute.Hits), float64(x.Minute.Calls()))), sharesWidth)
 		}
 		line += l.Honey.Render(share) + text.Render(look.Left(r.Name, 18)) + " "
@@ -260,8 +260,8 @@ func (m *Model) keys(l *look.Look, r *Row, width int) (out []string) {
 		for _, of := range []struct {
 			when string
 			s    *control.Sums
-		}{{"minute", &x.Minute}, {"so far", &x.Total}} {
-			if of.s.Calls() > 0 {
+		}{{"minute", x.Minute}, {"so far", x.Total}} {
+			if of.s != nil && of.s.Calls() > 0 {
 				say(of.when, fmt.Sprintf("hit rate %s of %s calls, %s saved, %s waited", strings.TrimSpace(look.Share(float64(of.s.Hits), float64(of.s.Calls()))), look.Count(of.s.Calls()), strings.TrimSpace(look.Seconds(of.s.Saved)), strings.TrimSpace(look.Seconds(of.s.Waited))))
 			}
 		}

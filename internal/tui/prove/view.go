@@ -261,10 +261,7 @@ func (m *Model) times(l *look.Look, width int) []string {
 		if d == nil {
 			continue
 		}
-		list[i].p50, list[i].p99 = d.P50, d.P99
-		for _, b := range d.Buckets {
-			list[i].times = append(list[i].times, trial.Bucket{From: b.From, To: b.To, Count: uint64(b.Count)})
-		}
+		list[i].p50, list[i].p99, list[i].times = d.P50, d.P99, d.Buckets
 	}
 	return append(out, spreads(l, list, width)...)
 }
