@@ -6,7 +6,10 @@ import "time"
 type Proof struct {
 	At    time.Time `json:"at"`
 	From  time.Time `json:"from"`
-	Since string    `json:"since"` // as it was asked for: "minute", "start" or a length
+	Since string    `json:"since"` // as it was asked for: "minute", "start", "change" or a length
+	// Counted is "start" where the rules have not changed since, and "minute" where they changed within the last one or two, if what
+	// came since the last change was asked for.
+	Counted string `json:"counted,omitempty"`
 	// Step is how long one of Series lasts.
 	Step  float64   `json:"step_ms"`
 	Sums  Sums      `json:"sums"`

@@ -32,12 +32,16 @@ func (x *Prover) Prove(e *larder.Larder, st *state.Store, since string, now time
 	if since == control.SinceChange {
 		from, ok := sinceChange(st, e.Ledger.Began)
 		var out *control.Proof
+		counted := ""
 		switch {
 		case !ok:
-			out = x.Prove(e, st, control.SinceStart, now)
-		case now.Sub(from) < time.Minute: // no whole minute yet
-			out = x.Prove(e, st, control.LastMinute, now)
-		default:
+			counted = control.SinceStart
+		case now.Sub(from) < time.Minute+proofAge: // no whole minute is taken down yet
+			counted = control.LastMinute
+		}
+		if counted != "" {
+			out = x.Prove(e, st, counted, now)
+		} else {
 			out = x.proofs.get(fmt.Sprint(since, from.Unix()), now, func() *control.Proof {
 				out := remembers(st, from, now).give(x.baselines(e, st, now), e)
 				out.At = now
@@ -45,7 +49,7 @@ func (x *Prover) Prove(e *larder.Larder, st *state.Store, since string, now time
 			})
 		}
 		same := *out // which may be remembered
-		same.Since = since
+		same.Since, same.Counted = since, counted
 		return &same
 	}
 	if since == control.LastMinute || since == control.SinceStart {

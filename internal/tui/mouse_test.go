@@ -31,3 +31,15 @@ func TestAClickGoesToAStation(t *testing.T) {
 		}
 	}
 }
+
+// While a filter is written, a click neither leaves the station nor writes into the filter.
+func TestAClickLeavesAFilterAlone(t *testing.T) {
+	a := shown(t, 120, 40)
+	a.goTo(a.find)
+	a.Update(tea.KeyPressMsg{Code: '/', Text: "/"})
+	a.Update(tea.KeyPressMsg{Code: 'x', Text: "x"})
+	a.Update(tea.MouseClickMsg{X: 1, Y: bandHeight + 4, Button: tea.MouseLeft})
+	assert.Equal(t, "Find", a.at.Name())
+	a.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
+	assert.Equal(t, "x", a.filtered().Filtered())
+}

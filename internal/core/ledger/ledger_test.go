@@ -122,3 +122,14 @@ func TestMergedPatterns(t *testing.T) {
 	l.Tick(time.Unix(100, 0))
 	assert.Zero(t, into.Minute().Calls(), "they were asked before")
 }
+
+// Who looks what a rule has done makes no tally of it: there may be ten thousand rules, and each second somebody looks.
+func TestLookingAtARuleMakesNoTally(t *testing.T) {
+	l := New(time.Date(2027, 3, 1, 8, 0, 0, 0, time.UTC))
+	assert.Nil(t, l.Counted("boards"))
+	n := 0
+	l.Rules(func(string, *Tally) { n++ })
+	assert.Zero(t, n)
+	made := l.Rule("boards")
+	assert.Same(t, made, l.Counted("boards"))
+}

@@ -25,8 +25,11 @@ var (
 // Keys are the keys of the station by itself.
 var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, KeyStretch, KeyBy, keyTrials}
 
-// Stretches are the stretches of time that can be chosen, each with its words.
-var stretches = []struct{ since, says string }{
+// stretch is a stretch of time, with its words.
+type stretch struct{ since, says string }
+
+// stretches are the stretches of time that can be chosen, each with its words.
+var stretches = []stretch{
 	{control.SinceChange, "since the last change of the rules"}, {control.SinceStart, "since the larder started"}, {control.LastMinute, "in the last minute"}, {"1h", "in the last hour"}, {"24h", "in the last 24 hours"}, {"720h", "in the last 30 days"},
 }
 
@@ -55,7 +58,13 @@ type Model struct {
 func (m *Model) Since() string { return stretches[m.stretch].since }
 
 // Says names it in words.
-func (m *Model) Says() string { return stretches[m.stretch].says }
+func (m *Model) Says() string {
+	at := m.stretch
+	if m.proof.Since == m.Since() && m.proof.Counted != "" { // less is known, or there is less to tell apart
+		at = slices.IndexFunc(stretches, func(x stretch) bool { return x.since == m.proof.Counted })
+	}
+	return stretches[at].says
+}
 
 // Set takes what is known now.
 func (m *Model) Set(p control.Proof) {
