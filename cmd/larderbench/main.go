@@ -56,7 +56,7 @@ func run() error {
 	out := flag.String("json", "", "file to write the results to as JSON")
 	page := flag.String("page", "", "file whose tables to write anew, in Markdown")
 	flag.StringVar(&b.program, "larder", "bin/jollylarder", "the program to measure")
-	flag.StringVar(&b.just, "just", "", "load only this target (pass, hit, ...) and give no ratios: for looking at it with a profiler")
+	flag.StringVar(&b.just, "just", "", "load only this target (bypass, hit, ...) and give no ratios: for looking at it with a profiler")
 	flag.IntVar(&b.rounds, "rounds", 21, "rounds of every comparison")
 	flag.DurationVar(&b.slice, "slice", 150*time.Millisecond, "how long each thing is measured in a round")
 	flag.IntVar(&b.idle, "idle", 5000, "how many idle connections are opened")
