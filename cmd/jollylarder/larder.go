@@ -150,7 +150,7 @@ func ruleNames(ctx context.Context, c *client.Client) (out []string) {
 }
 
 func patternIDs(ctx context.Context, c *client.Client) (out []string) {
-	if list, err := c.Patterns(ctx, "", "waited"); err == nil {
+	if list, err := c.Patterns(ctx, "", "waited", false); err == nil {
 		for _, p := range list.Patterns {
 			out = append(out, p.ID+"\t"+p.Text)
 		}

@@ -141,7 +141,7 @@ func (b *bench) largeOne() error {
 	if err != nil {
 		return err
 	}
-	patterns, err := api.Patterns(context.Background(), "", "")
+	patterns, err := api.Patterns(context.Background(), "", "", false)
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,16 @@ type Guard struct {
 	Writes  []SeenWrite    `json:"writes"` // the latest first that dropped something
 	Unknown []UnknownWrite `json:"unknown"`
 	Servers []ServerChange `json:"servers"` // the latest last for each origin
+	// Hour is what was counted in each of the last 60 whole minutes of the table that was asked for, HourOf.
+	HourOf string      `json:"hour_of,omitempty"`
+	Hour   []TableStep `json:"hour,omitempty"`
+}
+
+// TableStep is one minute of a table: the writes to it, and the results that they dropped.
+type TableStep struct {
+	At     time.Time `json:"at"`
+	Writes uint64    `json:"writes"`
+	Drops  uint64    `json:"drops"`
 }
 
 // ServerChange is the moment when another database server was found to answer than before, or, with Lost, when a
@@ -86,6 +96,10 @@ type ReadBy struct {
 	How     []string `json:"how,omitempty"`
 	Cached  int      `json:"cached_results"`
 	Rule    string   `json:"rule,omitempty"`
+	// Dropped is how many of its results writes to the table dropped, and Refetch how long the origin takes to give so
+	// many again, in milliseconds, at the pattern's mean.
+	Dropped uint64  `json:"dropped"`
+	Refetch float64 `json:"refetch_ms"`
 }
 
 // SeenWrite is a write, or a transaction, that dropped something. One without a pattern was told by a change feed;

@@ -59,6 +59,10 @@ type ProofStep struct {
 	Waited float64   `json:"waited_ms"`
 	Saved  float64   `json:"saved_ms"`
 	Could  float64   `json:"cacheable_waited_ms"`
+	// P50 and P99 are what half of the calls waited at most, and 99 % of them; of the minutes of a pattern, and left
+	// out where that is not known.
+	P50 float64 `json:"p50_ms,omitempty"`
+	P99 float64 `json:"p99_ms,omitempty"`
 }
 
 // Proved is what was spared of one pattern, rule or application.

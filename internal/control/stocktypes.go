@@ -18,6 +18,19 @@ type Stock struct {
 	Patterns   []Stocked `json:"patterns"`
 	Ages       []AgeBand `json:"ages"`
 	Shares     []Share   `json:"shares,omitempty"`
+	// Hour is what became of results in each of the last 60 whole minutes, the oldest first.
+	Hour []StockStep `json:"hour"`
+}
+
+// StockStep is one minute: how many results made room for others, came to the end of their TTL, and were dropped by
+// writes; how many of those that went had never been used; and what all results took at its end, in bytes.
+type StockStep struct {
+	At      time.Time `json:"at"`
+	Evicted uint64    `json:"evicted"`
+	Expired uint64    `json:"expired"`
+	Dropped uint64    `json:"dropped"`
+	Unused  uint64    `json:"never_used"`
+	Bytes   int64     `json:"cached_bytes"`
 }
 
 // Overhead is the memory for what is no kept result, in bytes: what is known of patterns, texts that come again byte

@@ -205,6 +205,13 @@ type Pattern struct {
 	WritesMinute uint64 `json:"writes_last_minute"`
 }
 
+// Plan is how a database runs the statements of a pattern, whatever their values are, as an account was told.
+type Plan struct {
+	Database string   `json:"database"`
+	User     string   `json:"user"`
+	Lines    []string `json:"lines"`
+}
+
 // Reach is a table that a pattern reads or writes, and the way to it from the statement inwards; no steps for one that
 // the statement names.
 type Reach struct {

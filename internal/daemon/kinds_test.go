@@ -87,7 +87,7 @@ func TestOriginsOfSeveralKinds(t *testing.T) {
 	assert.Equal(t, "select name from quay where id = ?", seen["lines"].Statement)
 	assert.Equal(t, "select name from ports where id = $", seen["postgresql"].Text)
 
-	list, err := api.Patterns(ctx, "", "")
+	list, err := api.Patterns(ctx, "", "", false)
 	require.NoError(t, err)
 	ids := map[string]string{}
 	for _, p := range list.Patterns {

@@ -7,6 +7,7 @@ import (
 
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/statement"
 	"jollylarder/internal/state"
 )
 
@@ -15,6 +16,8 @@ type rollups struct {
 	l    *Larder
 	last map[subject]counted
 	at   time.Time
+	// times are how long calls had taken of the patterns that were told apart in the last minute.
+	times map[statement.ID]ledger.Times
 }
 
 // subject is what numbers are of.
@@ -26,7 +29,8 @@ type subject struct {
 // counted is what had been counted of a subject.
 type counted struct {
 	ledger.Sums
-	drops, compared, stale uint64
+	drops, compared, stale   uint64
+	evicted, expired, unused uint64
 }
 
 // minute is how long a step of the numbers is.
@@ -67,6 +71,9 @@ func (r *rollups) take(at time.Time) (out []state.Rollup) {
 			Drops:    now.drops - old.drops,
 			Compared: now.compared - old.compared,
 			Stale:    now.stale - old.stale,
+			Evicted:  came(now.evicted, old.evicted),
+			Expired:  came(now.expired, old.expired),
+			Unused:   came(now.unused, old.unused),
 		}
 		if known && now.Calls() < old.Calls() { // a pattern was merged into others, and came anew
 			return d, false
@@ -74,13 +81,27 @@ func (r *rollups) take(at time.Time) (out []state.Rollup) {
 		return d, now != old
 	}
 	var patterns []state.Rollup
+	var gone counted // of results, whatever pattern they were of
 	e.Patterns(func(p *engine.Pattern) {
+		c := &p.Numbers.Cached
+		gone.evicted, gone.expired, gone.unused = gone.evicted+c.Evicted.Load(), gone.expired+c.Expired.Load(), gone.unused+c.Unused.Load()
 		if d, ok := row(subject{state.Pattern, string(p.ID)}, counted{Sums: p.Numbers.Total(), drops: p.Numbers.Drops.Load()}); ok {
 			d.Text, d.Memory = p.Text, float64(p.Numbers.Cached.HeldBytes.Load())
 			patterns = append(patterns, d)
 		}
 	})
-	out = append(out, most(patterns, state.Pattern, at)...)
+	patterns = most(patterns, state.Pattern, at)
+	r.percentiles(patterns)
+	out = append(out, patterns...)
+	var tables []state.Rollup
+	for _, t := range e.Tables() {
+		now := counted{drops: t.Drops}
+		now.Count[ledger.Write] = t.Writes
+		if d, ok := row(subject{state.Table, t.Table}, now); ok {
+			tables = append(tables, d)
+		}
+	}
+	out = append(out, most(tables, state.Table, at)...)
 	tallies := func(kind state.Kind, each func(func(string, *ledger.Tally))) {
 		var list []state.Rollup
 		each(func(name string, t *ledger.Tally) {
@@ -96,7 +117,10 @@ func (r *rollups) take(at time.Time) (out []state.Rollup) {
 	taken, stale := found.Taken, found.Stale
 	all, _ := row(
 		subject{},
-		counted{Sums: e.Ledger.Total.Total(), drops: e.Ledger.Drops.Load(), compared: taken, stale: stale},
+		counted{
+			Sums: e.Ledger.Total.Total(), drops: e.Ledger.Drops.Load(), compared: taken, stale: stale,
+			evicted: gone.evicted, expired: gone.expired, unused: gone.unused,
+		},
 	)
 	_, bytes, _ := e.Cached()
 	all.Memory = float64(bytes)
@@ -104,10 +128,37 @@ func (r *rollups) take(at time.Time) (out []state.Rollup) {
 	return append(out, all)
 }
 
-// most tells apart the subjects that were waited for most, and sums the others.
+// came is what a count grew by. Results of a pattern that was merged into others are counted nowhere for a moment.
+func came(now, before uint64) uint64 { return now - min(now, before) }
+
+// percentiles adds how long the calls of patterns took since the last minute, where that is known: of those that were
+// told apart then, and of those that are new.
+func (r *rollups) percentiles(patterns []state.Rollup) {
+	before := r.times
+	r.times = make(map[statement.ID]ledger.Times, len(patterns))
+	for i := range patterns {
+		d := &patterns[i]
+		p := r.l.engine.Pattern(statement.ID(d.Name))
+		if p == nil {
+			continue
+		}
+		now := p.Numbers.Times()
+		old, known := before[p.ID]
+		r.times[p.ID] = now
+		if known || d.Calls() == p.Numbers.Calls() {
+			times := now.Since(old)
+			d.P50, d.P99 = times.Percentile(0.5), times.Percentile(0.99)
+		}
+	}
+}
+
+// most tells apart the subjects that were waited for most, or written most, and sums the others.
 func most(list []state.Rollup, kind state.Kind, at time.Time) []state.Rollup {
 	slices.SortFunc(list, func(a, b state.Rollup) int {
-		return cmp.Compare(b.AllWaited()+b.Saved, a.AllWaited()+a.Saved)
+		return cmp.Or(
+			cmp.Compare(b.AllWaited()+b.Saved, a.AllWaited()+a.Saved),
+			cmp.Compare(b.Count[ledger.Write], a.Count[ledger.Write]),
+		)
 	})
 	if len(list) <= state.Each {
 		return list

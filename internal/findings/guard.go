@@ -12,6 +12,7 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/statement"
 )
 
 // Bounds on what is told at once.
@@ -63,6 +64,7 @@ func Guard(e *larder.Larder, feeds []control.Feed) control.Guard {
 // guarded gives the tables, with what reads and writes them, and the patterns of which it is not known what they write.
 func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.UnknownWrite) {
 	by := map[string]*control.GuardedTable{}
+	dropped := map[string]map[statement.ID]uint64{}
 	table := func(name string) *control.GuardedTable {
 		t := by[name]
 		if t == nil {
@@ -74,6 +76,7 @@ func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.U
 	for _, t := range e.Tables() {
 		x := table(t.Table)
 		x.Writes, x.Minute, x.Drops, x.Narrow, x.Around = t.Writes, t.Minute, t.Drops, t.Narrow, t.Around
+		dropped[t.Table] = t.Of
 		if !t.LastDrop.IsZero() {
 			x.LastDrop = &t.LastDrop
 		}
@@ -99,15 +102,13 @@ func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.U
 		}
 		r := ShownRule(e, p)
 		kept := int(p.Numbers.Cached.Held.Load())
-		if kept == 0 && (r == nil || r.Action != rules.Cache) {
-			return
-		}
 		for _, t := range does.Reads {
-			x := table(t)
-			if len(x.Read) >= mostReadBy {
+			lost := dropped[t][p.ID]
+			if lost == 0 && kept == 0 && (r == nil || r.Action != rules.Cache) {
 				continue
 			}
-			reads := control.ReadBy{PatternRef: ref, Cached: kept, How: does.ReadHow[t]}
+			x := table(t)
+			reads := control.ReadBy{PatternRef: ref, Cached: kept, How: does.ReadHow[t], Dropped: lost, Refetch: float64(lost) * Milliseconds(p.Numbers.Origin().Mean())}
 			if r != nil {
 				reads.Rule = r.Name
 			}
@@ -125,9 +126,12 @@ func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.U
 	delete(by, "(definitions)")
 	for name, t := range by {
 		if name == "" {
-			t.Name = "any table"
+			t.Name = AnyTable
 		}
-		slices.SortFunc(t.Read, func(a, b control.ReadBy) int { return cmp.Or(b.Cached-a.Cached, strings.Compare(a.ID, b.ID)) })
+		slices.SortFunc(t.Read, func(a, b control.ReadBy) int {
+			return cmp.Or(cmp.Compare(b.Refetch, a.Refetch), b.Cached-a.Cached, strings.Compare(a.ID, b.ID))
+		})
+		t.Read = t.Read[:min(len(t.Read), mostReadBy)]
 		slices.SortFunc(t.Written, func(a, b control.PatternRef) int { return strings.Compare(a.ID, b.ID) })
 		list = append(list, *t)
 	}
@@ -139,6 +143,9 @@ func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.U
 	})
 	return list, unknown[:min(len(unknown), mostUnknown)]
 }
+
+// AnyTable stands for the table of writes that may have changed any.
+const AnyTable = "any table"
 
 // shownServer is for how long the change of a server is among what is promised.
 const shownServer = time.Hour

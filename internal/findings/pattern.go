@@ -2,6 +2,8 @@ package findings
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"jollylarder/internal/control"
@@ -62,6 +64,17 @@ func Describe(e *larder.Larder, p *engine.Pattern, whole bool) control.Pattern {
 			out.Callers,
 			control.Caller{Application: c.Application, User: c.User, Database: c.Database, Calls: c.Calls},
 		)
+	}
+	return out
+}
+
+// Schemas gives the schemas of the tables that a pattern reads or writes, each once.
+func Schemas(e *larder.Larder, p *engine.Pattern) (out []string) {
+	does := e.Does(p)
+	for _, t := range append(slices.Clone(does.Reads), does.Writes...) {
+		if schema, _, ok := strings.Cut(t, "."); ok && !slices.Contains(out, schema) {
+			out = append(out, schema)
+		}
 	}
 	return out
 }

@@ -72,7 +72,7 @@ func (x *Prover) Prove(e *larder.Larder, st *state.Store, since string, now time
 func Step(x *state.Rollup) control.ProofStep {
 	return control.ProofStep{
 		At: x.At, Calls: x.Calls(), Hits: x.Count[ledger.Hit], Waited: Milliseconds(x.AllWaited()), Saved: Milliseconds(x.Saved),
-		Could: Milliseconds(x.Cacheable),
+		Could: Milliseconds(x.Cacheable), P50: Milliseconds(x.P50), P99: Milliseconds(x.P99),
 	}
 }
 

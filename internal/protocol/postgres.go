@@ -41,6 +41,9 @@ var PostgreSQL = &Protocol{
 		defer c.Close(ctx)
 		return wire.Describe(ctx, c)
 	},
+	Explain: func(ctx context.Context, s link.Server, a link.Account, q link.PlanQuestion) ([]string, error) {
+		return s.(*wire.Server).Plan(ctx, a, q)
+	},
 	Plan:   planPostgreSQL,
 	Dial:   dialPostgreSQL,
 	Split:  facts.Split,

@@ -21,7 +21,7 @@ create table rollups (step integer not null, at integer not null, pattern text n
 	// Numbers tell more, and of more than patterns.
 	`create table numbers (step integer not null, at integer not null, kind text not null, name text not null, ` +
 		strings.Join(
-			columns,
+			strings.Fields(numbersAtFirst),
 			" not null default 0, ",
 		) + ` not null default 0, primary key (step, at, kind, name)) without rowid;
 insert into numbers (step, at, kind, name, minutes, hits, misses, passes, writes, pass_waited, spared, drops)
@@ -30,7 +30,23 @@ drop table rollups;`,
 
 	// An undo says what it restored.
 	`alter table history add column restores integer not null default 0;`,
+
+	// Columns are named as the numbers are called everywhere else, and there is what became of results and how long calls
+	// took.
+	`alter table numbers rename column passes to bypasses;
+alter table numbers rename column pass_waited to bypass_waited;
+alter table numbers rename column spared to saved;
+alter table numbers rename column keepable to cacheable;
+alter table numbers add column evicted integer not null default 0;
+alter table numbers add column expired integer not null default 0;
+alter table numbers add column unused integer not null default 0;
+alter table numbers add column p50 not null default 0;
+alter table numbers add column p99 not null default 0;`,
 }
+
+// numbersAtFirst are the columns of the numbers as the second version had them.
+const numbersAtFirst = `minutes hits misses passes writes hit_waited miss_waited pass_waited write_waited spared keepable own followed
+	before_calls before_waited hindered_calls hindered_waited samples sample_took sample_squares drops compared stale memory`
 
 // migrate brings a file to a version, one after the other: each is there as a whole, or not at all.
 func migrate(db *sql.DB, to int) error {

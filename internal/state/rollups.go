@@ -19,6 +19,7 @@ const (
 	Pattern     Kind = "pattern"
 	Application Kind = "application"
 	Rule        Kind = "rule"
+	Table       Kind = "table"
 )
 
 // Rollup is the numbers of one subject over one step of time.
@@ -40,6 +41,12 @@ type Rollup struct {
 	Compared, Stale uint64
 	// Memory is how many bytes were kept, on average over the minutes; of everything, or of a pattern.
 	Memory float64
+	// Evicted, Expired and Unused are how many results made room for others, came to the end of their TTL, and went
+	// without having been used; of everything.
+	Evicted, Expired, Unused uint64
+	// P50 and P99 are what half of the calls waited at most, and 99 % of them; of a pattern, and 0 where that is not
+	// known. Over several minutes they are averages weighted by calls.
+	P50, P99 time.Duration
 }
 
 // Plus adds the numbers of another step.
@@ -47,8 +54,15 @@ func (r Rollup) Plus(o Rollup) Rollup {
 	if all := r.Minutes + o.Minutes; all > 0 {
 		r.Memory = (r.Memory*float64(r.Minutes) + o.Memory*float64(o.Minutes)) / float64(all)
 	}
+	if all := r.Calls() + o.Calls(); all > 0 {
+		weighted := func(a, b time.Duration) time.Duration {
+			return time.Duration((float64(a)*float64(r.Calls()) + float64(b)*float64(o.Calls())) / float64(all))
+		}
+		r.P50, r.P99 = weighted(r.P50, o.P50), weighted(r.P99, o.P99)
+	}
 	r.Sums = r.Sums.Plus(o.Sums)
 	r.Minutes += o.Minutes
+	r.Evicted, r.Expired, r.Unused = r.Evicted+o.Evicted, r.Expired+o.Expired, r.Unused+o.Unused
 	r.Drops += o.Drops
 	r.Compared += o.Compared
 	r.Stale += o.Stale
@@ -79,14 +93,14 @@ var columns = []string{
 	"minutes",
 	"hits",
 	"misses",
-	"passes",
+	"bypasses",
 	"writes",
 	"hit_waited",
 	"miss_waited",
-	"pass_waited",
+	"bypass_waited",
 	"write_waited",
-	"spared",
-	"keepable",
+	"saved",
+	"cacheable",
 	"own",
 	"followed",
 	"before_calls",
@@ -100,17 +114,24 @@ var columns = []string{
 	"compared",
 	"stale",
 	"memory",
+	"evicted",
+	"expired",
+	"unused",
+	"p50",
+	"p99",
 }
 
 // values gives pointers to a row's numbers; times are in microseconds.
 type values struct {
-	minutes, hits, misses, passes, writes                             int64
+	minutes, hits, misses, bypasses, writes                           int64
 	hitWaited, missWaited, bypassWaited, writeWaited                  int64
 	saved, cacheable, own, followed                                   int64
 	beforeCalls, beforeWaited, hinderedCalls, hinderedWaited, samples int64
 	took, squares                                                     float64
 	drops, compared, stale                                            int64
 	memory                                                            float64
+	evicted, expired, unused                                          int64
+	p50, p99                                                          float64 // in µs, times calls
 }
 
 func (v *values) pointers() []any {
@@ -118,7 +139,7 @@ func (v *values) pointers() []any {
 		&v.minutes,
 		&v.hits,
 		&v.misses,
-		&v.passes,
+		&v.bypasses,
 		&v.writes,
 		&v.hitWaited,
 		&v.missWaited,
@@ -139,6 +160,11 @@ func (v *values) pointers() []any {
 		&v.compared,
 		&v.stale,
 		&v.memory,
+		&v.evicted,
+		&v.expired,
+		&v.unused,
+		&v.p50,
+		&v.p99,
 	}
 }
 
@@ -175,13 +201,18 @@ func (r *Rollup) values() values {
 		int64(r.Compared),
 		int64(r.Stale),
 		r.Memory * float64(minutes),
+		int64(r.Evicted),
+		int64(r.Expired),
+		int64(r.Unused),
+		float64(us(r.P50)) * float64(r.Calls()),
+		float64(us(r.P99)) * float64(r.Calls()),
 	}
 }
 
 func (v *values) into(r *Rollup) {
 	d := func(us int64) time.Duration { return time.Duration(us) * time.Microsecond }
 	r.Minutes = uint64(v.minutes)
-	r.Count = [4]uint64{uint64(v.hits), uint64(v.misses), uint64(v.passes), uint64(v.writes)}
+	r.Count = [4]uint64{uint64(v.hits), uint64(v.misses), uint64(v.bypasses), uint64(v.writes)}
 	r.Waited = [4]time.Duration{d(v.hitWaited), d(v.missWaited), d(v.bypassWaited), d(v.writeWaited)}
 	r.Saved, r.Cacheable, r.Own, r.Followed = d(v.saved), d(v.cacheable), d(v.own), d(v.followed)
 	r.Before, r.Hindered = ledger.Part{
@@ -192,15 +223,12 @@ func (v *values) into(r *Rollup) {
 		Waited: d(v.hinderedWaited),
 	}
 	r.Samples = ledger.Samples{Count: uint64(v.samples), Took: v.took, Squares: v.squares}
-	r.Drops, r.Compared, r.Stale, r.Memory = uint64(
-		v.drops,
-	), uint64(
-		v.compared,
-	), uint64(
-		v.stale,
-	), v.memory/float64(
-		max(v.minutes, 1),
-	)
+	r.Drops, r.Compared, r.Stale = uint64(v.drops), uint64(v.compared), uint64(v.stale)
+	r.Memory = v.memory / float64(max(v.minutes, 1))
+	r.Evicted, r.Expired, r.Unused = uint64(v.evicted), uint64(v.expired), uint64(v.unused)
+	if calls := r.Calls(); calls > 0 {
+		r.P50, r.P99 = d(int64(v.p50/float64(calls))), d(int64(v.p99/float64(calls)))
+	}
 }
 
 var addition = func() string {
@@ -277,7 +305,7 @@ func thin(tx *sql.Tx, now time.Time) error {
 		}
 		// Each step has its subjects told apart anew: of those that came in over time, the ones waited for most remain.
 		if _, err := tx.Exec(`delete from numbers where step = ?1 and at >= ?2 and name <> '' and name <> ?3 and (at, kind, name) not in
-			(select at, kind, name from (select at, kind, name, row_number() over (partition by at, kind order by hit_waited + miss_waited + pass_waited + write_waited + spared desc) as place
+			(select at, kind, name from (select at, kind, name, row_number() over (partition by at, kind order by hit_waited + miss_waited + bypass_waited + write_waited + saved + case kind when 'table' then writes else 0 end desc) as place
 			from numbers where step = ?1 and at >= ?2 and name <> '' and name <> ?3) where place <= ?4)`,
 			st.step, now.Unix()-2*st.step, Others, Each); err != nil {
 			return err

@@ -149,7 +149,8 @@ func (a *App) ask(patterns bool) tea.Cmd {
 	a.asked = true
 	id := a.find.SelectedID()
 	client := a.client
-	filter, order := a.find.Filter, a.find.Order()
+	filter := a.find.Filter
+	order, reversed := a.find.Order()
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
@@ -158,7 +159,7 @@ func (a *App) ask(patterns bool) tea.Cmd {
 			return m
 		}
 		if patterns {
-			list, err := client.Patterns(ctx, filter, order)
+			list, err := client.Patterns(ctx, filter, order, reversed)
 			if m.err = err; err != nil {
 				return m
 			}
@@ -216,6 +217,9 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.MouseClickMsg:
 		if st := a.clicked(m); st != nil {
 			return a, a.goTo(st)
+		}
+		if m.Button == tea.MouseLeft && a.known && a.dialog == nil && !a.help && !a.line.open {
+			return a, a.at.Clicked(m.X-a.railWidth()-1, m.Y-bandHeight)
 		}
 	default:
 		var cmds []tea.Cmd

@@ -72,6 +72,11 @@ func (s *deciding) Back() bool {
 	return record
 }
 
+func (s *deciding) Clicked(_, y int) tea.Cmd {
+	s.Click(y)
+	return s.Refresh()
+}
+
 func (s *deciding) Follow([]control.Event, time.Time) {
 	if s.foretelling != nil {
 		s.Progress(math.Float64frombits(s.foretelling.done.Load()))

@@ -33,7 +33,7 @@ type finding struct {
 func (s *finding) Name() string     { return "Find" }
 func (s *finding) Question() string { return "What is worth caching?" }
 func (s *finding) Keys() []key.Binding {
-	return append(slices.Clone(find.Keys), find.KeyCache, keyBypass, keyDrop)
+	return append(slices.Clone(find.Keys), find.KeyCache, keyBypass, keyDrop, find.KeyPlan)
 }
 func (s *finding) SetStatus(control.Status)                   {}
 func (s *finding) Follow(events []control.Event, _ time.Time) { s.Add(events) }
@@ -69,14 +69,55 @@ func (s *finding) Press(k tea.KeyPressMsg) tea.Cmd {
 		return s.takeAdvice("cache")
 	case key.Matches(k, keyBypass):
 		return s.takeAdvice("bypass")
+	case key.Matches(k, find.KeyPlan):
+		return s.askPlan()
 	case key.Matches(k, keyDrop):
 		s.askDrop()
 	default:
-		order := s.Order()
+		order, reversed := s.Order()
 		s.Update(k)
-		if !s.a.asked {
-			return s.a.ask(order != s.Order())
+		if now, turned := s.Order(); !s.a.asked || now != order || turned != reversed {
+			return s.a.ask(now != order || turned != reversed)
 		}
+	}
+	return nil
+}
+
+func (s *finding) Clicked(x, y int) tea.Cmd { return s.a.ask(s.Click(x, y)) }
+
+// planMsg is how the database runs a pattern's statements.
+type planMsg struct {
+	id   string
+	plan control.Plan
+	err  error
+}
+
+// askPlan asks for the plan of the selected pattern, or hides it.
+func (s *finding) askPlan() tea.Cmd {
+	if s.Plan() != nil {
+		s.SetPlan("", nil)
+		return nil
+	}
+	client, id := s.a.client, s.SelectedID()
+	if id == "" {
+		return nil
+	}
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+		defer cancel()
+		p, err := client.Plan(ctx, id)
+		return planMsg{id, p, err}
+	}
+}
+
+func (s *finding) Take(msg tea.Msg) tea.Cmd {
+	if m, ok := msg.(planMsg); ok {
+		if m.err != nil {
+			s.a.say(m.err.Error(), true)
+			return nil
+		}
+		s.SetPlan(m.id, &m.plan)
+		s.SetDeep(true)
 	}
 	return nil
 }

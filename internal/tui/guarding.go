@@ -42,7 +42,17 @@ func (s *guarding) SetStatus(control.Status) {}
 func (s *guarding) Enter() tea.Cmd           { return s.Refresh() }
 
 func (s *guarding) Refresh() tea.Cmd {
-	return fetch(s.a.client.Guard, func(g control.Guard, err error) tea.Msg { return guardMsg{g, err} })
+	table := ""
+	if t := s.Selected(); t != nil {
+		table = t.Name
+	}
+	ask := func(ctx context.Context) (control.Guard, error) { return s.a.client.GuardWithHour(ctx, table) }
+	return fetch(ask, func(g control.Guard, err error) tea.Msg { return guardMsg{g, err} })
+}
+
+func (s *guarding) Clicked(x, y int) tea.Cmd {
+	s.Click(x, y)
+	return s.Refresh()
 }
 
 func (s *guarding) Take(msg tea.Msg) tea.Cmd {

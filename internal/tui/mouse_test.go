@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 
+	"jollylarder/internal/control"
+
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
@@ -42,4 +44,43 @@ func TestAClickLeavesAFilterAlone(t *testing.T) {
 	assert.Equal(t, "Find", a.at.Name())
 	a.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
 	assert.Equal(t, "x", a.filtered().Filtered())
+}
+
+// A click on a line of a list selects what stands there, and one on the head of a column sorts by it.
+func TestAClickInAList(t *testing.T) {
+	a := shown(t, 160, 45)
+	a.goTo(a.find)
+	click := func(text string) {
+		for y, line := range strings.Split(a.View().Content, "\n") {
+			plain := ansi.Strip(line)
+			if at := strings.LastIndex(plain, text); at >= 0 && y >= bandHeight {
+				a.Update(tea.MouseClickMsg{X: ansi.StringWidth(plain[:at]), Y: y, Button: tea.MouseLeft})
+				return
+			}
+		}
+		assert.Fail(t, "nothing to click on", text)
+	}
+	click("select now()")
+	assert.Equal(t, "lomu-vike-sano", a.find.SelectedID())
+	click("calls ")
+	order, reversed := a.find.Order()
+	assert.Equal(t, []any{"calls", false}, []any{order, reversed})
+	click("calls▾")
+	_, reversed = a.find.Order()
+	assert.True(t, reversed)
+
+	a.goTo(a.guard)
+	a.Update(guardMsg{guard: control.Guard{Tables: []control.GuardedTable{{Table: control.Table{Name: "public.fares", Minute: 9}}, {Table: control.Table{Name: "public.ports", Drops: 4}}}}})
+	click("ports ")
+	assert.Equal(t, "public.ports", a.guard.Selected().Name)
+	click("dropped")
+	assert.Contains(t, ansi.Strip(a.View().Content), "dropped▾")
+
+	a.goTo(a.decide)
+	a.Update(booksMsg{draft: control.Draft{Rules: []control.Rule{{Name: "fares", Action: "cache", TTL: "30s"}, {Name: "ports", Action: "bypass"}}}})
+	click("ports")
+	assert.Equal(t, "ports", a.decide.Selected().Name)
+	a.help = true
+	a.Update(tea.MouseClickMsg{X: 30, Y: bandHeight + 2, Button: tea.MouseLeft})
+	assert.Equal(t, "ports", a.decide.Selected().Name, "help covers the list")
 }

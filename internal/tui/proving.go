@@ -78,6 +78,13 @@ func (s *proving) Follow([]control.Event, time.Time) {
 	}
 }
 
+func (s *proving) Clicked(x, y int) tea.Cmd {
+	if s.Click(x, y) {
+		return s.Refresh()
+	}
+	return nil
+}
+
 func (s *proving) Take(msg tea.Msg) tea.Cmd {
 	switch m := msg.(type) {
 	case proofMsg:

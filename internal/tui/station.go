@@ -30,6 +30,8 @@ type station interface {
 	// Keys are those that work in it alone, and Press takes one of them.
 	Keys() []key.Binding
 	Press(k tea.KeyPressMsg) tea.Cmd
+	// Clicked takes a click of the mouse at a place of what View drew.
+	Clicked(x, y int) tea.Cmd
 	// Back goes one step back within it, and says whether there was one.
 	Back() bool
 	// Enter is called when it is gone to, and Refresh every second while it is shown and not frozen.
@@ -67,6 +69,7 @@ type still struct{}
 
 func (still) Badge(*look.Look) string           { return "" }
 func (still) Back() bool                        { return false }
+func (still) Clicked(int, int) tea.Cmd          { return nil }
 func (still) Enter() tea.Cmd                    { return nil }
 func (still) Refresh() tea.Cmd                  { return nil }
 func (still) Follow([]control.Event, time.Time) {}

@@ -65,6 +65,11 @@ func (s *stocking) Follow([]control.Event, time.Time) {
 	}
 }
 
+func (s *stocking) Clicked(x, y int) tea.Cmd {
+	s.Click(x, y)
+	return nil
+}
+
 func (s *stocking) Take(msg tea.Msg) tea.Cmd {
 	switch m := msg.(type) {
 	case stockMsg:

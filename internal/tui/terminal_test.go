@@ -249,7 +249,7 @@ func TestTerminalsOfEverySize(t *testing.T) {
 		for i, line := range strings.Split(strings.TrimRight(x.tmux("capture-pane", "-p"), "\n"), "\n") {
 			assert.LessOrEqual(t, len([]rune(line)), size[0], "line %d", i)
 		}
-		for station, says := range map[string]string{"5": "patterns by bytes", "6": "measured in three ways"} {
+		for station, says := range map[string]string{"5": "cached results by pattern", "6": "measured in three ways"} {
 			x.press(station)
 			x.sees(says)
 			for i, line := range strings.Split(strings.TrimRight(x.tmux("capture-pane", "-p"), "\n"), "\n") {
@@ -278,8 +278,8 @@ func TestGuarding(t *testing.T) {
 	x.sees(`✓ Writes through this larder are seen before their client is answered`)
 	x.sees(`~ Direct writes are not seen: a cached result may be as old as its rule's TTL`)
 	x.sees(`sailings +\d+ +– +\d+ +\d+`)
-	x.press("o")
-	x.sees(`tables that cached results depend on, by writes in the last minute`)
+	x.press("d")
+	x.sees(`tables that cached results depend on; writes of the last minute`)
 	x.sees(`▌ sailings`)
 	x.sees(`sailings: cached results that depend on it, and how its rows are identified`)
 	x.sees(`rows by route_id +\w{4}-\w{4}-\w{4}`)

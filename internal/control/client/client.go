@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"net/url"
 	"os/user"
+	"strconv"
 	"strings"
 	"time"
 
@@ -116,14 +117,19 @@ func (c *Client) Status(ctx context.Context) (s control.Status, err error) {
 }
 
 // Patterns asks for the patterns that match a filter, in an order: spareable, waited, calls, slowest, drops or rows.
-func (c *Client) Patterns(ctx context.Context, filter, order string) (p control.PatternList, err error) {
-	q := url.Values{"filter": {filter}, "order": {order}}
+func (c *Client) Patterns(ctx context.Context, filter, order string, reversed bool) (p control.PatternList, err error) {
+	q := url.Values{"filter": {filter}, "order": {order}, "reverse": {strconv.FormatBool(reversed)}}
 	return p, c.do(ctx, "GET", "/v1/patterns?"+q.Encode(), nil, &p)
 }
 
 // Pattern asks for one pattern in full.
 func (c *Client) Pattern(ctx context.Context, id string) (p control.Pattern, err error) {
 	return p, c.do(ctx, "GET", "/v1/patterns/"+id, nil, &p)
+}
+
+// Plan gives how the origin runs a pattern's statements.
+func (c *Client) Plan(ctx context.Context, id string) (p control.Plan, err error) {
+	return p, c.do(ctx, "GET", "/v1/patterns/"+id+"/plan", nil, &p)
 }
 
 // RefusedError is what the larder says it did not do, and why.
@@ -282,6 +288,11 @@ func (c *Client) stream(ctx context.Context, q url.Values, f func(control.Event)
 // Guard gives what is known of whether anything old may be answered.
 func (c *Client) Guard(ctx context.Context) (g control.Guard, err error) {
 	return g, c.do(ctx, http.MethodGet, "/v1/guard", nil, &g)
+}
+
+// GuardWithHour gives the same, and the last hour of a table's writes.
+func (c *Client) GuardWithHour(ctx context.Context, table string) (g control.Guard, err error) {
+	return g, c.do(ctx, http.MethodGet, "/v1/guard?"+url.Values{"hour": {table}}.Encode(), nil, &g)
 }
 
 // Stock gives what memory is used for.

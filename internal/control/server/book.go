@@ -39,7 +39,7 @@ func (s *server) rules(w http.ResponseWriter, r *http.Request) {
 	out.Outside = s.outside(set)
 	if name := r.URL.Query().Get("hour"); name != "" {
 		out.HourOf = name
-		out.Hour = lastHour(s.l.Book().State(), state.Rule, name, time.Now())
+		out.Hour = s.calls(state.Rule, name)
 	}
 	reply(w, out)
 }

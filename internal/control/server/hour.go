@@ -8,23 +8,29 @@ import (
 	"jollylarder/internal/state"
 )
 
-// lastHour gives what was counted of a subject in each of the last 60 whole minutes, the oldest first; minutes of which
-// nothing is remembered are empty.
-func lastHour(st *state.Store, kind state.Kind, name string, now time.Time) []control.ProofStep {
+// lastHour gives what was counted of a subject in each of the last 60 whole minutes, the oldest first, as told by step;
+// minutes of which nothing is remembered are empty.
+func lastHour[T any](st *state.Store, kind state.Kind, name string, now time.Time, step func(*state.Rollup) T) []T {
 	end := now.Truncate(time.Minute)
 	from := end.Add(-time.Hour)
-	out := make([]control.ProofStep, 60)
-	for i := range out {
-		out[i].At = from.Add(time.Duration(i) * time.Minute)
+	minutes := make([]state.Rollup, 60)
+	for i := range minutes {
+		minutes[i].At = from.Add(time.Duration(i) * time.Minute)
 	}
 	for _, x := range st.Series(kind, name, from, end, time.Minute) {
-		i := int(x.At.Sub(from) / time.Minute)
-		if i < 0 || i >= len(out) {
-			continue
+		if i := int(x.At.Sub(from) / time.Minute); i >= 0 && i < len(minutes) {
+			x.At = minutes[i].At
+			minutes[i] = x
 		}
-		at := out[i].At
-		out[i] = findings.Step(&x)
-		out[i].At = at
+	}
+	out := make([]T, len(minutes))
+	for i := range minutes {
+		out[i] = step(&minutes[i])
 	}
 	return out
+}
+
+// calls gives the last hour of the calls of a pattern or a rule.
+func (s *server) calls(kind state.Kind, name string) []control.ProofStep {
+	return lastHour(s.l.Book().State(), kind, name, time.Now(), findings.Step)
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/findings"
 	"jollylarder/internal/state"
 )
 
@@ -20,7 +21,7 @@ func TestTheLastHour(t *testing.T) {
 		at := now.Truncate(time.Minute).Add(-time.Duration(ago) * time.Minute)
 		st.AddRollups([]state.Rollup{{At: at, Minutes: 1}, {At: at, Kind: state.Pattern, Name: "bado-kife-ruma", Text: "select $", Minutes: 1, Sums: sums(calls)}, {At: at, Kind: state.Rule, Name: "bado-kife-ruma", Minutes: 1, Sums: sums(99)}}, at)
 	}
-	hour := lastHour(st, state.Pattern, "bado-kife-ruma", now)
+	hour := lastHour(st, state.Pattern, "bado-kife-ruma", now, findings.Step)
 	assert.Len(t, hour, 60)
 	for i, s := range hour {
 		assert.Equal(t, now.Truncate(time.Minute).Add(time.Duration(i-60)*time.Minute).Unix(), s.At.Unix())

@@ -41,6 +41,41 @@ var orders = map[string]func(*engine.Pattern, ledger.Sums) float64{
 	"slowest":  func(p *engine.Pattern, _ ledger.Sums) float64 { return float64(p.Numbers.Origin().Mean()) },
 	"drops":    func(p *engine.Pattern, _ ledger.Sums) float64 { return float64(p.Numbers.Drops.Load()) },
 	"rows":     func(p *engine.Pattern, _ ledger.Sums) float64 { return float64(p.Numbers.Rows()) },
+	"memory":   func(p *engine.Pattern, _ ledger.Sums) float64 { return float64(p.Numbers.Memory().Percentile(0.5)) },
+	"hits": func(_ *engine.Pattern, s ledger.Sums) float64 {
+		return float64(s.Count[ledger.Hit]) / float64(max(s.Calls(), 1))
+	},
+}
+
+// The orders that are not by a number: by text, and by what a rule decides.
+const (
+	byStatement = "statement"
+	byDecision  = "decision"
+)
+
+// decided is a number by which patterns are ranked by what is decided of them.
+func decided(e *larder.Larder) func(*engine.Pattern, ledger.Sums) float64 {
+	return func(p *engine.Pattern, _ ledger.Sums) float64 {
+		switch r := findings.ShownRule(e, p); {
+		case r == nil:
+			return 0
+		case r.Caches():
+			return 2
+		}
+		return 1
+	}
+}
+
+// orderOf gives by what patterns are ranked in an order, the largest first; ok is false if there is none of that name.
+func orderOf(e *larder.Larder, name string) (by func(*engine.Pattern, ledger.Sums) float64, ok bool) {
+	switch name {
+	case byDecision:
+		return decided(e), true
+	case byStatement:
+		return func(*engine.Pattern, ledger.Sums) float64 { return 0 }, true
+	}
+	by, ok = orders[name]
+	return by, ok
 }
 
 func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
@@ -55,12 +90,12 @@ func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
 	if order == "" {
 		order = "saveable"
 	}
-	by := orders[order]
-	if by == nil {
+	by, ok := orderOf(e, order)
+	if !ok {
 		problem(
 			w,
 			http.StatusBadRequest,
-			"there is no order %q: expected saveable, waited, calls, slowest, drops or rows",
+			"there is no order %q: expected saveable, waited, calls, slowest, memory, hits, drops, rows, decision or statement",
 			order,
 		)
 		return
@@ -75,6 +110,13 @@ func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
 				text,
 				mostAtOnce,
 			)
+			return
+		}
+	}
+	reversed := false
+	if text := q.Get("reverse"); text != "" {
+		if reversed, err = strconv.ParseBool(text); err != nil {
+			problem(w, http.StatusBadRequest, "reverse %q: expected true or false", text)
 			return
 		}
 	}
@@ -99,7 +141,14 @@ func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
 		}
 	})
 	slices.SortFunc(list, func(a, b ranked) int {
-		return cmp.Or(cmp.Compare(b.by, a.by), cmp.Compare(b.tied, a.tied), cmp.Compare(a.p.ID, b.p.ID))
+		first := cmp.Compare(b.by, a.by)
+		if order == byStatement {
+			first = cmp.Compare(a.p.Text, b.p.Text)
+		}
+		if reversed {
+			first = -first
+		}
+		return cmp.Or(first, cmp.Compare(b.tied, a.tied), cmp.Compare(a.p.ID, b.p.ID))
 	})
 	out.Matching = len(list)
 	list = list[min(offset, len(list)):]
@@ -111,7 +160,12 @@ func (s *server) patterns(w http.ResponseWriter, r *http.Request) {
 	if order == "saveable" { // what could be spared is less than all that is waited: what advice foretells of it
 		slices.SortStableFunc(
 			out.Patterns,
-			func(a, b control.Pattern) int { return cmp.Compare(b.Saveable(), a.Saveable()) },
+			func(a, b control.Pattern) int {
+				if reversed {
+					a, b = b, a
+				}
+				return cmp.Compare(b.Saveable(), a.Saveable())
+			},
 		)
 	}
 	reply(w, out)

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -29,11 +30,14 @@ type bare struct {
 
 func (l *bare) Engine() *core.Larder                          { return l.e }
 func (l *bare) Render(string, []byte, []byte, *control.Event) {}
-func (l *bare) ConfiguredMemory() int64                       { return 256 << 20 }
-func (l *bare) Process() control.Process                      { return control.Process{} }
-func (l *bare) Describe(*control.Status)                      {}
-func (l *bare) Book() Book                                    { return nil }
-func (l *bare) ShowsValues() bool                             { return l.values }
+func (l *bare) Plan(context.Context, string, []string, string) ([]string, string, error) {
+	return nil, "", nil
+}
+func (l *bare) ConfiguredMemory() int64  { return 256 << 20 }
+func (l *bare) Process() control.Process { return control.Process{} }
+func (l *bare) Describe(*control.Status) {}
+func (l *bare) Book() Book               { return nil }
+func (l *bare) ShowsValues() bool        { return l.values }
 
 // withPatterns makes a larder that has seen so many patterns.
 func withPatterns(t testing.TB, n int) *bare {

@@ -41,6 +41,9 @@ type Larder interface {
 	// in.
 	ConfiguredMemory() int64
 	Process() control.Process
+	// Plan asks a database how it runs the statements of a pattern, by an account of the larder's own, and gives that
+	// account's name.
+	Plan(ctx context.Context, database string, schemas []string, text string) (lines []string, user string, err error)
 	// Render fills in an event's protocol, and its parameters, if there are any, from what that protocol sends.
 	Render(origin string, types, bound []byte, event *control.Event)
 }
@@ -165,6 +168,7 @@ func (s *server) handler() http.Handler {
 		"GET /v1/status":             s.status,
 		"GET /v1/patterns":           s.remembered.within(s.patterns),
 		"GET /v1/patterns/{id}":      s.remembered.within(s.pattern),
+		"GET /v1/patterns/{id}/plan": s.plan,
 		"GET /v1/rules":              s.rules,
 		"PUT /v1/rules/{name}":       s.putRule,
 		"DELETE /v1/rules/{name}":    s.removeRule,
@@ -426,7 +430,7 @@ func (s *server) find(w http.ResponseWriter, r *http.Request) *engine.Pattern {
 func (s *server) pattern(w http.ResponseWriter, r *http.Request) {
 	if p := s.find(w, r); p != nil {
 		out := findings.Describe(s.l.Engine(), p, true)
-		out.Hour = lastHour(s.l.Book().State(), state.Pattern, string(p.ID), time.Now())
+		out.Hour = s.calls(state.Pattern, string(p.ID))
 		reply(w, out)
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/findings"
+	"jollylarder/internal/state"
 )
 
 func (s *server) stock(w http.ResponseWriter, _ *http.Request) {
@@ -73,6 +74,9 @@ func (s *server) stock(w http.ResponseWriter, _ *http.Request) {
 	for _, name := range slices.Sorted(maps.Keys(shares)) {
 		out.Shares = append(out.Shares, control.Share{Rule: name, Bytes: shares[name].Bytes, Limit: shares[name].Limit})
 	}
+	out.Hour = lastHour(s.l.Book().State(), state.Everything, "", now, func(x *state.Rollup) control.StockStep {
+		return control.StockStep{At: x.At, Evicted: x.Evicted, Expired: x.Expired, Dropped: x.Drops, Unused: x.Unused, Bytes: int64(x.Memory)}
+	})
 	reply(w, out)
 }
 

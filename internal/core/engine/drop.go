@@ -40,9 +40,28 @@ type TableDrops struct {
 	LastDrop time.Time
 	// Minute is how many writes there were in the last minute.
 	Minute uint64
+	// Of is how many of the dropped results each pattern had; the ID is empty for those of patterns beyond a bound.
+	Of map[statement.ID]uint64
 
 	slots [12]uint64 // of five seconds each: writes in all, when the slot began
 	slot  int
+}
+
+// mostDroppedOf bounds the patterns that drops are told apart by, for each table.
+const mostDroppedOf = 200
+
+// dropped counts results that were dropped, by pattern.
+func (t *TableDrops) dropped(of map[statement.ID]uint64) {
+	for id, n := range of {
+		t.Drops += n
+		if _, known := t.Of[id]; !known && len(t.Of) >= mostDroppedOf {
+			id = ""
+		}
+		if t.Of == nil {
+			t.Of = map[statement.ID]uint64{}
+		}
+		t.Of[id] += n
+	}
 }
 
 // rotate begins the next slot.
@@ -188,6 +207,7 @@ func (e *Engine) reclaim(now time.Time) {
 		db      *database
 		table   string
 		dropped int
+		of      map[statement.ID]uint64
 	}
 	totals := map[*freshness.Clock]*total{}
 	var list []*store.Entry
@@ -203,10 +223,11 @@ func (e *Engine) reclaim(now time.Time) {
 				}
 				t := totals[m.clock]
 				if t == nil {
-					t = &total{m.db, m.clock.Name, 0}
+					t = &total{m.db, m.clock.Name, 0, map[statement.ID]uint64{}}
 					totals[m.clock] = t
 				}
 				t.dropped++
+				t.of[entry.Pattern]++
 				if m.write != nil {
 					e.droppedBy(m, entry)
 				}
@@ -216,7 +237,7 @@ func (e *Engine) reclaim(now time.Time) {
 	k.mu.Lock()
 	for _, t := range totals {
 		count := k.table(t.table)
-		count.Drops += uint64(t.dropped)
+		count.dropped(t.of)
 		count.LastDrop = now
 	}
 	k.mu.Unlock()
@@ -297,7 +318,9 @@ func (e *Engine) Tables() []TableDrops {
 	defer k.mu.Unlock()
 	var out []TableDrops
 	for _, name := range slices.Sorted(maps.Keys(k.tables)) {
-		out = append(out, *k.tables[name])
+		t := *k.tables[name]
+		t.Of = maps.Clone(t.Of)
+		out = append(out, t)
 	}
 	return out
 }

@@ -101,20 +101,42 @@ type Bucket struct {
 }
 
 // Buckets gives the buckets that are not empty, shortest first.
-func (d *Distribution) Buckets() []Bucket {
-	var all [8 * 25]uint32
+func (d *Distribution) Buckets() []Bucket { return d.times().buckets() }
+
+// Percentile gives the duration that the share p, from 0 to 1, of all durations did not exceed; 0 if there are none.
+func (d *Distribution) Percentile(p float64) time.Duration { return percentile(d.Buckets(), p) }
+
+// times counts the durations by bucket.
+func (d *Distribution) times() (t Times) {
 	for i := range d.few {
 		if us := d.few[i].Load(); us > 0 {
-			all[bucket(time.Duration(us-1)*time.Microsecond)]++
+			t[bucket(time.Duration(us-1)*time.Microsecond)]++
 		}
 	}
 	if b := d.buckets.Load(); b != nil {
 		for i := range b {
-			all[i] += b[i].Load()
+			t[i] += b[i].Load()
 		}
 	}
-	var out []Bucket
-	for i, n := range all {
+	return t
+}
+
+// Times are durations counted by bucket at one moment.
+type Times [8 * 25]uint32
+
+// Since gives those that came after an earlier moment.
+func (t Times) Since(before Times) Times {
+	for i := range t {
+		t[i] -= min(before[i], t[i])
+	}
+	return t
+}
+
+// Percentile gives the duration that the share p, from 0 to 1, of them did not exceed; 0 if there are none.
+func (t Times) Percentile(p float64) time.Duration { return percentile(t.buckets(), p) }
+
+func (t Times) buckets() (out []Bucket) {
+	for i, n := range t {
 		if n > 0 {
 			out = append(out, Bucket{micro(lowest(i)), micro(lowest(i + 1)), n})
 		}
@@ -122,9 +144,7 @@ func (d *Distribution) Buckets() []Bucket {
 	return out
 }
 
-// Percentile gives the duration that the share p, from 0 to 1, of all durations did not exceed; 0 if there are none.
-func (d *Distribution) Percentile(p float64) time.Duration {
-	buckets := d.Buckets()
+func percentile(buckets []Bucket, p float64) time.Duration {
 	var all float64
 	for _, b := range buckets {
 		all += float64(b.Count)

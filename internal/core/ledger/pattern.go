@@ -106,6 +106,18 @@ func (p *Pattern) Memory() *Distribution {
 	return p.times(func(n *numbers) *Distribution { return &n.memory })
 }
 
+// Times gives how long all replies took, wherever they came from, as far as that was counted until now.
+func (p *Pattern) Times() (t Times) {
+	p.parts(func(n *numbers) {
+		for _, d := range []*Distribution{&n.origin, &n.memory} {
+			for i, count := range d.times() {
+				t[i] += count
+			}
+		}
+	})
+	return t
+}
+
 func (p *Pattern) times(of func(*numbers) *Distribution) *Distribution {
 	if p.hot.Load() == nil {
 		return of(&p.base)
@@ -211,6 +223,13 @@ func (p *Pattern) absorb(o *Pattern) {
 	p.base.failed.Add(o.Failed())
 	p.Drops.Add(o.Drops.Load())
 	p.Merged.Add(o.Merged.Load() + 1)
+	for _, x := range []struct{ into, from *atomic.Uint64 }{
+		{&p.Cached.Stored, &o.Cached.Stored}, {&p.Cached.Unused, &o.Cached.Unused}, {&p.Cached.Evicted, &o.Cached.Evicted},
+		{&p.Cached.Expired, &o.Cached.Expired}, {&p.Cached.TooLarge, &o.Cached.TooLarge},
+	} {
+		x.into.Add(x.from.Load())
+	}
+	p.Cached.Largest.Store(max(p.Cached.Largest.Load(), o.Cached.Largest.Load()))
 	p.base.origin.Merge(o.Origin())
 	p.base.memory.Merge(o.Memory())
 }

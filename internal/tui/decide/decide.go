@@ -41,6 +41,7 @@ type Model struct {
 	selected  string // a rule's name
 	record    bool   // the history is shown
 	entry     int64  // the selected entry
+	drawn     drawn
 	keepEntry bool   // she has chosen one
 }
 
@@ -211,6 +212,25 @@ func (m *Model) EndForecast(of string, f *control.Forecast, err error) {
 // Again has the forecast made anew.
 func (m *Model) Again() { m.of, m.forecast = "", nil }
 
+// drawn is where the rows of the list were drawn last: the line of the first one that is shown, which one that is, and
+// how many there are.
+type drawn struct{ line, first, rows int }
+
+// Click takes a click at a line of the station.
+func (m *Model) Click(y int) {
+	i := y - m.drawn.line
+	if i < 0 || i >= m.drawn.rows {
+		return
+	}
+	i += m.drawn.first
+	if m.record && i < len(m.history) {
+		m.entry, m.keepEntry = m.history[i].ID, true
+	}
+	if rows := m.rows(); !m.record && i < len(rows) {
+		m.selected = rows[i].Name
+	}
+}
+
 // Update takes a key.
 func (m *Model) Update(k tea.KeyPressMsg) {
 	if key.Matches(k, KeyRecord) {
@@ -234,6 +254,7 @@ func (m *Model) Update(k tea.KeyPressMsg) {
 
 // View draws the station. A question, if there is one, stands where the selected rule otherwise does.
 func (m *Model) View(l *look.Look, width, height int, question []string) []string {
+	m.drawn = drawn{}
 	if !m.known {
 		return []string{l.Rule("Decide", width), "", l.Dim.Render("  Asking for the rules …")}
 	}

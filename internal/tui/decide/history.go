@@ -26,6 +26,7 @@ func (m *Model) entries(l *look.Look, width, height int) []string {
 		}
 	}
 	first := moving.First(at, room)
+	m.drawn = drawn{len(out), first, min(max(len(m.history)-first, 0), room)}
 	for i := first; i < len(m.history) && i < first+room; i++ {
 		out = append(out, m.entryRow(l, &m.history[i], m.history[i].ID == m.entry, width))
 	}

@@ -116,6 +116,7 @@ func (m *Model) rules(l *look.Look, width, height int) []string {
 	room--
 	out = append(out, m.heads(l, width))
 	first := moving.First(at, room)
+	m.drawn = drawn{len(out), first, min(max(len(rows)-first, 0), room)}
 	for i := first; i < len(rows) && i < first+room; i++ {
 		out = append(out, m.row(l, i, &rows[i], width))
 	}

@@ -68,6 +68,9 @@ func (m *Model) laidOut(l *look.Look, width, height int) []string {
 		right = append(append(right, ""), minutes.Draw(l, p.Hour, width-leftWidth-2)...)
 		out = append(out, beside(left, right, leftWidth, width, max(len(left), len(right)))...)
 	}
+	if plan := m.planLines(l, width); plan != nil {
+		out = append(append(out, ""), plan...)
+	}
 	out = append(append(out, ""), m.recently(l, width)...)
 	room := height - len(top)
 	m.from = min(m.from, max(len(out)-room, 0))
@@ -194,6 +197,19 @@ func passed(l *look.Look, lately *control.Lately, width int) (lines []string) {
 		}
 	}
 	return lines
+}
+
+// planLines draws how the database runs the pattern's statements, if that was asked for.
+func (m *Model) planLines(l *look.Look, width int) []string {
+	p := m.Plan()
+	if p == nil {
+		return nil
+	}
+	out := []string{l.Rule(fmt.Sprintf("its plan in %s as %s, whatever the values are", p.Database, p.User), width)}
+	for _, line := range p.Lines {
+		out = append(out, look.Cut("  "+l.Cream.Render(line), width))
+	}
+	return out
 }
 
 // recently draws the pattern's last statements.

@@ -9,27 +9,41 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/core/filter"
+	"jollylarder/internal/tui/listing"
 	"jollylarder/internal/tui/look"
 	"jollylarder/internal/tui/moving"
 )
 
 var (
 	KeyCache = key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "cache: put the pattern into the draft, as advised"))
-	keyOrder = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "another order"))
+	KeyPlan  = key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "the plan of its statements, from the database; again hides it"))
 )
 
 // Keys are the keys of the station by itself; those that change traffic belong to the application.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, keyOrder}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, listing.KeyOrder, listing.KeyTurn}
 
-// orders are the ways to rank, as the larder names them and as they are said.
-var orders = []struct{ name, says string }{
-	{"saveable", "time that could be saved"},
-	{"waited", "all time waited"},
-	{"calls", "calls"},
-	{"slowest", "time at the database"},
-	{"rows", "rows"},
-	{"drops", "drops"},
+// orders are the ways to rank: by the column of a title, or by what has none, as the larder names them, and as they are
+// said.
+var orders = []struct{ title, name, says string }{
+	{"saveable", "saveable", "time that could be saved"},
+	{"calls", "calls", "calls"},
+	{"origin", "slowest", "time at the database"},
+	{"memory", "memory", "time from memory"},
+	{"hit rate", "hits", "hit rate"},
+	{"decision, or advice", "decision", "what is decided"},
+	{"statement", "statement", "statement"},
+	{"all time waited", "waited", "all time waited"},
+	{"rows", "rows", "rows"},
+	{"drops", "drops", "drops"},
 }
+
+// sorts are the same for the list, which the larder sorts.
+var sorts = func() (out []listing.Sort[control.Pattern]) {
+	for _, o := range orders {
+		out = append(out, listing.Sort[control.Pattern]{Title: o.title, Ascends: o.name == "statement"})
+	}
+	return out
+}()
 
 // mostRecent is how many of the selected pattern's statements are remembered.
 const mostRecent = 50
@@ -44,7 +58,9 @@ type Model struct {
 	selected string
 	detail   control.Pattern
 	recent   []control.Event // of the selected pattern, the oldest first
-	order    int
+	rows     listing.List[control.Pattern]
+	plan     *control.Plan // of the pattern planned
+	planned  string
 	frozen   bool
 	moved    bool // she has chosen: until then the first is selected
 	deep     bool // the selected pattern is laid out on the whole station
@@ -94,8 +110,42 @@ func (m *Model) Forget() {
 // Freeze stops or lets go what is shown.
 func (m *Model) Freeze(on bool) { m.frozen = on }
 
-// Order is the order that patterns are to be asked for in.
-func (m *Model) Order() string { return orders[m.order].name }
+// Order is the order that patterns are to be asked for in, and reversed whether it is turned round.
+func (m *Model) Order() (name string, reversed bool) {
+	i, reversed := m.ordered()
+	return orders[i].name, reversed
+}
+
+// ordered gives the present one of orders.
+func (m *Model) ordered() (i int, reversed bool) {
+	m.rows.Sorts = sorts
+	by, reversed := m.rows.By()
+	return slices.IndexFunc(sorts, func(s listing.Sort[control.Pattern]) bool { return s.Title == by.Title }), reversed
+}
+
+// SetPlan takes how the database runs a pattern's statements.
+func (m *Model) SetPlan(id string, p *control.Plan) { m.planned, m.plan = id, p }
+
+// Plan gives that of the selected pattern, or nil.
+func (m *Model) Plan() *control.Plan {
+	if m.planned != m.selected {
+		return nil
+	}
+	return m.plan
+}
+
+// Click takes a click, and says whether patterns are to be asked for in another order.
+func (m *Model) Click(x, y int) (sorted bool) {
+	if m.deep {
+		return false
+	}
+	row, sorted := m.rows.Click(x, y)
+	if row >= 0 && row < len(m.list.Patterns) {
+		m.moved = true
+		m.choose(m.list.Patterns[row].ID)
+	}
+	return sorted
+}
 
 // SetFilter shows only patterns that a filter picks; a text that is none changes nothing.
 func (m *Model) SetFilter(text string) {
@@ -146,8 +196,9 @@ func (m *Model) index() int {
 // Update takes a key.
 func (m *Model) Update(k tea.KeyPressMsg) {
 	move := moving.By(k)
-	if key.Matches(k, keyOrder) {
-		m.order = (m.order + 1) % len(orders)
+	m.rows.Sorts = sorts
+	if m.rows.Press(k) {
+		return
 	}
 	switch {
 	case move == 0:

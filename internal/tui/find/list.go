@@ -11,9 +11,14 @@ import (
 )
 
 func (m *Model) ranking(l *look.Look, width, height int) []string {
-	title := fmt.Sprintf("%d patterns by %s, last minute", m.list.All, orders[m.order].says)
+	order, reversed := m.ordered()
+	says := orders[order].says
+	if reversed {
+		says += ", the least first"
+	}
+	title := fmt.Sprintf("%d patterns by %s, last minute", m.list.All, says)
 	if m.Filter != "" {
-		title = fmt.Sprintf("%d of %d patterns with “%s”, by %s", m.list.Matching, m.list.All, m.Filter, orders[m.order].says)
+		title = fmt.Sprintf("%d of %d patterns with “%s”, by %s", m.list.Matching, m.list.All, m.Filter, says)
 	}
 	if m.list.Rare > 0 {
 		title += fmt.Sprintf(" · %d rare patterns summed", m.list.Rare)
@@ -26,16 +31,13 @@ func (m *Model) ranking(l *look.Look, width, height int) []string {
 	out := []string{l.Rule(title, width)}
 	room := height - len(out) - 2
 	at := max(m.index(), 0)
-	first := moving.First(at, room)
 	var most float64
 	for i := range m.list.Patterns {
 		most = max(most, m.list.Patterns[i].Saveable())
 	}
-	var rows [][]string
-	for i := first; i < len(m.list.Patterns) && i < first+room; i++ {
-		rows = append(rows, m.row(l, &m.list.Patterns[i], most, width))
-	}
-	out = append(out, l.Table(width, columns, rows)...)
+	out = append(out, m.rows.Draw(l, len(out), width, room, columns, at, len(m.list.Patterns), func(i int) []string {
+		return m.row(l, &m.list.Patterns[i], most, width)
+	})...)
 	if m.list.Matching == 0 {
 		out = append(out, l.Dim.Render("  No pattern matches the filter. ")+l.Key(moving.Back, "clears it."))
 	}

@@ -9,17 +9,34 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/tui/listing"
 	"jollylarder/internal/tui/moving"
 )
 
 // KeyList is the key to the other list.
 var (
 	KeyList = key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "the other list: tables, or statements with unknown effects"))
-	keyOnly = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "all tables, or only those that cached results depend on"))
+	keyOnly = key.NewBinding(key.WithKeys("d"), key.WithHelp("d", "all tables, or only those that cached results depend on"))
 )
 
 // Keys are the keys of the station by itself; those that drop belong to the application.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, KeyList, keyOnly}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, listing.KeyOrder, listing.KeyTurn, KeyList, keyOnly}
+
+// sorts are the columns by which tables can be sorted.
+var sorts = []listing.Sort[control.GuardedTable]{
+	listing.Most("writes/min", func(t *control.GuardedTable) uint64 { return t.Minute }),
+	listing.Most("direct", func(t *control.GuardedTable) uint64 { return t.Around }),
+	listing.Most("dropped", func(t *control.GuardedTable) uint64 { return t.Drops }),
+	listing.Most("cached", func(t *control.GuardedTable) int { return t.Cached }),
+	listing.Most("writes by key", func(t *control.GuardedTable) float64 { return byKey(t) }),
+	listing.Most("last drop", func(t *control.GuardedTable) int64 {
+		if t.LastDrop == nil {
+			return 0
+		}
+		return t.LastDrop.UnixNano()
+	}),
+	listing.Text("table", func(t *control.GuardedTable) string { return t.Name }),
+}
 
 // Model is the station. Its zero value is ready.
 type Model struct {
@@ -34,6 +51,7 @@ type Model struct {
 	unknown bool   // the effects that are not known are listed
 	effect  int    // selected among them
 	resting bool   // only tables are listed that something kept rests on
+	rows    listing.List[control.GuardedTable]
 
 	lags map[string][]float64 // by feed: the last measured, the oldest first
 	at   map[string]time.Time // of the last
@@ -73,10 +91,24 @@ func (m *Model) Freeze(on bool) { m.frozen = on }
 
 // tables gives those that are listed.
 func (m *Model) tables() []control.GuardedTable {
-	if !m.resting {
-		return m.guard.Tables
+	m.rows.Sorts = sorts
+	list := slices.Clone(m.guard.Tables)
+	if m.resting {
+		list = slices.DeleteFunc(list, func(t control.GuardedTable) bool { return t.Cached == 0 })
 	}
-	return slices.DeleteFunc(slices.Clone(m.guard.Tables), func(t control.GuardedTable) bool { return t.Cached == 0 })
+	m.rows.Sort(list)
+	return list
+}
+
+// Click takes a click.
+func (m *Model) Click(x, y int) {
+	if m.deep || m.unknown {
+		return
+	}
+	list := m.tables()
+	if row, _ := m.rows.Click(x, y); row >= 0 && row < len(list) {
+		m.table, m.moved = list[row].Name, true
+	}
 }
 
 func (m *Model) index() int {
@@ -111,6 +143,7 @@ func (m *Model) SetDeep(on bool) { m.deep, m.from = on && !m.unknown, 0 }
 // Update takes a key.
 func (m *Model) Update(k tea.KeyPressMsg) {
 	move := moving.By(k)
+	m.rows.Sorts = sorts
 	switch {
 	case key.Matches(k, KeyList):
 		m.unknown, m.deep = !m.unknown, false
@@ -118,6 +151,7 @@ func (m *Model) Update(k tea.KeyPressMsg) {
 		m.resting = !m.resting
 		m.moved = false
 		m.Set(m.guard)
+	case !m.unknown && !m.deep && m.rows.Press(k):
 	case move == 0:
 	case m.deep:
 		m.from = max(m.from+move, 0)

@@ -9,6 +9,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/look"
+	"jollylarder/internal/tui/minutes"
 	"jollylarder/internal/tui/moving"
 )
 
@@ -34,7 +35,7 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 	if question != nil {
 		list = max(room-len(question), 3)
 	}
-	out = append(out, m.list(l, width, list)...)
+	out = append(out, m.list(l, width, list, len(out))...)
 	if question != nil {
 		return append(out, question...)
 	}
@@ -96,11 +97,11 @@ func short(names []string) []string {
 }
 
 // list draws the tables.
-func (m *Model) list(l *look.Look, width, height int) []string {
+func (m *Model) list(l *look.Look, width, height, from int) []string {
 	tables := m.tables()
-	title := "tables by writes in the last minute; the rest since the start"
+	title := "tables; writes of the last minute, the rest since the start"
 	if m.resting {
-		title = "tables that cached results depend on, by writes in the last minute"
+		title = "tables that cached results depend on; writes of the last minute, the rest since the start"
 	}
 	out := []string{l.Rule(title, width)}
 	wide := width >= 90
@@ -108,16 +109,14 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 	if wide {
 		name = min(34, width-66)
 	}
-	columns := []look.Column{{Width: 2}, {Width: name}, {Title: "writes/min", Width: 11, Right: true}, {Title: "direct", Width: 8, Right: true},
+	columns := []look.Column{{Width: 2}, {Title: "table", Width: name}, {Title: "writes/min", Width: 11, Right: true}, {Title: "direct", Width: 8, Right: true},
 		{Title: "dropped", Width: 9, Right: true}, {Title: "cached", Width: 7, Right: true}}
 	if wide {
 		columns = append(columns, look.Column{Width: 2}, look.Column{Title: "writes by key", Width: 17}, look.Column{Title: "last drop"})
 	}
 	room := max(height-2, 1)
 	at := max(m.index(), 0)
-	first := moving.First(at, room)
-	var rows [][]string
-	for i := first; i < len(tables) && i < first+room; i++ {
+	row := func(i int) []string {
 		t := &tables[i]
 		mark, style := "  ", l.Cream
 		if i == at {
@@ -132,23 +131,31 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 		if wide {
 			row = append(row, "", narrow(l, t), l.Dim.Render(ago(t.LastDrop)))
 		}
-		rows = append(rows, row)
+		return row
 	}
-	out = append(out, l.Table(width, columns, rows)...)
+	out = append(out, m.rows.Draw(l, from+len(out), width, room, columns, at, len(tables), row)...)
 	if len(tables) == 0 {
 		out = append(out, l.Dim.Render("  Nothing was written yet, and nothing is cached."))
 	}
 	return out
 }
 
-// narrow draws of how many writes it was known what rows they alter.
-func narrow(l *look.Look, t *control.GuardedTable) string {
+// byKey is of which share of a table's writes it was known what rows they alter, or -1 where there were none.
+func byKey(t *control.GuardedTable) float64 {
 	seen := t.Writes - min(t.Around, t.Writes)
 	if seen == 0 {
+		return -1
+	}
+	return min(float64(t.Narrow)/float64(seen), 1)
+}
+
+// narrow draws of how many writes it was known what rows they alter.
+func narrow(l *look.Look, t *control.GuardedTable) string {
+	share := byKey(t)
+	if share < 0 {
 		return ""
 	}
 	const cells = 8
-	share := min(float64(t.Narrow)/float64(seen), 1)
 	n := int(share*cells + 0.5)
 	return l.Moss.Render(strings.Repeat("▬", n)) + l.Dim.Render(strings.Repeat("·", cells-n)) + l.Dim.Render(" "+look.Share(share, 1))
 }
@@ -183,8 +190,11 @@ func (m *Model) table1(l *look.Look, t *control.GuardedTable, width, height int,
 	if len(writes) == 0 {
 		writes = []string{l.Dim.Render("  None of its writes has dropped anything lately.")}
 	}
-	rests := m.rests(l, t, width)
+	rests, hour := m.rests(l, t, width), m.hour(l, t, width)
 	if whole {
+		if hour != nil {
+			rests = append(append(rests, ""), hour...)
+		}
 		out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+": cached results that depend on it, and how its rows are identified", width)}, rests...)
 		out = append(out, "", l.Rule("what its last writes dropped, and what stayed", width))
 		out = append(out, writes...)
@@ -195,19 +205,42 @@ func (m *Model) table1(l *look.Look, t *control.GuardedTable, width, height int,
 		return look.Window(out, m.from, width, height)
 	}
 	half := max((height-2)/2, 1)
+	if height > 2*len(hour)+6 && hour != nil {
+		half = max((height-3-len(hour))/2, 1)
+	} else {
+		hour = nil
+	}
 	if len(rests) > half {
 		rests = append(rests[:half-1:half-1], l.Dim.Render(fmt.Sprintf("  … %d more: ", len(rests)-half+1))+l.Key(moving.Enter, "shows them"))
 	}
 	out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+": cached results that depend on it, and how its rows are identified", width)}, rests...)
+	if hour != nil {
+		out = append(append(out, ""), hour...)
+	}
 	out = append(out, l.Rule("what its last writes dropped, and what stayed", width))
 	return append(out, writes[:min(len(writes), max(height-len(out), 0))]...)
 }
 
+// hour draws the writes to a table over the last hour, and what they dropped.
+func (m *Model) hour(l *look.Look, t *control.GuardedTable, width int) []string {
+	if m.guard.HourOf != t.Name {
+		return nil
+	}
+	return minutes.Rows(l, []minutes.Row{
+		{Label: "writes", Style: l.Plum, Values: minutes.Of(m.guard.Hour, func(s *control.TableStep) float64 { return float64(s.Writes) }), Most: minutes.Count},
+		{Label: "dropped", Style: l.Honey, Values: minutes.Of(m.guard.Hour, func(s *control.TableStep) float64 { return float64(s.Drops) }), Most: minutes.Count},
+	}, width)
+}
+
+// rests draws the patterns that read a table, with what its writes have cost each.
 func (m *Model) rests(l *look.Look, t *control.GuardedTable, width int) (out []string) {
 	if len(t.Read) == 0 {
 		return []string{l.Dim.Render("  No cached result depends on it.")}
 	}
-	wide := width >= 90
+	wide := width >= 110
+	if wide {
+		out = append(out, l.Dim.Render(look.Cut(look.Right("cached", 8)+"  "+look.Left("results its writes cost", 22)+"  "+"by which of its rows and columns, and the pattern", width)))
+	}
 	for _, p := range t.Read {
 		by, style := "any of its rows", l.Dim
 		switch {
@@ -223,7 +256,15 @@ func (m *Model) rests(l *look.Look, t *control.GuardedTable, width int) (out []s
 		if wide {
 			room = 38
 		}
-		line := "  " + l.Honey.Render(look.Right(look.Count(uint64(p.Cached)), 5)) + " " + style.Render(look.Left(by, room)) + " " + l.Cream.Render(look.Left(p.ID, 16)) + " " + l.Dim.Render(p.Text)
+		cost := ""
+		if wide {
+			cost = look.Right("–", 22)
+			if p.Dropped > 0 {
+				cost = look.Right(look.Count(p.Dropped)+" dropped", 13) + look.Right(strings.TrimSpace(look.Seconds(p.Refetch)), 9)
+			}
+			cost = l.Plum.Render(cost) + "  "
+		}
+		line := "  " + l.Honey.Render(look.Right(look.Count(uint64(p.Cached)), 5)) + cost + " " + style.Render(look.Left(by, room)) + " " + l.Cream.Render(look.Left(p.ID, 16)) + " " + l.Dim.Render(p.Text)
 		out = append(out, look.Cut(line, width))
 	}
 	return out

@@ -17,16 +17,7 @@ type Column struct {
 // Table draws a head and rows of cells, which have their colours already, in lines of exactly a width. What does not
 // fit into a cell is cut.
 func (l *Look) Table(width int, columns []Column, rows [][]string) []string {
-	widths, left := make([]int, len(columns)), width
-	for i, c := range columns {
-		widths[i] = min(c.Width, left)
-		left -= widths[i]
-	}
-	for i, c := range columns {
-		if c.Width == 0 {
-			widths[i], left = left, 0
-		}
-	}
+	widths := widthsOf(width, columns)
 	cell := func(text string, i int) string {
 		if columns[i].Right {
 			return Right(text, widths[i])
@@ -60,4 +51,30 @@ func (l *Look) Table(width int, columns []Column, rows [][]string) []string {
 		lines[i] = Left(lines[i], width)
 	}
 	return lines
+}
+
+// widthsOf gives how wide the columns of a table are.
+func widthsOf(width int, columns []Column) []int {
+	widths, left := make([]int, len(columns)), width
+	for i, c := range columns {
+		widths[i] = min(c.Width, left)
+		left -= widths[i]
+	}
+	for i, c := range columns {
+		if c.Width == 0 {
+			widths[i], left = left, 0
+		}
+	}
+	return widths
+}
+
+// ColumnAt gives the column of a table at a place of its lines; one without a title stands for none.
+func ColumnAt(width int, columns []Column, x int) Column {
+	for i, w := range widthsOf(width, columns) {
+		if x < w {
+			return columns[i]
+		}
+		x -= w
+	}
+	return Column{}
 }

@@ -30,7 +30,7 @@ func TestMinutesFit(t *testing.T) {
 			assert.Empty(t, lines)
 			return
 		}
-		assert.Len(t, lines, 4)
+		assert.GreaterOrEqual(t, len(lines), 4)
 		for _, line := range lines {
 			assert.LessOrEqual(t, ansi.StringWidth(line), width)
 		}
@@ -46,5 +46,5 @@ func TestTheFirstMinutesWithoutCallsAreLeftOut(t *testing.T) {
 	for _, line := range Draw(look.New(look.Dark), steps, 80) {
 		plain = append(plain, strings.TrimSpace(ansi.Strip(line)))
 	}
-	assert.Equal(t, []string{"the last 3 minutes, one by one", "calls ▂ █│ up to 40/min", "hit rate   █│ up to 75%", "mean █ ▁│ up to 10 ms"}, plain)
+	assert.Equal(t, []string{"the last 3 minutes, one by one", "calls ▂ █│ up to 40/min", "hit rate   █│ up to 75%", "mean █ ▁│ up to 10 ms", "mean 10 ms before the first hits, 1.0 ms since"}, plain)
 }

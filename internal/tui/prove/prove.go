@@ -2,6 +2,7 @@
 package prove
 
 import (
+	"math"
 	"slices"
 
 	"charm.land/bubbles/v2/key"
@@ -11,6 +12,7 @@ import (
 	"jollylarder/internal/control"
 	"jollylarder/internal/report"
 	"jollylarder/internal/trial"
+	"jollylarder/internal/tui/listing"
 	"jollylarder/internal/tui/moving"
 )
 
@@ -23,7 +25,7 @@ var (
 )
 
 // Keys are the keys of the station by itself.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, KeyStretch, KeyBy, keyTrials}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, listing.KeyOrder, listing.KeyTurn, KeyStretch, KeyBy, keyTrials}
 
 // stretch is a stretch of time, with its words.
 type stretch struct{ since, says string }
@@ -31,6 +33,25 @@ type stretch struct{ since, says string }
 // stretches are the stretches of time that can be chosen, each with its words.
 var stretches = []stretch{
 	{control.SinceChange, "since the last change of the rules"}, {control.SinceStart, "since the larder started"}, {control.LastMinute, "in the last minute"}, {"1h", "in the last hour"}, {"24h", "in the last 24 hours"}, {"720h", "in the last 30 days"},
+}
+
+// sorts are the columns by which what was saved can be sorted.
+var sorts = []listing.Sort[control.Proved]{
+	listing.Most("saved", func(p *control.Proved) float64 { return p.Ways.Fetches }),
+	listing.Most("hit rate", func(p *control.Proved) float64 { return float64(p.Hits) / float64(max(p.Calls(), 1)) }),
+	listing.Most("by samples", func(p *control.Proved) float64 {
+		if p.Ways.Sample == nil {
+			return math.Inf(-1)
+		}
+		return p.Ways.Sample.Saved
+	}),
+	listing.Most("before", func(p *control.Proved) float64 { return p.BeforeMean }),
+	listing.Most("after", func(p *control.Proved) float64 { return p.AfterMean }),
+	listing.Most("waited", func(p *control.Proved) float64 { return p.Waited }),
+	listing.Most("of misses", func(p *control.Proved) float64 { return p.Own }),
+	listing.Most("followed", func(p *control.Proved) float64 { return p.Follow }),
+	listing.Text("name", func(p *control.Proved) string { return p.Name }),
+	listing.Text("statement", func(p *control.Proved) string { return p.Text }),
 }
 
 // Model is the station. Its zero value is ready.
@@ -43,6 +64,7 @@ type Model struct {
 
 	name  string // selected
 	moved bool   // she has chosen
+	rows  listing.List[control.Proved]
 
 	pattern *control.Pattern // the selected one in full
 
@@ -113,7 +135,27 @@ func (m *Model) Proof() *control.Proof { return &m.proof }
 func (m *Model) Freeze(on bool) { m.frozen = on }
 
 func (m *Model) list() []control.Proved {
-	return [][]control.Proved{m.proof.Patterns, m.proof.Rules, m.proof.Applications}[m.by]
+	m.rows.Sorts = slices.DeleteFunc(slices.Clone(sorts), func(s listing.Sort[control.Proved]) bool {
+		return m.by == 0 && slices.Contains([]string{"waited", "of misses", "followed"}, s.Title) ||
+			m.by > 0 && slices.Contains([]string{"before", "after", "statement"}, s.Title)
+	})
+	list := slices.Clone([][]control.Proved{m.proof.Patterns, m.proof.Rules, m.proof.Applications}[m.by])
+	m.rows.Sort(list)
+	return list
+}
+
+// Click takes a click, and says whether what is shown must be asked for anew.
+func (m *Model) Click(x, y int) (again bool) {
+	if m.trial {
+		return false
+	}
+	list := m.list()
+	row, _ := m.rows.Click(x, y)
+	if row >= 0 && row < len(list) {
+		m.name, m.moved = list[row].Name, true
+		return true
+	}
+	return false
 }
 
 func (m *Model) index() int {
@@ -171,10 +213,11 @@ func (m *Model) Update(k tea.KeyPressMsg) (again bool) {
 		m.stretch = (m.stretch + 1) % len(stretches)
 		return true
 	case key.Matches(k, KeyBy):
-		m.by = (m.by + 1) % 3
+		m.by, m.rows = (m.by+1)%3, listing.List[control.Proved]{}
 		m.moved = false
 		m.Set(m.proof)
 		return true
+	case !m.trial && m.rows.Press(k):
 	case key.Matches(k, keyTrials):
 		m.trial = !m.trial
 	case move != 0 && !m.trial:

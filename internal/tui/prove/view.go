@@ -11,7 +11,6 @@ import (
 	"jollylarder/internal/control"
 	"jollylarder/internal/trial"
 	"jollylarder/internal/tui/look"
-	"jollylarder/internal/tui/moving"
 )
 
 // View draws the station. What is asked of her, if anything is, stands under what is known.
@@ -39,7 +38,7 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 	}
 	out = append(out, measures...)
 	room := max(height-len(out)-len(under), 3)
-	out = append(out, look.Block(m.rows(l, width, room), width, room)...)
+	out = append(out, look.Block(m.lines(l, width, room, len(out)), width, room)...)
 	return append(out, under...)
 }
 
@@ -180,15 +179,15 @@ func (m *Model) measures(l *look.Look, width int) []string {
 	return append(out, look.Cut("  "+l.Dim.Render(fmt.Sprintf("already subtracted: %s that the larder added to misses, and %s that hits waited for another fetch", secs(s.Own), secs(s.Follow))), width))
 }
 
-// rows draws what was spared of each pattern, rule or application.
-func (m *Model) rows(l *look.Look, width, height int) []string {
+// lines draws what was saved of each pattern, rule or application.
+func (m *Model) lines(l *look.Look, width, height, from int) []string {
 	out := []string{l.Rule([...]string{"by pattern", "by rule", "by application"}[m.by], width)}
 	wide := width >= 100
 	name := 17
 	if m.by > 0 {
 		name = 24
 	}
-	columns := []look.Column{{Width: 2}, {Width: name}, {Title: "hit rate", Width: 9, Right: true}, {Title: "saved", Width: 10, Right: true}, {Title: "by samples", Width: 20, Right: true}}
+	columns := []look.Column{{Width: 2}, {Title: "name", Width: name}, {Title: "hit rate", Width: 9, Right: true}, {Title: "saved", Width: 10, Right: true}, {Title: "by samples", Width: 20, Right: true}}
 	switch {
 	case wide && m.by == 0:
 		columns = append(columns, look.Column{Title: "before", Width: 10, Right: true}, look.Column{Title: "after", Width: 10, Right: true}, look.Column{Title: "  statement"})
@@ -198,9 +197,7 @@ func (m *Model) rows(l *look.Look, width, height int) []string {
 	list := m.list()
 	room := max(height-2, 1)
 	at := max(m.index(), 0)
-	first := moving.First(at, room)
-	var rows [][]string
-	for i := first; i < len(list) && i < first+room; i++ {
+	row := func(i int) []string {
 		p := &list[i]
 		mark, style := "  ", l.Cream
 		if i == at {
@@ -217,9 +214,9 @@ func (m *Model) rows(l *look.Look, width, height int) []string {
 		case wide:
 			row = append(row, l.Slate.Render(secs(p.Waited)), l.Dim.Render(secs(p.Own)), l.Dim.Render(secs(p.Follow)))
 		}
-		rows = append(rows, row)
+		return row
 	}
-	out = append(out, l.Table(width, columns, rows)...)
+	out = append(out, m.rows.Draw(l, from+len(out), width, room, columns, at, len(list), row)...)
 	if len(list) == 0 {
 		out = append(out, l.Dim.Render("  Nothing was counted "+m.Says()+"."))
 	}

@@ -2,7 +2,6 @@
 package stock
 
 import (
-	"cmp"
 	"math"
 	"slices"
 
@@ -12,31 +11,37 @@ import (
 	"jollylarder/internal/chart"
 	"jollylarder/internal/control"
 	"jollylarder/internal/report"
+	"jollylarder/internal/tui/listing"
 	"jollylarder/internal/tui/moving"
 )
 
 var (
-	keyOrder = key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "another order: by bytes, by unused results, by hits per MiB"))
 	KeyCurve = key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "forecast the hit rate at other memory sizes; again stops it"))
 )
 
 // Keys are the keys of the station by itself.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, keyOrder}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, listing.KeyOrder, listing.KeyTurn}
 
-// The orders.
-const (
-	byBytes = iota
-	byUnused
-	byWorth
-	orders
-)
+// sorts are the columns by which patterns can be sorted.
+var sorts = []listing.Sort[control.Stocked]{
+	listing.Most("bytes", func(s *control.Stocked) int64 { return s.Bytes }),
+	listing.Most("never used", func(s *control.Stocked) uint64 { return s.Unused }),
+	listing.Most("hits/MiB", worth),
+	listing.Most("evicted", func(s *control.Stocked) uint64 { return s.Evicted }),
+	listing.Most("expired", func(s *control.Stocked) uint64 { return s.Expired }),
+	listing.Most("dropped", func(s *control.Stocked) uint64 { return s.Dropped }),
+	listing.Most("results", func(s *control.Stocked) int { return s.Results }),
+	listing.Most("hits/min", func(s *control.Stocked) uint64 { return s.Minute }),
+	listing.Text("pattern", func(s *control.Stocked) string { return s.ID }),
+	listing.Text("statement", func(s *control.Stocked) string { return s.Text }),
+}
 
 // Model is the station. Its zero value is ready.
 type Model struct {
 	stock  control.Stock
 	known  bool
 	frozen bool
-	order  int
+	rows   listing.List[control.Stocked]
 
 	pattern string // selected
 	moved   bool   // she has chosen
@@ -60,15 +65,16 @@ func (m *Model) Set(s control.Stock) {
 }
 
 func (m *Model) sort() {
-	slices.SortStableFunc(m.stock.Patterns, func(a, b control.Stocked) int {
-		switch m.order {
-		case byUnused:
-			return cmp.Compare(b.Unused, a.Unused)
-		case byWorth:
-			return cmp.Compare(worth(&b), worth(&a))
-		}
-		return cmp.Compare(b.Bytes, a.Bytes)
-	})
+	m.rows.Sorts = sorts
+	m.rows.Sort(m.stock.Patterns)
+}
+
+// Click takes a click.
+func (m *Model) Click(x, y int) {
+	if row, _ := m.rows.Click(x, y); row >= 0 && row < len(m.stock.Patterns) {
+		m.pattern, m.moved = m.stock.Patterns[row].ID, true
+	}
+	m.sort()
 }
 
 // worth is how many hits of the last minute there were for each MiB; none where nothing is kept.
@@ -123,8 +129,7 @@ func (m *Model) Selected() *control.Stocked {
 func (m *Model) Update(k tea.KeyPressMsg) {
 	move := moving.By(k)
 	switch {
-	case key.Matches(k, keyOrder):
-		m.order = (m.order + 1) % orders
+	case m.rows.Press(k):
 		m.sort()
 	case move != 0 && len(m.stock.Patterns) > 0:
 		m.pattern, m.moved = m.stock.Patterns[min(max(m.index()+move, 0), len(m.stock.Patterns)-1)].ID, true

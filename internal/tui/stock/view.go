@@ -8,7 +8,7 @@ import (
 
 	"jollylarder/internal/control"
 	"jollylarder/internal/tui/look"
-	"jollylarder/internal/tui/moving"
+	"jollylarder/internal/tui/minutes"
 )
 
 // roomy is the height from which on there is a line for what does not matter most.
@@ -24,11 +24,11 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 		out = append(out, beside(l, &m.stock.Overhead, width))
 	}
 	if question != nil {
-		out = append(out, m.list(l, width, min(max(height-len(out)-len(question), 4), len(m.stock.Patterns)+2))...)
+		out = append(out, m.list(l, width, min(max(height-len(out)-len(question), 4), len(m.stock.Patterns)+2), len(out))...)
 		return append(out, question...)
 	}
 	foot := m.below(l, width, max(height-len(out)-6, 5))
-	out = append(out, m.list(l, width, max(min(height-len(out)-len(foot)-1, len(m.stock.Patterns)+2), 3))...)
+	out = append(out, m.list(l, width, max(min(height-len(out)-len(foot)-1, len(m.stock.Patterns)+2), 3), len(out))...)
 	if len(out)+len(foot) < height {
 		out = append(out, "")
 	}
@@ -92,16 +92,16 @@ func beside(l *look.Look, o *control.Overhead, width int) string {
 }
 
 // list draws the patterns.
-func (m *Model) list(l *look.Look, width, height int) []string {
-	out := []string{l.Rule([...]string{"patterns by bytes", "patterns by unused results", "patterns by hits per MiB"}[m.order], width)}
+func (m *Model) list(l *look.Look, width, height, from int) []string {
+	out := []string{l.Rule("cached results by pattern", width)}
 	list := m.stock.Patterns
 	wide := width >= 100
-	columns := []look.Column{{Width: 2}, {Width: 16}, {Title: "results", Width: 9, Right: true}, {Title: "bytes", Width: 11, Right: true}, {Title: "hits/min", Width: 10, Right: true}}
+	columns := []look.Column{{Width: 2}, {Title: "pattern", Width: 16}, {Title: "results", Width: 9, Right: true}, {Title: "bytes", Width: 11, Right: true}, {Title: "hits/min", Width: 10, Right: true}}
 	if wide {
-		columns = append(columns, look.Column{Width: 14}, look.Column{Title: "never used", Width: 12, Right: true}, look.Column{Title: "evicted", Width: 12, Right: true},
+		columns = append(columns, look.Column{Title: "hits/MiB", Width: 10, Right: true}, look.Column{Width: 14}, look.Column{Title: "never used", Width: 12, Right: true}, look.Column{Title: "evicted", Width: 12, Right: true},
 			look.Column{Title: "expired", Width: 9, Right: true}, look.Column{Title: "dropped", Width: 9, Right: true}, look.Column{Title: "  statement"})
 	} else {
-		columns = append(columns, look.Column{Title: "unused", Width: 9, Right: true}, look.Column{Title: "evicted", Width: 9, Right: true})
+		columns = append(columns, look.Column{Title: "never used", Width: 12, Right: true}, look.Column{Title: "evicted", Width: 9, Right: true})
 	}
 	most := int64(1)
 	for _, p := range list {
@@ -109,9 +109,7 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 	}
 	room := max(height-2, 1)
 	at := max(m.index(), 0)
-	first := moving.First(at, room)
-	var rows [][]string
-	for i := first; i < len(list) && i < first+room; i++ {
+	row := func(i int) []string {
 		p := &list[i]
 		mark, style := "  ", l.Cream
 		if i == at {
@@ -128,18 +126,37 @@ func (m *Model) list(l *look.Look, width, height int) []string {
 		}
 		if wide {
 			n := int(math.Ceil(float64(p.Bytes) / float64(most) * 10))
-			row = append(row, "  "+l.Honey.Render(strings.Repeat(string(look.TextureSaved), n)), unused.Render(never), l.Slate.Render(look.Some(p.Evicted)),
+			hits := "–"
+			if p.Bytes > 0 {
+				hits = fmt.Sprintf("%.0f", worth(p))
+			}
+			row = append(row, l.Cream.Render(hits), "  "+l.Honey.Render(strings.Repeat(string(look.TextureSaved), n)), unused.Render(never), l.Slate.Render(look.Some(p.Evicted)),
 				l.Dim.Render(look.Some(p.Expired)), l.Plum.Render(look.Some(p.Dropped)), "  "+l.Dim.Render(p.Text))
 		} else {
 			row = append(row, unused.Render(never), l.Slate.Render(look.Some(p.Evicted)))
 		}
-		rows = append(rows, row)
+		return row
 	}
-	out = append(out, l.Table(width, columns, rows)...)
+	out = append(out, m.rows.Draw(l, from+len(out), width, room, columns, at, len(list), row)...)
 	if len(list) == 0 {
 		out = append(out, l.Dim.Render("  Nothing has been cached yet."))
 	}
 	return out
+}
+
+// hour draws what became of results over the last hour.
+func (m *Model) hour(l *look.Look, width int) []string {
+	row := func(label string, style interface{ Render(...string) string }, of func(*control.StockStep) uint64) minutes.Row {
+		return minutes.Row{Label: label, Style: style, Values: minutes.Of(m.stock.Hour, func(s *control.StockStep) float64 { return float64(of(s)) }), Most: minutes.Count}
+	}
+	rows := []minutes.Row{
+		row("evicted", l.Slate, func(s *control.StockStep) uint64 { return s.Evicted }),
+		row("expired", l.Cream, func(s *control.StockStep) uint64 { return s.Expired }),
+		row("dropped", l.Plum, func(s *control.StockStep) uint64 { return s.Dropped }),
+		row("unused", l.Brick, func(s *control.StockStep) uint64 { return s.Unused }),
+		{Label: "bytes", Style: l.Honey, Values: minutes.Of(m.stock.Hour, func(s *control.StockStep) float64 { return float64(s.Bytes) }), Most: func(x float64) string { return look.Bytes(int64(x)) }},
+	}
+	return minutes.Rows(l, rows, width)
 }
 
 // below draws how old results are, and beside that what more memory would give, or less.
@@ -149,6 +166,9 @@ func (m *Model) below(l *look.Look, width, height int) []string {
 	}
 	half := width*2/5 - 1
 	ages, curve := m.ages(l), m.more(l, width-half-2, height)
+	if hour := m.hour(l, width-half-2); len(curve)+len(hour)+1 <= height && hour != nil {
+		curve = append(append(curve, l.Rule("what became of results", width-half-2)), hour...)
+	}
 	left := append([]string{l.Rule("age of results", half)}, ages...)
 	left = append(left, m.shares(l)...)
 	left = append(left, m.selected(l, half)...)

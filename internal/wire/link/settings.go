@@ -76,3 +76,11 @@ const (
 	// Nobody lets in nobody.
 	Nobody Unchallenged = "nobody"
 )
+
+// PlanQuestion asks how a database runs the statements of a pattern, whose text Text is; Schemas are where its names are
+// looked up.
+type PlanQuestion struct {
+	Database string
+	Schemas  []string
+	Text     string
+}
