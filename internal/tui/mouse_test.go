@@ -50,6 +50,7 @@ func TestAClickLeavesAFilterAlone(t *testing.T) {
 func TestAClickInAList(t *testing.T) {
 	a := shown(t, 160, 45)
 	a.goTo(a.find)
+	a.find.SetPatterns(control.PatternList{All: 2, Matching: 2, Patterns: []control.Pattern{{ID: "bado-kife-ruma", Text: "select * from fares"}, {ID: "lomu-vike-sano", Text: "select now()"}}})
 	click := func(text string) {
 		for y, line := range strings.Split(a.View().Content, "\n") {
 			plain := ansi.Strip(line)
