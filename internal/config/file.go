@@ -1,7 +1,6 @@
 package config
 
 import (
-	"bytes"
 	"cmp"
 	"crypto/tls"
 	"errors"
@@ -13,7 +12,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"jollylarder/internal/core/bytesize"
@@ -146,38 +144,6 @@ func parse(path string, text []byte, look bool) (Config, error) {
 // largestFile is the largest configuration that is read, in bytes.
 const largestFile = 1 << 20
 
-// mostProblems is how many lines of a file may be wrong before no more are looked for.
-const mostProblems = 50
-
-// decode reads a file's text. The decoder ends at the first value of a wrong kind; so that line is taken out, and the
-// rest is read again.
-func decode(path string, text []byte) (doc fileTOML, problems []error) {
-	lines := bytes.SplitAfter(bytes.Clone(text), []byte("\n"))
-	for len(problems) < mostProblems {
-		doc = fileTOML{}
-		dec := toml.NewDecoder(bytes.NewReader(bytes.Join(lines, nil)))
-		dec.DisallowUnknownFields()
-		err := dec.Decode(&doc)
-		if err == nil {
-			return doc, problems
-		}
-		all := positions(path, err)
-		problems = append(problems, all...)
-		removed := false
-		for _, e := range all {
-			if i := lineOf(e) - 1; i >= 0 && i < len(lines) && bytes.ContainsRune(lines[i], '=') &&
-				!bytes.Contains(lines[i], []byte("\"\"\"")) {
-				lines[i] = []byte("\n")
-				removed = true
-			}
-		}
-		if !removed {
-			return fileTOML{}, problems
-		}
-	}
-	return doc, problems
-}
-
 // lineOf gives the line that an error is about, or 0.
 func lineOf(err error) int {
 	var e Error
@@ -187,31 +153,20 @@ func lineOf(err error) int {
 	return 0
 }
 
-// positions turns the decoder's errors into ours.
-func positions(path string, err error) []error {
-	var strict *toml.StrictMissingError
-	if errors.As(err, &strict) {
-		var all []error
-		for _, e := range strict.Errors {
-			line, column := e.Position()
-			all = append(
-				all,
-				Error{
-					path,
-					line,
-					column,
-					fmt.Sprintf("there is no key %s: docs/configuration.md lists them all", strings.Join(e.Key(), ".")),
-				},
-			)
+// decode reads a file's text, and says all that is wrong with it as far as the decoder knows.
+func decode(path string, text []byte) (fileTOML, []error) {
+	doc, wrong, whole := tomlproblem.Decode[fileTOML](text)
+	if !whole {
+		doc = fileTOML{}
+	}
+	var problems []error
+	for _, p := range wrong {
+		if p.Unknown != nil {
+			p.Text = fmt.Sprintf("there is no key %s: docs/configuration.md lists them all", strings.Join(p.Unknown, "."))
 		}
-		return all
+		problems = append(problems, Error{path, p.Line, p.Column, p.Text})
 	}
-	var wrong *toml.DecodeError
-	if errors.As(err, &wrong) {
-		line, column := wrong.Position()
-		return []error{Error{path, line, column, tomlproblem.Of(wrong)}}
-	}
-	return []error{fmt.Errorf("%s: %w", path, err)}
+	return doc, problems
 }
 
 // locate gives where each key stands, by its path: "origin.1.tls.mode".

@@ -2,7 +2,10 @@ package rules
 
 import (
 	"regexp"
+	"slices"
 	"strings"
+
+	"jollylarder/internal/core/tomlproblem"
 )
 
 // blocks are the lines of a file cut before each rule and declaration: the first is what stands before them, of no
@@ -57,6 +60,30 @@ func (b blocks) place(kind string, i int) int {
 		}
 	}
 	return -1
+}
+
+// sets says whether a block gives a value to a key.
+func (b block) sets(key string) bool {
+	list, _ := items(strings.Join(b.lines, ""))
+	return slices.ContainsFunc(list, func(x item) bool { return x.key == key })
+}
+
+// of gives the places of the blocks in which values of a wrong kind stand, and the lines of those.
+func (b blocks) of(problems []tomlproblem.Problem) (out, lines map[int]bool) {
+	out, lines = map[int]bool{}, map[int]bool{}
+	for _, p := range problems {
+		line := 0
+		if p.Unknown == nil {
+			lines[p.Line] = true
+		}
+		for at := range b {
+			if line += len(b[at].lines); p.Unknown == nil && p.Line <= line {
+				out[at] = true
+				break
+			}
+		}
+	}
+	return out, lines
 }
 
 // at finds where in the file a key of rule or declaration i stands, or its own line.
@@ -119,7 +146,7 @@ func items(text string) (out []item, tables int) {
 		key, _, _ := strings.Cut(strings.TrimSpace(rest[:equals]), ".")
 		value := at + equals + 1
 		value += len(text[value:]) - len(strings.TrimLeft(text[value:], " \t"))
-		end := value + valueLength(text[value:])
+		end := value + tomlproblem.ValueLength(text[value:])
 		at = end + lineLength(text[end:])
 		out = append(out, item{strings.Trim(key, `"' `), line, value, end, at})
 	}
@@ -131,47 +158,4 @@ func lineLength(text string) int {
 		return i + 1
 	}
 	return len(text)
-}
-
-// valueLength gives how long the TOML value is that a text begins with, which is well-formed.
-func valueLength(text string) int {
-	depth, end := 0, 0
-	for at := 0; at < len(text); {
-		c := text[at]
-		switch {
-		case strings.HasPrefix(text[at:], `"""`) || strings.HasPrefix(text[at:], `'''`):
-			closing := strings.Index(text[at+3:], text[at:at+3])
-			if closing < 0 {
-				return len(text)
-			}
-			at += closing + 6
-			for at < len(text) && text[at] == c { // quotes that belong to the string's end
-				at++
-			}
-		case c == '"' || c == '\'':
-			for at++; at < len(text) && text[at] != c; at++ {
-				if c == '"' && text[at] == '\\' {
-					at++
-				}
-			}
-			at++
-		case c == '#' && depth == 0, c == '\n' && depth == 0:
-			return end
-		case c == '#':
-			at += lineLength(text[at:])
-			continue
-		default:
-			switch c {
-			case '[', '{':
-				depth++
-			case ']', '}':
-				depth--
-			}
-			at++
-		}
-		if c != ' ' && c != '\t' && c != '\r' {
-			end = min(at, len(text))
-		}
-	}
-	return end
 }

@@ -9,8 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/pelletier/go-toml/v2"
-
 	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/core/statement"
 	"jollylarder/internal/core/tomlproblem"
@@ -94,23 +92,28 @@ type declareTOML struct {
 	Note     string    `toml:"note"`
 }
 
+// file is a rules file.
+type file struct {
+	Rule    []ruleTOML    `toml:"rule"`
+	Declare []declareTOML `toml:"declare"`
+}
+
 // Parse reads a rules file. All that is wrong is reported at once, as Errors joined.
 func Parse(text []byte) (*Set, error) {
-	var doc struct {
-		Rule    []ruleTOML    `toml:"rule"`
-		Declare []declareTOML `toml:"declare"`
-	}
 	text = bytes.TrimPrefix(text, mark)
-	dec := toml.NewDecoder(bytes.NewReader(text))
-	dec.DisallowUnknownFields()
+	doc, wrong, whole := tomlproblem.Decode[file](text)
 	p := parser{blocks: split(string(text)), whole: map[string]int{}, names: map[string]int{}}
-	if err := dec.Decode(&doc); err != nil {
-		var unknown *toml.StrictMissingError
-		if !errors.As(err, &unknown) {
-			return nil, positions(err)
+	for _, x := range wrong {
+		e := Error{x.Line, x.Column, x.Text}
+		if x.Unknown != nil { // beside them, all else was read
+			e.Problem = fmt.Sprintf("unknown key %s: expected %s in a [[rule]], or %s in a [[declare]]", strings.Join(x.Unknown, "."), ruleKeys, declareKeys)
 		}
-		p.problems = unknownKeys(unknown) // beside them, all else was read
+		p.problems = append(p.problems, e)
 	}
+	if !whole {
+		return nil, errors.Join(p.problems...)
+	}
+	p.beside, p.taken = p.blocks.of(wrong)
 	var list []Rule
 	for i, r := range doc.Rule {
 		list = append(list, p.rule(i, r))
@@ -136,6 +139,9 @@ type parser struct {
 	memory   float64        // what rules have of it to themselves
 	whole    map[string]int // by pattern: which is its rule for all callers, counted from 1
 	names    map[string]int // by name: which is its rule, counted from 1
+	// beside are the blocks that hold a value of a wrong kind, and taken the lines where those stand: what seems to be
+	// missing there may be what could not be read.
+	beside, taken map[int]bool
 }
 
 // line gives the line of a rule, counted from 1, in which a key stands.
@@ -146,6 +152,9 @@ func (p *parser) line(rule int, key string) int {
 
 func (p *parser) problem(kind string, i int, key, format string, args ...any) {
 	line, column := p.blocks.at(kind, i, key)
+	if place := p.blocks.place(kind, i); p.beside[place] && (key == "when" || p.taken[line] || !p.blocks[place].sets(key)) {
+		return
+	}
 	p.problems = append(p.problems, Error{line, column, fmt.Sprintf(format, args...)})
 }
 
@@ -169,7 +178,7 @@ func (p *parser) rule(i int, r ruleTOML) Rule {
 	switch {
 	case rule.Action != Cache && rule.Action != Bypass:
 		wrong("action", `action %q: expected "cache" or "bypass"`, r.Action)
-	case rule.Action == Cache && r.TTL == nil:
+	case rule.Action == Cache && r.TTL == nil && !p.beside[p.blocks.place("rule", i)]:
 		wrong("action", `a rule with action "cache" needs a ttl: expected a time such as ttl = "30s", or "none"`)
 	}
 	if r.TTL != nil {
@@ -320,23 +329,4 @@ func (p *parser) declaration(i int, d declareTOML) Declaration {
 		}
 	}
 	return out
-}
-
-// unknownKeys turns what the decoder says of keys that there are not into errors of ours.
-func unknownKeys(err *toml.StrictMissingError) (all []error) {
-	for _, e := range err.Errors {
-		line, column := e.Position()
-		all = append(all, Error{line, column, fmt.Sprintf("unknown key %s: expected %s in a [[rule]], or %s in a [[declare]]", strings.Join(e.Key(), "."), ruleKeys, declareKeys)})
-	}
-	return all
-}
-
-// positions turns any other error of the decoder's into ours.
-func positions(err error) error {
-	var wrong *toml.DecodeError
-	if errors.As(err, &wrong) {
-		line, column := wrong.Position()
-		return Error{line, column, tomlproblem.Of(wrong)}
-	}
-	return err
 }

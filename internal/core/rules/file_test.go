@@ -325,3 +325,33 @@ func TestAllThatIsWrongIsSaidAtOnce(t *testing.T) {
 		"line 6, column 1: pattern \"x\" is not a pa", "line 7, column 1: action \"store\": expecte",
 	}, lines)
 }
+
+// Values of a wrong kind are said all at once too, with what is wrong beside them; what only seems to be missing because
+// it could not be read is not.
+func TestValuesOfAWrongKindAreSaidAtOnce(t *testing.T) {
+	_, err := Parse([]byte(`[[rule]]
+pattern = 5
+action = "cache"
+ttl = 30
+refetch = [
+  "yes",
+]
+
+[[rule]]
+text = "*"
+action = "keep"
+when = { application = 4 }
+warm_up = "3"
+[[rule]]
+text = "*"
+action = "hold"
+`))
+	require.Error(t, err)
+	assert.Equal(t, `line 2, column 11: pattern: expected a text in quotes, not a TOML integer
+line 4, column 7: ttl: expected a text in quotes, not a TOML integer
+line 5, column 11: refetch: expected true or false, not a TOML array
+line 11, column 1: action "keep": expected "cache" or "bypass"
+line 12, column 24: when: expected a text in quotes, not a TOML integer
+line 13, column 11: warm_up: expected a whole number, not a TOML string
+line 16, column 1: action "hold": expected "cache" or "bypass"`, err.Error())
+}
