@@ -68,7 +68,7 @@ func nothingRecorded(filter string, missed uint64) error {
 	case filter != "":
 		return fmt.Errorf("nothing was recorded: no statement that matches the filter %q ended in that time; jollylarder status lists the applications", filter)
 	}
-	return errors.New("nothing was recorded: no statement ended in that time")
+	return errors.New("nothing was recorded: no statement ended in that time; record for longer, or point an application at the larder's address")
 }
 
 // record writes a recording until the context ends. Nothing is left of one without statements.

@@ -128,7 +128,7 @@ func Parse(path string, text []byte) (Config, error) { return parse(path, text, 
 
 func parse(path string, text []byte, look bool) (Config, error) {
 	if len(text) > largestFile {
-		return Config{}, fmt.Errorf("%s is larger than %d MiB, which no configuration is", path, largestFile>>20)
+		return Config{}, fmt.Errorf("%s is larger than %d MiB: expected a configuration, as docs/configuration.md describes", path, largestFile>>20)
 	}
 	doc, problems := decode(path, text)
 	r := &reader{path: path, where: locate(text), problems: problems, look: look}

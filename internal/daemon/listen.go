@@ -33,11 +33,11 @@ func listen(address string) (net.Listener, error) {
 func listenUnix(address string) (net.Listener, error) {
 	if c, err := net.DialTimeout("unix", address, time.Second); err == nil {
 		c.Close()
-		return nil, fmt.Errorf("%s: another program listens on it", address)
+		return nil, fmt.Errorf("%s: another program listens on it; stop it", address)
 	}
 	if info, err := os.Lstat(address); err == nil {
 		if info.Mode()&os.ModeSocket == 0 {
-			return nil, fmt.Errorf("%s: a file of that name is there", address)
+			return nil, fmt.Errorf("%s: a file of that name is there; remove it", address)
 		}
 		if err := os.Remove(address); err != nil {
 			return nil, err

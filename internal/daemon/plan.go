@@ -33,7 +33,7 @@ func (l *Larder) Plan(ctx context.Context, database string, schemas []string, te
 		case a == nil:
 			return nil, "", errors.New("the larder has no account of its own there: set [origin.fetch] or [origin.catalog] in its configuration")
 		case o.protocol.Explain == nil:
-			return nil, "", fmt.Errorf("plans of %s are not supported", o.protocol.Title)
+			return nil, "", fmt.Errorf("plans of %s are not supported: use EXPLAIN with an account of yours", o.protocol.Title)
 		}
 		lines, err = o.protocol.Explain(ctx, o.server, *a, link.PlanQuestion{Database: database, Schemas: schemas, Text: text})
 		return lines, a.User, err

@@ -87,7 +87,7 @@ func readRulesFile(path string) ([]byte, error) {
 	defer f.Close()
 	text, err := io.ReadAll(io.LimitReader(f, largestRules+1))
 	if err == nil && len(text) > largestRules {
-		return nil, fmt.Errorf("%s is larger than %d MiB, which no rules file is", path, largestRules>>20)
+		return nil, fmt.Errorf("%s is larger than %d MiB: expected a rules file, as docs/rules.md describes", path, largestRules>>20)
 	}
 	return text, err
 }
@@ -261,7 +261,7 @@ func (b *ruleBook) write(path string, text, known []byte) error {
 	}
 	if !bytes.Equal(now, known) {
 		return fmt.Errorf(
-			"the rules file %s was changed by another program, and nothing was applied: take that change, or restore the file",
+			"the rules file %s was changed by another program, and nothing was applied: apply that change with rules apply --edited, or restore the file",
 			path,
 		)
 	}

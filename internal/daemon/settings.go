@@ -53,7 +53,7 @@ func settings(cfg config.Config) ([]originSettings, error) {
 			wrong("--listen, or listen", config.CheckAddress(a))
 		}
 		if len(o.Listen) == 0 {
-			wrong("--listen, or listen", errors.New("there is nothing to listen on"))
+			wrong("--listen, or listen", errors.New("there is nothing to listen on: expected an address such as 127.0.0.1:6543"))
 		}
 		s := link.Settings{
 			Unchallenged: link.Unchallenged(

@@ -111,7 +111,7 @@ func (s *Store) open(path string) (err error) {
 			return &damagedError{err}
 		}
 		if have > len(migrations) {
-			return fmt.Errorf("it was written by a newer version of the larder")
+			return fmt.Errorf("it was written by a newer version of the larder: use that one, or another directory with --state")
 		}
 	}
 	if err := migrate(db, len(migrations)); err != nil {

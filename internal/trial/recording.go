@@ -85,7 +85,7 @@ func (p *Parameter) UnmarshalJSON(b []byte) error {
 		Binary *string `json:"binary"`
 	}
 	if err := json.Unmarshal(b, &x); err != nil || x.Binary == nil {
-		return fmt.Errorf(`a parameter is written null, "text" or {"binary": "hexadecimal"}`)
+		return fmt.Errorf(`expected a parameter as null, "text" or {"binary": "hexadecimal"}`)
 	}
 	v, err := hex.DecodeString(*x.Binary)
 	if err != nil {
@@ -127,7 +127,7 @@ func ReadRecording(name string, from io.Reader) (head Head, out []Statement, err
 			Version,
 		)
 	case head.Version < 1:
-		return head, nil, fmt.Errorf("%s, line 1: there is no version %d of recordings", name, head.Version)
+		return head, nil, fmt.Errorf("%s, line 1: there is no version %d of recordings: record again with this version", name, head.Version)
 	case !head.Values:
 		return head, nil, fmt.Errorf(
 			"%s has no values: its statements cannot be sent again. Record with --values, which needs show_values = true in the larder's configuration",
@@ -151,12 +151,12 @@ func ReadRecording(name string, from io.Reader) (head Head, out []Statement, err
 		}
 		switch {
 		case ended:
-			return head, nil, fmt.Errorf("%s, line %d: there is more behind its end", name, n)
+			return head, nil, fmt.Errorf("%s, line %d: there is more behind its end: record again", name, n)
 		case x.End != nil:
 			ended = true
 			if *x.End != len(out) {
 				return head, nil, fmt.Errorf(
-					"%s, line %d: it says that %d statements came before, and %d did: some were taken out",
+					"%s, line %d: it says that %d statements came before, and %d did: some were taken out; record again",
 					name,
 					n,
 					*x.End,
@@ -164,7 +164,7 @@ func ReadRecording(name string, from io.Reader) (head Head, out []Statement, err
 				)
 			}
 		case x.SQL == "":
-			return head, nil, fmt.Errorf("%s, line %d: there is no sql in it", name, n)
+			return head, nil, fmt.Errorf("%s, line %d: there is no sql in it: record again", name, n)
 		default:
 			out = append(
 				out,

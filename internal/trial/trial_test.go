@@ -74,7 +74,7 @@ func TestRecordingsThatAreWrong(t *testing.T) {
 		head + `{"sql": "select 1"}` + "\n" + `{"end": 2}`:                     "says that 2 statements came before, and 1 did",
 		head + `{"at_ms": 3}` + "\n" + `{"end": 0}`:                            "line 2: there is no sql",
 		head + `{"end": 0}` + "\n" + `{"sql": "select 1"}`:                     "more behind its end",
-		head + `{"sql": "select $1", "parameters": [3]}` + "\n" + `{"end": 1}`: "a parameter is written null",
+		head + `{"sql": "select $1", "parameters": [3]}` + "\n" + `{"end": 1}`: "expected a parameter as null",
 		head + `{"sql": "select $1", "types": [23]}` + "\n" + `{"end": 1}`:     "r.jsonl, line 2: types cannot be a JSON number",
 		head + `"select 1"` + "\n" + `{"end": 1}`:                              "r.jsonl, line 2: a line of a recording cannot be a JSON string",
 	} {

@@ -224,7 +224,7 @@ func (s *deciding) forecast() tea.Cmd {
 		defer cancel()
 		f, err := client.Forecast(ctx, &text, func(done float64) { run.done.Store(math.Float64bits(done)) })
 		if errors.Is(ctx.Err(), context.Canceled) {
-			return forecastMsg{of, nil, errors.New("it was stopped")}
+			return forecastMsg{of, nil, errors.New("it was stopped; " + decide.KeyForecast.Help().Key + " makes it again")}
 		}
 		return forecastMsg{of, f, err}
 	}

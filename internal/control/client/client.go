@@ -282,7 +282,7 @@ func (c *Client) stream(ctx context.Context, q url.Values, f func(control.Event)
 	if err := lines.Err(); err != nil {
 		return err
 	}
-	return errors.New("the larder ended the stream")
+	return errors.New("the larder ended the stream: start it again, or watch again when it answers")
 }
 
 // Guard gives what is known of whether anything old may be answered.

@@ -141,7 +141,7 @@ func (s *server) applyText(w http.ResponseWriter, r *http.Request) {
 	case in.File:
 		text, changed, err := s.l.Book().Outside()
 		if err == nil && !changed {
-			err = errors.New("the rules file equals the rules in force")
+			err = errors.New("the rules file equals the rules in force: there is nothing to apply")
 		}
 		if err != nil {
 			problem(w, http.StatusConflict, "%v", err)
@@ -156,7 +156,7 @@ func (s *server) applyText(w http.ResponseWriter, r *http.Request) {
 	default:
 		d, ok := s.l.Book().State().Draft(a.Who)
 		if !ok {
-			problem(w, http.StatusConflict, "there is no draft of %s's to apply", a.Who)
+			problem(w, http.StatusConflict, "there is no draft of %s's to apply: PUT /v1/draft makes one", a.Who)
 			return
 		}
 		a.Text, a.Base = d.Text, d.Base

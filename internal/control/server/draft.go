@@ -128,7 +128,7 @@ func (s *server) editDraft(w http.ResponseWriter, r *http.Request) {
 func (s *server) renewDraft(w http.ResponseWriter, r *http.Request) {
 	d, ok := s.l.Book().State().Draft(who(r))
 	if !ok {
-		problem(w, http.StatusConflict, "there is no draft")
+		problem(w, http.StatusConflict, "there is no draft: PUT /v1/draft makes one")
 		return
 	}
 	text, revision := s.l.Book().Current()
@@ -176,7 +176,7 @@ func renew(base, draft, text []byte) ([]byte, error) {
 		case c.Kind == rules.Added:
 			text, err = rules.Put(text, "", *c.After)
 		case c.Kind == rules.Changed:
-			return nil, fmt.Errorf("the draft changes the rule %s, which was removed in the meantime", c.Rule)
+			return nil, fmt.Errorf("the draft changes the rule %s, which was removed in the meantime: discard that change, or add the rule again", c.Rule)
 		}
 		if err != nil {
 			return nil, err

@@ -53,7 +53,7 @@ func (s *server) trial(w http.ResponseWriter, r *http.Request) {
 	e := s.l.Engine()
 	switch {
 	case e.CachingOff():
-		problem(w, http.StatusConflict, "caching is off: there is nothing to compare")
+		problem(w, http.StatusConflict, "caching is off: there is nothing to compare; jollylarder caching on allows it again")
 		return
 	case !e.Caches():
 		problem(w, http.StatusConflict, "no rule is caching: there is nothing to compare; apply a rule, or resume a paused one")

@@ -95,7 +95,7 @@ func listenOwn(path string) (net.Listener, error) {
 	}
 	if info, err := os.Lstat(path); err == nil {
 		if info.Mode()&os.ModeSocket == 0 {
-			return nil, fmt.Errorf("the control socket %s cannot be made: a file of that name is there", path)
+			return nil, fmt.Errorf("the control socket %s cannot be made: a file of that name is there; choose another with --control", path)
 		}
 		if err := os.Remove(path); err != nil {
 			return nil, fmt.Errorf("removing the control socket left over at %s: %w", path, err)
@@ -143,7 +143,7 @@ func (s *Server) Close() {
 // ServeHTTP answers one request.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if !s.inner.begins() {
-		problem(w, http.StatusServiceUnavailable, "this larder is being stopped")
+		problem(w, http.StatusServiceUnavailable, "this larder is being stopped: ask again when it has started")
 		return
 	}
 	defer s.inner.answering.Done()

@@ -170,7 +170,7 @@ func number(text string, duration bool) (float64, error) {
 	}
 	n, err := strconv.ParseFloat(text, 64)
 	if err != nil {
-		return 0, fmt.Errorf("%q is no number", text)
+		return 0, fmt.Errorf("%q is no number: expected one such as 12 or 0.5", text)
 	}
 	return n, nil
 }

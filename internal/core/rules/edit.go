@@ -78,7 +78,7 @@ func Move(text []byte, name string, by int) ([]byte, error) {
 func (s *Set) place(name string) (int, error) {
 	at := slices.IndexFunc(s.rules, func(r Rule) bool { return r.Name == name })
 	if at < 0 {
-		return 0, fmt.Errorf("there is no rule %q", name)
+		return 0, fmt.Errorf("there is no rule %q: jollylarder rules list lists all", name)
 	}
 	return at, nil
 }
@@ -99,7 +99,7 @@ func edit(text []byte, f func(*Set, blocks) (blocks, []Rule, error)) ([]byte, er
 	}
 	b := split(string(text))
 	if n := len(set.rules); b.place("rule", n) >= 0 || n > 0 && b.place("rule", n-1) < 0 {
-		return nil, errors.New("the rules are not written as [[rule]] tables: edit the file by hand")
+		return nil, errors.New("the rules are not written as [[rule]] tables: edit the file by hand, and apply it")
 	}
 	b, want, err := f(set, b)
 	if err != nil {
@@ -118,7 +118,7 @@ func edit(text []byte, f func(*Set, blocks) (blocks, []Rule, error)) ([]byte, er
 	if len(back.rules) != len(want) ||
 		!slices.EqualFunc(back.rules, want, func(a, b Rule) bool { return reflect.DeepEqual(a.bare(), b.bare()) }) {
 		return nil, errors.New(
-			"the rules file cannot be edited in place: edit it by hand",
+			"the rules file cannot be edited in place: edit it by hand, and apply it",
 		)
 	}
 	return []byte(out.String()), nil

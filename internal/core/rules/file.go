@@ -170,7 +170,7 @@ func (p *parser) rule(i int, r ruleTOML) Rule {
 		if !validName(r.Name) {
 			wrong("name", "name %q: expected up to 60 letters, digits, dots, underscores and hyphens", r.Name)
 		} else if first := p.names[r.Name]; first > 0 {
-			wrong("name", "the name %s is taken by the rule in line %d", r.Name, p.line(first, "name"))
+			wrong("name", "the name %s is taken by the rule in line %d: expected another", r.Name, p.line(first, "name"))
 		}
 		p.names[r.Name] = i + 1
 	}
@@ -270,7 +270,7 @@ func (p *parser) matching(rule *Rule, r ruleTOML, i int) {
 	case r.Pattern != "" && !statement.ValidID(r.Pattern):
 		wrong("pattern", "pattern %q is not a pattern's id: expected three words such as bado-kife-ruma", r.Pattern)
 	case r.Pattern != "" && alone && p.whole[r.Pattern] > 0:
-		wrong("pattern", "pattern %s already has a rule in line %d, which decides", r.Pattern, p.line(p.whole[r.Pattern], "pattern"))
+		wrong("pattern", "pattern %s already has a rule in line %d, which decides: remove one of them, or give this one a when", r.Pattern, p.line(p.whole[r.Pattern], "pattern"))
 	}
 	if alone {
 		p.whole[r.Pattern] = i + 1

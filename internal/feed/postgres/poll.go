@@ -30,7 +30,7 @@ func (f *Follower) poll(ctx context.Context, c *pgconn.PgConn, but map[string]bo
 		return err
 	}
 	if len(rows) > 0 && rows[0][5] != "on" {
-		return errors.New("the server has track_counts = off, and does not count changes")
+		return errors.New("the server has track_counts = off, and does not count changes: set it to on")
 	}
 	f.mu.Lock()
 	if f.counts == nil {

@@ -117,7 +117,7 @@ func (s *stream) look(ctx context.Context) error {
 		return fmt.Errorf("the server has wal_level = %s: expected logical, which needs a restart of the server", level[0][0])
 	}
 	if level[0][1] != "true" {
-		return errors.New("its account has no right to replicate: alter role ... replication")
+		return errors.New("its account has no right to replicate: use alter role ... replication")
 	}
 	slot, err := ask(ctx, s.asking, `select coalesce(plugin, ''), coalesce(database, ''), active::text, coalesce(active_pid, 0)::text, coalesce(pg_catalog.to_jsonb(s) ->> 'wal_status', '')
 		from pg_catalog.pg_replication_slots s where slot_name = $1`, f.Slot)
@@ -125,7 +125,7 @@ func (s *stream) look(ctx context.Context) error {
 	case err != nil:
 		return err
 	case len(slot) == 0:
-		return fmt.Errorf("there is no slot %s: jollylarder feed setup makes it", f.Slot)
+		return fmt.Errorf("there is no slot %s: run jollylarder feed setup, which makes it", f.Slot)
 	case slot[0][0] != "pgoutput" || slot[0][1] != f.Database:
 		return fmt.Errorf("the slot %s is not one of this database for pgoutput: choose another name", f.Slot)
 	case slot[0][2] == "true":
@@ -143,7 +143,7 @@ func (s *stream) published(ctx context.Context) error {
 		return err
 	}
 	if len(rows) == 0 {
-		return fmt.Errorf("there is no publication %s, or no table in it: jollylarder feed setup makes it", s.f.Publication)
+		return fmt.Errorf("there is no publication %s, or no table in it: run jollylarder feed setup, which makes it", s.f.Publication)
 	}
 	s.told = map[string]bool{}
 	for _, r := range rows {
@@ -317,7 +317,7 @@ func (s *stream) check(ctx context.Context) error {
 		return err
 	}
 	if len(rows) == 0 {
-		return fmt.Errorf("the slot %s does not exist any more", f.Slot)
+		return fmt.Errorf("the slot %s does not exist any more: run jollylarder feed setup, which makes it", f.Slot)
 	}
 	held, _ := strconv.ParseInt(rows[0][0], 10, 64)
 	f.set(func(x *feed.Status) {

@@ -58,7 +58,7 @@ type lane struct {
 }
 
 // errGone is an origin, or a larder, that does not answer any more.
-var errGone = errors.New("does not answer")
+var errGone = errors.New("does not answer: expected a database that does")
 
 // reconnects is for how long a client tries to connect again, and pause how long it waits in between.
 const (
@@ -220,7 +220,7 @@ func (t *Load) calibrate(ctx context.Context, lanes []*lane, per time.Duration) 
 				return 0, fmt.Errorf("%s: %w", l.way, err)
 			}
 			if s.Errors == n*t.Clients {
-				return 0, fmt.Errorf("%s: every statement failed", l.way)
+				return 0, fmt.Errorf("%s: every statement failed; try one of them with a client of the database", l.way)
 			}
 			total += n
 			if took = time.Duration(s.Length * float64(time.Second)); n == 1 {

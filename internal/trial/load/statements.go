@@ -101,7 +101,7 @@ func Sort(list []trial.Statement, p *protocol.Protocol, allowWrites bool) (out [
 	}
 	switch {
 	case len(list) == 0:
-		return nil, nil, fmt.Errorf("there is no statement to run")
+		return nil, nil, fmt.Errorf("there is no statement to run: expected some that read, separated by semicolons")
 	case len(out) == 0:
 		return nil, nil, fmt.Errorf("no statement is left to run; left out: %s", strings.Join(leftOut, "; "))
 	}

@@ -34,7 +34,7 @@ func TestStatementsThatMayWriteAreRefused(t *testing.T) {
 		assert.ErrorContains(t, err, "cannot be rolled back", sql)
 	}
 	for says, none := range map[string][]trial.Statement{
-		"there is no statement to run": nil,
+		"there is no statement to run: expected some that read, separated by semicolons":           nil,
 		"no statement is left to run; left out: 1 statements that are none of PostgreSQL":          {{SQL: "ALL berths", Protocol: "lines"}},
 		"no statement is left to run; left out: 1 statements that set something for their session": {{SQL: "reset all"}},
 	} {

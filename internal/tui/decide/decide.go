@@ -42,7 +42,7 @@ type Model struct {
 	record    bool   // the history is shown
 	entry     int64  // the selected entry
 	drawn     drawn
-	keepEntry bool   // she has chosen one
+	keepEntry bool // she has chosen one
 }
 
 // Row is a rule of the draft, or one that it takes away.
