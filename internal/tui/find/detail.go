@@ -33,6 +33,7 @@ func (m *Model) summary(l *look.Look, width, height int) []string {
 	}
 	left = append(left, grounds(l, p, leftWidth-2, 3)...)
 	left = append(left, reach(l, p, leftWidth-2)...)
+	left = append(append(left, ""), callers(l, p, leftWidth-2)...)
 	right := append(m.times(l, p, width-leftWidth-2, true), "")
 	right = append(right, curve(l, p, width-leftWidth-2)...)
 	right = append(append(right, ""), minutes.Draw(l, p.Hour, width-leftWidth-2)...)

@@ -228,7 +228,7 @@ func (m *Model) hour(l *look.Look, t *control.GuardedTable, width int) []string 
 	}
 	return minutes.Rows(l, []minutes.Row{
 		{Label: "writes", Style: l.Plum, Values: minutes.Of(m.guard.Hour, func(s *control.TableStep) float64 { return float64(s.Writes) }), Most: minutes.Count},
-		{Label: "dropped", Style: l.Honey, Values: minutes.Of(m.guard.Hour, func(s *control.TableStep) float64 { return float64(s.Drops) }), Most: minutes.Count},
+		{Label: "dropped", Style: l.Plum, Values: minutes.Of(m.guard.Hour, func(s *control.TableStep) float64 { return float64(s.Drops) }), Most: minutes.Count},
 	}, width)
 }
 
@@ -239,7 +239,7 @@ func (m *Model) rests(l *look.Look, t *control.GuardedTable, width int) (out []s
 	}
 	wide := width >= 110
 	if wide {
-		out = append(out, l.Dim.Render(look.Cut(look.Right("cached", 8)+"  "+look.Left("results its writes cost", 22)+"  "+"by which of its rows and columns, and the pattern", width)))
+		out = append(out, l.Dim.Render(look.Cut(look.Right("cached", 8)+look.Right("dropped", 9)+look.Right("to fetch again", 16)+"   "+look.Left("told apart by", 38)+" pattern", width)))
 	}
 	for _, p := range t.Read {
 		by, style := "any of its rows", l.Dim
@@ -258,13 +258,13 @@ func (m *Model) rests(l *look.Look, t *control.GuardedTable, width int) (out []s
 		}
 		cost := ""
 		if wide {
-			cost = look.Right("–", 22)
+			cost = look.Right("–", 9) + look.Right("–", 16)
 			if p.Dropped > 0 {
-				cost = look.Right(look.Count(p.Dropped)+" dropped", 13) + look.Right(strings.TrimSpace(look.Seconds(p.Refetch)), 9)
+				cost = look.Right(look.Count(p.Dropped), 9) + look.Right(strings.TrimSpace(look.Seconds(p.Refetch)), 16)
 			}
 			cost = l.Plum.Render(cost) + "  "
 		}
-		line := "  " + l.Honey.Render(look.Right(look.Count(uint64(p.Cached)), 5)) + cost + " " + style.Render(look.Left(by, room)) + " " + l.Cream.Render(look.Left(p.ID, 16)) + " " + l.Dim.Render(p.Text)
+		line := "  " + l.Honey.Render(look.Right(look.Count(uint64(p.Cached)), 6)) + cost + " " + style.Render(look.Left(by, room)) + " " + l.Cream.Render(look.Left(p.ID, 16)) + " " + l.Dim.Render(p.Text)
 		out = append(out, look.Cut(line, width))
 	}
 	return out

@@ -33,8 +33,10 @@ func (s *Server) Plan(ctx context.Context, a link.Account, q link.PlanQuestion) 
 	}
 	defer c.Close(ctx)
 	text, n := postgres.Syntax.Numbered(q.Text)
-	if _, err := c.Exec(ctx, "set search_path to "+strings.Join(append(path, "pg_catalog"), ", ")).ReadAll(); err != nil {
-		return nil, err
+	if len(path) > 0 { // the server's own functions and operators come first as long as their schema is not named
+		if _, err := c.Exec(ctx, "set search_path to "+strings.Join(path, ", ")).ReadAll(); err != nil {
+			return nil, err
+		}
 	}
 	if r := c.ExecParams(ctx, "prepare larder_plan as "+text, nil, nil, nil, nil).Read(); r.Err != nil {
 		return nil, refused("the statement cannot be prepared without its values", r.Err)

@@ -46,5 +46,9 @@ func TestThePlanOfAPattern(t *testing.T) {
 	}
 	_, err := plan("looker", "select ship from sailings where id = 4")
 	assert.ErrorContains(t, err, "permission denied for table sailings")
+	// A function of a user's that has the name of one of the server's is not run in its place.
+	l.exec(l.direct, "create function quays.now() returns timestamptz language plpgsql immutable as $$ begin raise exception 'run'; end $$")
+	_, err = plan("postgres", "select ship from sailings where now() > '2027-01-01'")
+	assert.NoError(t, err)
 	assert.Equal(t, "0", one(t, connect(t, l.direct, pgx.QueryExecModeSimpleProtocol), "select count(*) from quays.sailings"))
 }
