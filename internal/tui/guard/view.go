@@ -239,7 +239,7 @@ func (m *Model) rests(l *look.Look, t *control.GuardedTable, width int) (out []s
 	}
 	wide := width >= 110
 	if wide {
-		out = append(out, l.Dim.Render(look.Cut(look.Right("cached", 8)+look.Right("dropped", 9)+look.Right("to fetch again", 16)+"   "+look.Left("told apart by", 38)+" pattern", width)))
+		out = append(out, l.Dim.Render(look.Cut(look.Right("cached", 8)+look.Right("dropped", 9)+look.Right("to fetch again", 16)+"   "+look.Left("rows identified by", 38)+" pattern", width)))
 	}
 	for _, p := range t.Read {
 		by, style := "any of its rows", l.Dim
