@@ -72,7 +72,7 @@ func (s *session) awaitQuestions() {
 
 // ask puts questions to the origin. It is called with sending and mu held, and gives mu up while it writes.
 func (s *session) ask(need engine.Need) {
-	need = s.eng.Asking(need, s.server.now())
+	need = s.eng.Asking(need, s.server.Time())
 	if need&engine.NeedCatalog != 0 && s.settings.Catalog != nil {
 		need &^= engine.NeedCatalog
 		s.aside(s.readCatalog)
@@ -142,7 +142,7 @@ func (s *session) askAhead() {
 		s.eng.State() != engine.Idle {
 		return
 	}
-	if n := s.eng.Wants(s.server.now()); n != 0 {
+	if n := s.eng.Wants(s.server.Time()); n != 0 {
 		s.ask(n)
 	}
 }
@@ -220,12 +220,12 @@ func (s *session) answered(x *exchange, kind byte, body []byte, now time.Time) {
 // answeredCatalog takes the answer to a question about the catalog.
 func (s *session) answeredCatalog(q *question, now time.Time) {
 	rows, strange := catalogRows(q.rows)
-	log := s.server.log().With("database", s.eng.Database, "user", s.eng.User, "application", s.eng.Application)
+	log := s.server.Logger().With("database", s.eng.Database, "user", s.eng.User, "application", s.eng.Application)
 	switch {
 	case !s.eng.AsksCatalog(): // one before it in the same breath went wrong
 	case !q.bad && !strange:
 		if end := s.eng.LearnedPart(rows, now); end != nil {
-			s.aside(func() { end(s.server.now()) })
+			s.aside(func() { end(s.server.Time()) })
 		}
 	case !q.bad:
 		log.Info(

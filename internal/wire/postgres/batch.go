@@ -26,7 +26,7 @@ func (s *session) flush() bool {
 	s.settled = s.held[len(s.held)-1].kind == 'S'
 	s.unsent = s.queue.len() == 0
 	defer func() { s.unsent = false }()
-	b := batch{s: s, now: s.server.now(), held: s.in.held(), asHeld: true}
+	b := batch{s: s, now: s.server.Time(), held: s.in.held(), asHeld: true}
 	s.answers, s.toOrigin, s.hits = s.answers[:0], s.toOrigin[:0], s.hits[:0]
 	for i := 0; i < len(s.held) && !s.raw; {
 		if x := s.openExchange(); x != nil && x.failed && s.held[i].kind != 'S' {

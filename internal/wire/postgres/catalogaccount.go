@@ -17,7 +17,7 @@ import (
 // readCatalog reads the catalog over a connection of the larder's own, for a session that was to ask for it. It is
 // called without any lock, once Asking was called.
 func (s *session) readCatalog() {
-	ctx, cancel := context.WithTimeout(s.server.running(), s.settings.ConnectTimeout)
+	ctx, cancel := context.WithTimeout(s.server.Running(), s.settings.ConnectTimeout)
 	defer cancel()
 	c, err := s.server.connect(
 		ctx,
@@ -34,7 +34,7 @@ func (s *session) readCatalog() {
 		err = s.readParts(c)
 	}
 	if err != nil {
-		s.server.log().Warn(
+		s.server.Logger().Warn(
 			"the catalog could not be read by its own account; nothing is cached",
 			"database",
 			s.eng.Database,
@@ -43,7 +43,7 @@ func (s *session) readCatalog() {
 		)
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		s.eng.LearnedCatalog(nil, s.server.now())
+		s.eng.LearnedCatalog(nil, s.server.Time())
 	}
 }
 
@@ -54,7 +54,7 @@ func (s *session) readParts(c *pgconn.PgConn) error {
 		if !ok {
 			return nil // another round has begun
 		}
-		ctx, cancel := context.WithTimeout(s.server.running(), s.settings.ConnectTimeout)
+		ctx, cancel := context.WithTimeout(s.server.Running(), s.settings.ConnectTimeout)
 		rows, err := askCatalog(ctx, c, q)
 		if refused := (*pgconn.PgError)(nil); errors.As(err, &refused) && lacking(refused.Code) &&
 			q.Kind != schema.Plain {
@@ -69,7 +69,7 @@ func (s *session) readParts(c *pgconn.PgConn) error {
 			}
 			s.mu.Lock()
 			defer s.mu.Unlock()
-			s.eng.LearnedCatalog(whole, s.server.now())
+			s.eng.LearnedCatalog(whole, s.server.Time())
 			return nil
 		}
 		cancel()
@@ -78,7 +78,7 @@ func (s *session) readParts(c *pgconn.PgConn) error {
 		}
 		var end func(time.Time)
 		if end, more = s.learnsPart(rows); end != nil {
-			end(s.server.now())
+			end(s.server.Time())
 		}
 	}
 	return nil
@@ -98,7 +98,7 @@ func (s *session) nextCatalogQuestion() (q schema.Question, ok bool) {
 func (s *session) learnsPart(rows []schema.Row) (end func(time.Time), more bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	now := s.server.now()
+	now := s.server.Time()
 	if end = s.eng.LearnedPart(rows, now); end != nil {
 		return end, false
 	}

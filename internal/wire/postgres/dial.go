@@ -1,15 +1,12 @@
 package postgres
 
 import (
-	"context"
 	"crypto/tls"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"net"
-	"sync"
-	"time"
 
 	"jollylarder/internal/wire/link"
 )
@@ -22,57 +19,10 @@ type originTLS struct {
 
 // dial opens a connection to the origin.
 func (s *Server) dial(set *link.Settings) (net.Conn, error) {
-	ctx, cancel := context.WithTimeout(s.running(), set.ConnectTimeout)
-	defer cancel()
-	var c net.Conn
-	var err error
-	if s.Dial != nil {
-		c, err = s.Dial(ctx, s.Origin)
-	} else {
-		var d net.Dialer
-		c, err = d.DialContext(ctx, link.Network(s.Origin), s.Origin)
+	if set.OriginTLS == nil {
+		return s.DialOrigin(set, nil)
 	}
-	if err != nil || set.OriginTLS == nil {
-		return c, err
-	}
-	deadline, _ := ctx.Deadline()
-	_ = c.SetDeadline(deadline)
-	stopped := context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Now()) })
-	defer stopped()
-	t, err := startTLS(c, set.OriginTLS)
-	if err != nil {
-		c.Close()
-		return nil, err
-	}
-	if stopped() {
-		_ = c.SetDeadline(time.Time{})
-	}
-	return t, nil
-}
-
-// ownConnections are the two addresses of each connection from this process to an origin: a client whose connection has
-// the same is the larder itself, whose origin leads back to it.
-var ownConnections sync.Map
-
-// noteOwn notes a connection to an origin, until forget is called.
-func noteOwn(c net.Conn) (forget func()) {
-	t, ok := netConn(c).(*net.TCPConn)
-	if !ok {
-		return func() {}
-	}
-	ends := [2]string{t.LocalAddr().String(), t.RemoteAddr().String()}
-	ownConnections.Store(ends, true)
-	return func() { ownConnections.Delete(ends) }
-}
-
-// isOwn says whether a client is this process.
-func isOwn(c net.Conn) bool {
-	t, ok := netConn(c).(*net.TCPConn)
-	if !ok {
-		return false
-	}
-	_, own := ownConnections.Load([2]string{t.RemoteAddr().String(), t.LocalAddr().String()})
-	return own
+	return s.DialOrigin(set, func(c net.Conn) (net.Conn, error) { return startTLS(c, set.OriginTLS) })
 }
 
 var errNoTLS = errors.New("it does not offer TLS, which mode in [origin.tls] asks for")

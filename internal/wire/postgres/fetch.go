@@ -244,14 +244,10 @@ func (s *Server) connectOwn() (net.Conn, error) {
 			return nil, err
 		}
 	}
-	if !s.track(ends[1]) {
+	if !s.Go(ends[1], func(c net.Conn) { s.handle(c, true) }) {
 		ends[0].Close()
 		ends[1].Close()
 		return nil, net.ErrClosed
 	}
-	s.wg.Go(func() {
-		defer s.untrack(ends[1])
-		s.handle(ends[1], true)
-	})
 	return ends[0], nil
 }

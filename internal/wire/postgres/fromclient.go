@@ -18,7 +18,7 @@ import (
 func (s *session) fromClient() {
 	for again := true; again; {
 		again = false
-		s.client.receive(s.in.space, func(n int, err error) (more, settled bool) {
+		s.client.Receive(s.in.space, func(n int, err error) (more, settled bool) {
 			s.in.arrived(n)
 			s.settled = false
 			more = n == 0 || s.safely()
@@ -84,7 +84,7 @@ func (s *session) safely() (more bool) {
 // afterFault has the rest of a conversation relayed, or ends it where some of what was being dealt with has been
 // written already: the rest cannot be told apart from it any more.
 func (s *session) afterFault(r any) (more bool) {
-	s.server.fault("a conversation is only relayed from here on", r)
+	s.server.Fault("a conversation is only relayed from here on", r)
 	if s.partly {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -190,10 +190,10 @@ func (s *session) refuse(code, message, hint string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.mid {
-		s.client.sever()
+		s.client.Sever()
 		return
 	}
-	s.server.log().Warn("a connection was ended", "client", s.client.RemoteAddr(), "why", message)
+	s.server.Logger().Warn("a connection was ended", "client", s.client.RemoteAddr(), "why", message)
 	s.end(code, message, hint)
 }
 
@@ -327,7 +327,7 @@ func (s *session) answer(b []byte) bool {
 	}
 	s.telling.Lock()
 	defer s.telling.Unlock()
-	return s.client.answer(b) == nil
+	return s.client.Answer(b) == nil
 }
 
 // slowReader is how long a client may take to read before others go on without the result that is meant for it.
@@ -390,7 +390,7 @@ func (s *session) longMessage(kind byte, total int) bool {
 			return true
 		}
 	}
-	now := s.server.now()
+	now := s.server.Time()
 	s.sending.Lock()
 	defer s.sent()
 	s.mu.Lock()
@@ -443,7 +443,7 @@ func (s *session) relayRest(why string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.awaitQuestions()
-	s.lose(why, s.server.now())
+	s.lose(why, s.server.Time())
 	s.following = math.MaxInt
 	fault.Point("relay the rest")
 }

@@ -96,7 +96,7 @@ func (s *session) hold(st *engine.Statement, t engine.Ticket, described bool, no
 		s.late = nil
 	}
 	t.Sent(now)
-	t.End(engine.Result{Here: true, Took: s.server.now().Sub(now)}, s.server.now())
+	t.End(engine.Result{Here: true, Took: s.server.Time().Sub(now)}, s.server.Time())
 	s.eng.Ready(state)
 	if state == engine.Idle {
 		s.forgetPortal()

@@ -10,6 +10,7 @@ import (
 
 	"jollylarder/internal/peer"
 	"jollylarder/internal/wire/link"
+	"jollylarder/internal/wire/socket"
 )
 
 // The login is the origin's: its challenges and the client's responses are relayed as they come, and nothing of them is
@@ -76,8 +77,8 @@ func newAuth(set *link.Settings, client, origin net.Conn) auth {
 
 // near says whether a client is as close to the larder as the larder is to the origin, or why it is not.
 func near(client, origin net.Conn) (ok bool, why string) {
-	if u, ok := netConn(origin).(*net.UnixConn); ok && u != nil {
-		cu, ok := netConn(client).(*net.UnixConn)
+	if u, ok := socket.Under(origin).(*net.UnixConn); ok && u != nil {
+		cu, ok := socket.Under(client).(*net.UnixConn)
 		if !ok {
 			return false, "it is reached over a Unix socket, where the database sees the larder's operating system user"
 		}
@@ -86,7 +87,7 @@ func near(client, origin net.Conn) (ok bool, why string) {
 		}
 		return true, ""
 	}
-	if _, ok := netConn(client).(*net.UnixConn); ok {
+	if _, ok := socket.Under(client).(*net.UnixConn); ok {
 		return true, ""
 	}
 	host, _, err := net.SplitHostPort(client.RemoteAddr().String())
@@ -95,21 +96,6 @@ func near(client, origin net.Conn) (ok bool, why string) {
 		return true, ""
 	}
 	return false, "it sees the larder's address, and the client is on another host"
-}
-
-func netConn(c net.Conn) net.Conn {
-	for {
-		switch x := c.(type) {
-		case *tls.Conn:
-			c = x.NetConn()
-		case *originTLS:
-			c = x.NetConn()
-		case *prefixed:
-			c = x.Conn
-		default:
-			return c
-		}
-	}
 }
 
 // admits says why a client that the origin let in without a challenge is not let in after all, or "".
@@ -141,7 +127,7 @@ func (s *session) authentication(o *outbound, body []byte) (forward bool) {
 	case authOK:
 		user := s.startup.identity.User
 		if why := a.admits(user); why != "" {
-			s.server.log().Warn(
+			s.server.Logger().Warn(
 				"a login was refused that the database let in without proof",
 				"user",
 				user,

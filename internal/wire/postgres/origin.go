@@ -35,10 +35,10 @@ type outbound struct {
 func (s *session) fromOrigin() {
 	o := &outbound{small: make([]byte, smallReply)}
 	o.buf = o.small
-	s.origin.receive(o.space, func(n int, err error) (more, settled bool) {
+	s.origin.Receive(o.space, func(n int, err error) (more, settled bool) {
 		o.end += n
 		o.filled = o.end == len(o.buf)
-		more = n == 0 || s.chunk(o, s.server.now())
+		more = n == 0 || s.chunk(o, s.server.Time())
 		return more && err == nil, o.settled
 	})
 }
@@ -130,7 +130,7 @@ func (s *session) lost() (waiting bool) {
 func (s *session) takeSafely(o *outbound, now time.Time) (more bool) {
 	defer func() {
 		if r := recover(); r != nil {
-			s.server.fault("a conversation is only relayed from here on", r)
+			s.server.Fault("a conversation is only relayed from here on", r)
 			s.lose("a fault of the larder", now)
 			o.pos = o.end
 			more = s.raw
@@ -168,7 +168,7 @@ func (s *session) take(o *outbound, now time.Time) bool {
 		}
 		n := int(binary.BigEndian.Uint32(o.buf[o.pos+1:]))
 		if n < 4 {
-			s.server.log().Error("the origin sent what is no message of the protocol", "type", string(kind), "length", n)
+			s.server.Logger().Error("the origin sent what is no message of the protocol", "type", string(kind), "length", n)
 			return false
 		}
 		total := n + 1

@@ -9,216 +9,33 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"net"
 	"os"
-	"runtime/debug"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"jollylarder/internal/fault"
 	"jollylarder/internal/wire/link"
+	"jollylarder/internal/wire/socket"
 )
 
 // Server accepts clients and gives each a connection of its own to the origin.
 type Server struct {
-	link.Options
-
-	settings atomic.Pointer[link.Settings]
-
+	link.Acceptor
 	cancels cancels
-
-	mu    sync.Mutex
-	conns map[net.Conn]*session // nil until it has begun
-	ended bool
-	ctx   context.Context // ends with Close
-	stop  func()
-	wg    sync.WaitGroup
 }
 
 // New makes a server.
-func New(o link.Options) *Server { return &Server{Options: o} }
-
-// Configure puts settings in force for those who connect from now on.
-func (s *Server) Configure(set link.Settings) { s.settings.Store(set.WithDefaults()) }
-
-// Settings gives those in force.
-func (s *Server) Settings() *link.Settings {
-	if set := s.settings.Load(); set != nil {
-		return set
-	}
-	s.settings.CompareAndSwap(nil, link.Settings{}.WithDefaults())
-	return s.settings.Load()
-}
-
-func (s *Server) now() time.Time {
-	if s.Now != nil {
-		return s.Now()
-	}
-	// The system's clock is read for what has passed since the beginning alone: that is half the price of time.Now, and
-	// no step of the clock makes a result older or younger.
-	return began.Add(time.Since(began))
-}
-
-var began = time.Now()
-
-func (s *Server) log() *slog.Logger {
-	l := s.Log
-	if l == nil {
-		l = slog.Default()
-	}
-	if s.Name != "" {
-		l = l.With("origin", s.Name)
-	}
-	return l
-}
-
-// Serve accepts clients until the listener is closed.
-func (s *Server) Serve(l net.Listener) error {
-	for {
-		c, err := l.Accept()
-		if errors.Is(err, net.ErrClosed) {
-			return nil
-		}
-		if err != nil {
-			s.log().Warn("a client could not be accepted", "error", err)
-			time.Sleep(50 * time.Millisecond) // out of file descriptors, most likely
-			continue
-		}
-		if !s.track(c) {
-			c.Close()
-			return nil
-		}
-		s.wg.Go(func() {
-			defer s.untrack(c)
-			s.handle(c, false)
-		})
-	}
-}
-
-// Clients is how many clients are connected.
-func (s *Server) Clients() int {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return len(s.conns)
-}
-
-// Drain ends connections as they come to rest: those that are idle at once, busy ones when they have finished. It
-// returns when all have ended, or the context has; Close ends what is left then. Nobody is to be accepted any more.
-func (s *Server) Drain(ctx context.Context) {
-	for {
-		s.each(func(x *session) { x.endIf(s.now(), "57P01", "jolly larder is being stopped", "") })
-		if s.Clients() == 0 {
-			return
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(20 * time.Millisecond):
-		}
-	}
-}
-
-// EndIdle ends the connections that have been idle for longer than the settings allow. It is to be called from time to
-// time.
-func (s *Server) EndIdle() {
-	if idle := s.Settings().IdleTimeout; idle > 0 {
-		since := s.now().Add(-idle)
-		s.each(func(x *session) {
-			x.endIf(since, "57P05", fmt.Sprintf("jolly larder: nothing was asked for %s", idle), "The limit is idle_timeout in the larder's configuration.")
-		})
-	}
-}
-
-func (s *Server) each(f func(*session)) {
-	s.mu.Lock()
-	list := make([]*session, 0, len(s.conns))
-	for _, x := range s.conns {
-		if x != nil {
-			list = append(list, x)
-		}
-	}
-	s.mu.Unlock()
-	for _, x := range list {
-		f(x)
-	}
-}
-
-// closeTime is how long Close waits for what clients have begun before it ends the origin's side too.
-const closeTime = 3 * time.Second
-
-// Close ends all connections and waits until they have.
-func (s *Server) Close() {
-	s.mu.Lock()
-	s.ended = true
-	if s.stop != nil {
-		s.stop()
-	}
-	for c, x := range s.conns {
-		if x == nil {
-			c.Close()
-		} else {
-			x.ending.Store(true)
-			x.hurry()
-			sever(c)
-		}
-	}
-	s.mu.Unlock()
-	late := time.AfterFunc(closeTime, func() { s.each(func(x *session) { x.origin.sever() }) })
-	defer late.Stop()
-	s.wg.Wait()
-}
-
-// running gives a context that ends with Close.
-func (s *Server) running() context.Context {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.ctx == nil {
-		s.ctx, s.stop = context.WithCancel(context.Background())
-		if s.ended {
-			s.stop()
-		}
-	}
-	return s.ctx
-}
-
-func (s *Server) track(c net.Conn) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.ended {
-		return false
-	}
-	if s.conns == nil {
-		s.conns = map[net.Conn]*session{}
-	}
-	s.conns[c] = nil
-	return true
-}
-
-func (s *Server) untrack(c net.Conn) {
-	c.Close()
-	s.mu.Lock()
-	delete(s.conns, c)
-	s.mu.Unlock()
-}
-
-// survive keeps a fault of the larder's own from ending anything but the goroutine it is deferred in.
-func (s *Server) survive(what string) {
-	if r := recover(); r != nil {
-		s.fault(what, r)
-	}
-}
-
-// fault logs a fault of the larder's own, and what became of it.
-func (s *Server) fault(what string, r any) {
-	s.log().Error("a fault in the larder: "+what, "fault", r, "stack", string(debug.Stack()))
+func New(o link.Options) *Server {
+	s := &Server{Acceptor: link.Acceptor{Options: o}}
+	s.Handle = func(c net.Conn) { s.handle(c, false) }
+	return s
 }
 
 // handle serves one client from its first byte to its last; own says that it is the larder itself. A fault of ours ends
 // this connection and no other.
 func (s *Server) handle(accepted net.Conn, own bool) {
-	defer s.survive("a connection was ended")
+	defer s.Survive("a connection was ended")
 	fault.Point("handle")
 	set := s.Settings()
 	_ = accepted.SetReadDeadline(time.Now().Add(set.StartupTimeout))
@@ -227,7 +44,7 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 		if errors.Is(err, io.EOF) {
 			return // somebody looked whether the port answers
 		}
-		s.log().Info("a client did not start as the protocol asks", "client", accepted.RemoteAddr(), "error", err)
+		s.Logger().Info("a client did not start as the protocol asks", "client", accepted.RemoteAddr(), "error", err)
 		var told *startupError
 		if errors.Is(err, os.ErrDeadlineExceeded) {
 			told = &startupError{"08P01", fmt.Sprintf("jolly larder: the first message did not arrive within %s", set.StartupTimeout), "The limit is startup_timeout in the larder's configuration."}
@@ -239,28 +56,28 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 	}
 	_ = accepted.SetReadDeadline(time.Time{})
 	if most := set.MaxConnections; most > 0 && s.Clients() > most && !start.cancel && !own {
-		s.log().Warn("a client was sent away", "client", accepted.RemoteAddr(), "limit", most)
+		s.Logger().Warn("a client was sent away", "client", accepted.RemoteAddr(), "limit", most)
 		s.refuse(accepted, client, &startupError{"53300", fmt.Sprintf("jolly larder has too many clients: at most %d may be connected", most),
 			"The limit is connections in the larder's configuration."})
 		return
 	}
 
-	if isOwn(accepted) {
-		s.log().Error("the origin's address is this larder itself", "address", s.Origin)
+	if link.IsOwn(accepted) {
+		s.Logger().Error("the origin's address is this larder itself", "address", s.Origin)
 		s.refuse(accepted, client, &startupError{"08006", "jolly larder's origin " + s.Origin + " is jolly larder itself",
 			"Set the larder's --origin, or address in [[origin]] of its configuration, to the database's address."})
 		return
 	}
 	origin, err := s.dial(set)
 	if err != nil {
-		s.log().Warn("the origin cannot be reached", "address", s.Origin, "error", err)
+		s.Logger().Warn("the origin cannot be reached", "address", s.Origin, "error", err)
 		s.refuse(accepted, client, &startupError{"08006", "jolly larder cannot reach the database at " + s.Origin + ": " + err.Error(), hintOf(err)})
 		return
 	}
 	defer origin.Close()
-	defer noteOwn(origin)()
+	defer link.NoteOwn(origin)()
 	if start.cancel || start.other { // of which no session takes care
-		defer context.AfterFunc(s.running(), func() { origin.Close() })()
+		defer context.AfterFunc(s.Running(), func() { origin.Close() })()
 	}
 	if start.cancel && len(start.raw) > cancelHeader {
 		if x := s.cancels.session(start.raw[cancelHeader:]); x != nil {
@@ -283,9 +100,7 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 	default:
 		start.identity.Origin, start.identity.Own = s.Name, own
 		x := newSession(s, set, client, origin, start)
-		s.mu.Lock()
-		s.conns[accepted] = x
-		s.mu.Unlock()
+		s.Began(accepted, x)
 		x.run()
 	}
 }
@@ -348,41 +163,8 @@ func (c *cancels) session(key []byte) *session {
 
 // refuse tells a client why it cannot begin. It no longer counts as connected.
 func (s *Server) refuse(accepted, client net.Conn, why *startupError) {
-	s.mu.Lock()
-	delete(s.conns, accepted)
-	s.mu.Unlock()
+	s.Forget(accepted)
 	_ = client.SetWriteDeadline(time.Now().Add(time.Second))
 	_, _ = client.Write(fatal(why.code, why.message, why.hint))
-	linger(client)
-}
-
-// linger lets a client read what was last written: closing on unread bytes would throw that away.
-func linger(c net.Conn) {
-	hangUp(c)
-	_ = c.SetReadDeadline(time.Now().Add(time.Second))
-	_, _ = io.CopyN(io.Discard, c, 1<<16)
-}
-
-// hangUp says that nothing more will be written.
-func hangUp(c net.Conn) {
-	closeWrite(c)
-	_ = c.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
-}
-
-func closeWrite(c net.Conn) {
-	if w, ok := c.(interface{ CloseWrite() error }); ok {
-		_ = w.CloseWrite()
-	}
-}
-
-// sever ends a connection both ways: whoever reads or writes it finds its end. Its file descriptor stays in use.
-func sever(c net.Conn) {
-	switch x := c.(type) {
-	case *net.TCPConn:
-		_, _ = x.CloseRead(), x.CloseWrite()
-	case *net.UnixConn:
-		_, _ = x.CloseRead(), x.CloseWrite()
-	default:
-		c.Close()
-	}
+	socket.Linger(client)
 }

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"errors"
+	"fmt"
 	"net"
 	"sync"
 	"sync/atomic"
@@ -10,6 +11,7 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/fault"
 	"jollylarder/internal/wire/link"
+	"jollylarder/internal/wire/socket"
 )
 
 const (
@@ -29,7 +31,7 @@ const (
 type session struct {
 	server         *Server
 	settings       *link.Settings // those in force when it began
-	client, origin *socket
+	client, origin *socket.Socket
 	auth           auth
 	startup        *startup
 	awaiting       atomic.Bool // it waits for another session's result, or is about to send what waited
@@ -101,10 +103,10 @@ func (p place) empty() bool { return p.from == p.to }
 
 func newSession(srv *Server, set *link.Settings, client, origin net.Conn, start *startup) *session {
 	s := &session{
-		server: srv, settings: set, client: newSocket(client), origin: newSocket(origin),
+		server: srv, settings: set, client: socket.New(client), origin: socket.New(origin),
 		auth: newAuth(set, client, origin), startup: start, conversation: conversation{login: true},
 		parameters: map[string]string{}, hurried: make(chan struct{}, 1),
-		active: srv.now(),
+		active: srv.Time(),
 	}
 	s.room = sync.NewCond(&s.mu)
 	x := s.queue.open(s.active)
@@ -117,9 +119,9 @@ func (s *session) run() {
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
-		defer s.client.sever()
-		defer s.origin.sever()
-		defer s.server.survive("a connection was ended")
+		defer s.client.Sever()
+		defer s.origin.Sever()
+		defer s.server.Survive("a connection was ended")
 		defer s.endQuestions()
 		s.fromOrigin()
 	}()
@@ -130,15 +132,15 @@ func (s *session) run() {
 	waiting := s.waiting()
 	s.mu.Unlock()
 	if told {
-		linger(s.client.Conn)
+		socket.Linger(s.client.Conn)
 	}
 	if waiting {
 		// Its client is gone, but a write is under way: what became of it matters to everybody else. The origin learns
 		// that nothing more will come, and ends the connection when it has done what it was asked.
-		closeWrite(s.origin.Conn)
+		socket.CloseWrite(s.origin.Conn)
 		_ = s.origin.SetReadDeadline(time.Now().Add(s.settings.LostTimeout))
 	} else {
-		s.origin.sever()
+		s.origin.Sever()
 	}
 	<-ended
 	s.close()
@@ -148,8 +150,8 @@ func (s *session) run() {
 func (s *session) fromClientSafely() {
 	defer func() {
 		if r := recover(); r != nil {
-			s.server.fault("a connection was ended", r)
-			s.client.sever()
+			s.server.Fault("a connection was ended", r)
+			s.client.Sever()
 		}
 	}()
 	s.fromClient()
@@ -159,7 +161,7 @@ func (s *session) fromClientSafely() {
 func (s *session) close() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.server.log().Debug("a connection has ended", "client", s.address(), "cause", s.cause)
+	s.server.Logger().Debug("a connection has ended", "client", s.address(), "cause", s.cause)
 	s.server.cancels.forget(s.cancelKey, s)
 	s.unreserve()
 	if s.eng == nil {
@@ -172,7 +174,7 @@ func (s *session) close() {
 			}
 		}
 	}
-	s.eng.Close(s.server.now())
+	s.eng.Close(s.server.Time())
 }
 
 // admit has the engine know of a session whose login has ended well. It is called with mu held.
@@ -189,10 +191,10 @@ func (s *session) admit() {
 // aside runs something beside the session's two goroutines, which may last longer than the session, but no longer than
 // the server. A fault in it ends the session and nothing else.
 func (s *session) aside(f func()) {
-	s.server.wg.Go(func() {
+	s.server.Beside(func() {
 		defer func() {
 			if r := recover(); r != nil {
-				s.server.fault("a connection was ended", r)
+				s.server.Fault("a connection was ended", r)
 				s.mu.Lock()
 				defer s.mu.Unlock()
 				s.cut(errFault)
@@ -228,7 +230,7 @@ func (s *session) endQuestions() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if !s.originGone && !s.clientGone && !s.leaving && !s.raw && !s.dismissed && !s.login && !s.ending.Load() {
-		s.server.log().Warn(
+		s.server.Logger().Warn(
 			"a connection to the database was lost; all results cached from it are dropped",
 			"client",
 			s.address(),
@@ -271,11 +273,11 @@ func (s *session) end(code, message, hint string) {
 	defer s.telling.Unlock()
 	fault.Point("end")
 	_, _ = s.client.Write(fatal(code, message, hint))
-	hangUp(s.client.Conn)
+	socket.HangUp(s.client.Conn)
 }
 
-// endIf ends the session if it is at rest, and has been since the time given; the reason is told to the client.
-func (s *session) endIf(since time.Time, code, message, hint string) {
+// EndIf implements link.Conn.
+func (s *session) EndIf(since time.Time, why link.Ending) {
 	if !s.mu.TryLock() { // then it is busy, or its client does not read
 		return
 	}
@@ -284,10 +286,25 @@ func (s *session) endIf(since time.Time, code, message, hint string) {
 		return
 	}
 	s.telling.Unlock()
-	if s.atRest() && !s.active.After(since) {
-		s.end(code, message, hint)
+	if !s.atRest() || s.active.After(since) {
+		return
+	}
+	switch why {
+	case link.Stopping:
+		s.end("57P01", "jolly larder is being stopped", "")
+	case link.Idle:
+		s.end("57P05", fmt.Sprintf("jolly larder: nothing was asked for %s", s.server.Settings().IdleTimeout), "The limit is idle_timeout in the larder's configuration.")
 	}
 }
+
+// Stop implements link.Conn.
+func (s *session) Stop() {
+	s.ending.Store(true)
+	s.hurry()
+}
+
+// SeverOrigin implements link.Conn.
+func (s *session) SeverOrigin() { s.origin.Sever() }
 
 // lose gives up following a conversation: something came that has no place in it. From then on everything is relayed,
 // nothing is answered from memory, and every write there may be counts for every table. It is called with mu held.
@@ -301,7 +318,7 @@ func (s *session) lose(why string, now time.Time) {
 	}
 	if s.login || private || s.holding() {
 		// What comes next is in part for nobody, or not for the client as it comes; or nobody knows who the client is.
-		s.server.log().Error(
+		s.server.Logger().Error(
 			"a connection had to be ended: its conversation could not be followed",
 			"why",
 			why,
@@ -311,7 +328,7 @@ func (s *session) lose(why string, now time.Time) {
 		s.cut(errLost)
 		return
 	}
-	s.server.log().Warn("a conversation is no longer followed, and only relayed", "why", why, "client", s.address())
+	s.server.Logger().Warn("a conversation is no longer followed, and only relayed", "why", why, "client", s.address())
 	s.raw, s.crowded = true, false
 	s.room.Broadcast()
 	fault.Point("lose")
@@ -351,6 +368,6 @@ func (s *session) causes(cause error) {
 // cut ends the session at once, both ways. It is called with mu held.
 func (s *session) cut(why error) {
 	s.endsBy(why)
-	s.client.sever()
-	s.origin.sever()
+	s.client.Sever()
+	s.origin.Sever()
 }

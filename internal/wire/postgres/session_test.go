@@ -17,6 +17,7 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/wire/link"
+	"jollylarder/internal/wire/socket"
 )
 
 // faults is a log that remembers faults of the larder's own.
@@ -85,13 +86,11 @@ func FuzzSession(f *testing.F) {
 		say(theirs, client)
 		say(far, origin)
 		ended := make(chan struct{})
-		go func() {
-			srv.track(mine)
-			srv.handle(mine, false)
-			srv.untrack(mine)
+		srv.Go(mine, func(c net.Conn) {
+			srv.handle(c, false)
 			server.Close()
 			close(ended)
-		}()
+		})
 		select {
 		case <-ended:
 		case <-time.After(20 * time.Second):
@@ -118,7 +117,7 @@ func FuzzLogin(f *testing.F) {
 		far, near := net.Pipe()
 		defer far.Close()
 		go func() { _, _ = io.Copy(io.Discard, far) }()
-		s := &session{server: New(link.Options{Log: slog.New(slog.DiscardHandler)}), client: newSocket(near), auth: auth{initial: true, bound: true}}
+		s := &session{server: New(link.Options{Log: slog.New(slog.DiscardHandler)}), client: socket.New(near), auth: auth{initial: true, bound: true}}
 		s.password(response)
 	})
 }
@@ -205,13 +204,11 @@ func TestWhatEndsASession(t *testing.T) {
 			srv := New(link.Options{Engine: e, Origin: "origin:5432", Log: slog.New(causes{slog.DiscardHandler, seen}), Dial: func(context.Context, string) (net.Conn, error) { return server, nil }})
 			srv.Configure(link.Settings{StartupTimeout: 5 * time.Second, LostTimeout: 5 * time.Second, MaxMessageSize: 1000, Unchallenged: link.Anybody})
 			ended := make(chan struct{})
-			go func() {
-				srv.track(mine)
-				srv.handle(mine, false)
-				srv.untrack(mine)
+			srv.Go(mine, func(c net.Conn) {
+				srv.handle(c, false)
 				server.Close()
 				close(ended)
-			}()
+			})
 			_, err = io.WriteString(theirs, start)
 			require.NoError(t, err)
 			greeting := make([]byte, len(start))

@@ -150,6 +150,9 @@ func (p *prefixed) Read(b []byte) (int, error) {
 	return p.Conn.Read(b)
 }
 
+// NetConn gives the connection itself.
+func (p *prefixed) NetConn() net.Conn { return p.Conn }
+
 func readStartupMessage(r io.Reader) ([]byte, error) {
 	head := make([]byte, 8)
 	if _, err := io.ReadFull(r, head); err != nil {

@@ -33,7 +33,7 @@ func (s *session) begin(r *engine.Request, now time.Time) engine.Ticket {
 			}
 			s.awaitQuestions()
 			r.NoAsking = true
-			now = s.server.now()
+			now = s.server.Time()
 		default:
 			if t.Own {
 				t.Entry = s.report(r.Shape, r.Bound)
@@ -57,7 +57,7 @@ func (s *session) read(sql []byte) (st engine.Statement) {
 func (s *session) reads(sql []byte) (st engine.Statement) {
 	defer func() {
 		if r := recover(); r != nil {
-			s.server.log().Error("a fault in the larder: a statement could not be read", "fault", r)
+			s.server.Logger().Error("a fault in the larder: a statement could not be read", "fault", r)
 			st = engine.Statement{Pattern: s.server.Engine.Unreadable(reason.Of(reason.LarderFault))}
 		}
 	}()
@@ -67,7 +67,7 @@ func (s *session) reads(sql []byte) (st engine.Statement) {
 
 // query takes a simple query whose message has just been passed.
 func (s *session) query(body []byte) bool {
-	now := s.server.now()
+	now := s.server.Time()
 	s.settled = true // whatever becomes of it, the client gets something
 	s.sending.Lock()
 	defer s.sent()
@@ -167,7 +167,7 @@ func (s *session) simple(body []byte, now time.Time) (before []byte, send, ok bo
 
 // functionCall takes a call by number, which runs past all SQL.
 func (s *session) functionCall(body []byte) bool {
-	now := s.server.now()
+	now := s.server.Time()
 	s.sending.Lock()
 	defer s.sent()
 	if !s.callsNumber(body, now) {
@@ -205,7 +205,7 @@ func (s *session) start(x *exchange, e *execution, now time.Time) {
 	e.sent, s.unsent = now, false
 	s.forgets(e.Ticket)
 	if e.Outcome == ledger.Miss {
-		e.sent = s.server.now() // questions may have come in between
+		e.sent = s.server.Time() // questions may have come in between
 	}
 	if e.gather {
 		e.reply = append(make([]byte, 0, 256), lead...)
@@ -222,7 +222,7 @@ func (s *session) start(x *exchange, e *execution, now time.Time) {
 }
 
 func (s *session) finishHit(t engine.Ticket, bytes int, arrived time.Time) {
-	now := s.server.now()
+	now := s.server.Time()
 	fault.Point("finish hit")
 	t.End(engine.Result{Took: now.Sub(arrived), Bytes: bytes}, now)
 	s.rest(now)

@@ -1,4 +1,4 @@
-package postgres
+package socket
 
 import (
 	"io"
@@ -16,9 +16,9 @@ import (
 //
 // The calls never block, as the sockets do not; so the runtime need not be told that they begin and end.
 
-// socket is a connection whose bytes are read and written by way of its file descriptor where it has one: TCP and Unix
+// Socket is a connection whose bytes are read and written by way of its file descriptor where it has one: TCP and Unix
 // sockets. Others, TLS among them, are read and written as connections.
-type socket struct {
+type Socket struct {
 	net.Conn
 	raw syscall.RawConn // nil where it has none
 	inq bool            // the kernel tells what is left
@@ -36,8 +36,8 @@ type socket struct {
 // inqControl is the size in bytes of the control message that tells what is left.
 const inqControl = unix.SizeofCmsghdr + 8
 
-func newSocket(c net.Conn) *socket {
-	s := &socket{Conn: c}
+func New(c net.Conn) *Socket {
+	s := &Socket{Conn: c}
 	var err error
 	switch x := c.(type) {
 	case *net.TCPConn:
@@ -56,13 +56,13 @@ func newSocket(c net.Conn) *socket {
 	return s
 }
 
-// receive reads until the connection ends or got says that it is enough. Space gives where to read to. Got is told how
+// Receive reads until the connection ends or got says that it is enough. Space gives where to read to. Got is told how
 // much was read, or the error; it says whether to go on, and whether the other side is taken to wait for an answer now.
 // Only then may a read be left out that would find nothing: a connection that was cut off behind the last bytes is then
 // noticed by that answer.
 //
 // While got runs, the connection must not be closed by others but severed.
-func (s *socket) receive(space func() []byte, got func(n int, err error) (more, settled bool)) {
+func (s *Socket) Receive(space func() []byte, got func(n int, err error) (more, settled bool)) {
 	if s.raw == nil {
 		for {
 			n, err := s.Conn.Read(space())
@@ -102,7 +102,7 @@ func (s *socket) receive(space func() []byte, got func(n int, err error) (more, 
 }
 
 // recv reads once, and says whether anything may be left.
-func (s *socket) recv(fd uintptr, b []byte) (n int, left bool, err error) {
+func (s *Socket) recv(fd uintptr, b []byte) (n int, left bool, err error) {
 	s.iov.Base = &b[0]
 	s.iov.SetLen(len(b))
 	s.hdr.Iov = &s.iov
@@ -128,8 +128,8 @@ func (s *socket) recv(fd uintptr, b []byte) (n int, left bool, err error) {
 	return int(r), left, nil
 }
 
-// answer is Write for the goroutine that receives, which spares it the way to the descriptor.
-func (s *socket) answer(b []byte) error {
+// Answer is Write for the goroutine that receives, which spares it the way to the descriptor.
+func (s *Socket) Answer(b []byte) error {
 	if s.fd != 0 && len(b) > 0 {
 		n, _, errno := syscall.RawSyscall6(unix.SYS_SENDTO, s.fd, uintptr(unsafe.Pointer(&b[0])), uintptr(len(b)), unix.MSG_NOSIGNAL, 0, 0)
 		if errno == 0 {
@@ -144,7 +144,7 @@ func (s *socket) answer(b []byte) error {
 }
 
 // Write writes all of b. Only one goroutine may write at a time.
-func (s *socket) Write(b []byte) (int, error) {
+func (s *Socket) Write(b []byte) (int, error) {
 	if s.raw == nil {
 		return s.Conn.Write(b)
 	}
@@ -158,7 +158,7 @@ func (s *socket) Write(b []byte) (int, error) {
 	return n, err
 }
 
-func (s *socket) putSome(fd uintptr) bool {
+func (s *Socket) putSome(fd uintptr) bool {
 	for len(s.put) > 0 {
 		n, _, errno := syscall.RawSyscall6(
 			unix.SYS_SENDTO,
@@ -183,5 +183,5 @@ func (s *socket) putSome(fd uintptr) bool {
 	return true
 }
 
-// sever ends a connection both ways, so that whoever reads or writes it finds its end.
-func (s *socket) sever() { sever(s.Conn) }
+// Sever ends a connection both ways, so that whoever reads or writes it finds its end.
+func (s *Socket) Sever() { Sever(s.Conn) }
