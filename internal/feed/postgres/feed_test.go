@@ -181,7 +181,7 @@ func TestWhatStandsAgainstAStream(t *testing.T) {
 	s := newSea(t, feed.Stream)
 	s.begin()
 	s.eventually(func(x feed.Status) bool {
-		return x.Mode == feed.Poll && x.Problem == "there is no stream of changes: there is no slot "+s.names.Slot+": jollylarder feed setup makes it"
+		return x.Mode == feed.Poll && x.Problem == "there is no stream of changes: there is no slot "+s.names.Slot+": run jollylarder feed setup, which makes it"
 	})
 	s.sql(s.conn, "update ports set name = 'x' where id = 3")
 	require.Eventually(t, func() bool { return s.around("public.ports") > 0 }, 15*time.Second, 20*time.Millisecond)

@@ -1,6 +1,9 @@
 package postgres
 
 import (
+	"regexp"
+	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -26,13 +29,19 @@ func TestPatternsAsStatements(t *testing.T) {
 	}
 }
 
-// A numbered pattern is of the same pattern.
-func TestNumberedIsTheSamePattern(t *testing.T) {
+// Numbers are all that a pattern gets, in their order, and marks of repetition all that it loses.
+func TestNumberedAddsNumbersAlone(t *testing.T) {
+	pieces := []string{"select", "a$", `"b$c"`, ",", "$", "in ($..)", "(", ")", "values ($, $)..", "::int", "=", "t.n"}
+	numbers := regexp.MustCompile(`(^|[ (=,])\$[0-9]+`)
 	rapid.Check(t, func(t *rapid.T) {
-		sql := rapid.StringOfN(rapid.RuneFrom([]rune(`ab "'$,.()1in values=;`)), 0, 40, -1).Draw(t, "sql")
-		pattern := string(Syntax.Normalise([]byte(sql)))
-		text, _ := Syntax.Numbered(pattern)
-		again, _ := Syntax.Numbered(string(Syntax.Normalise([]byte(text))))
-		assert.Equal(t, text, again)
+		pattern := strings.Join(rapid.SliceOf(rapid.SampledFrom(pieces)).Draw(t, "pieces"), " ")
+		text, n := Syntax.Numbered(pattern)
+		assert.Equal(t, strings.ReplaceAll(pattern, "..", ""), numbers.ReplaceAllString(text, "${1}$$"))
+		for i := 1; i <= n; i++ {
+			at := strings.Index(text, "$"+strconv.Itoa(i))
+			assert.GreaterOrEqual(t, at, 0)
+			assert.Equal(t, -1, strings.Index(text[:at], "$"+strconv.Itoa(i+1)))
+		}
+		assert.NotContains(t, text, "$"+strconv.Itoa(n+1))
 	})
 }
