@@ -82,7 +82,7 @@ func (o Options) Start() (s *Server, err error) {
 			s.Stop()
 		}
 	}()
-	attr, err := unprivileged(dir)
+	attr, err := Unprivileged(dir)
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +112,7 @@ func (o Options) Start() (s *Server, err error) {
 
 // run starts the server on a free port, or on the one that it had, and waits until it answers.
 func (s *Server) run() error {
-	attr, err := unprivileged(s.dir)
+	attr, err := Unprivileged(s.dir)
 	if err != nil {
 		return err
 	}
@@ -178,7 +178,7 @@ func (s *Server) Copy(follows bool) (c *Server, err error) {
 			c.Stop()
 		}
 	}()
-	attr, err := unprivileged(dir)
+	attr, err := Unprivileged(dir)
 	if err != nil {
 		return nil, err
 	}
@@ -196,7 +196,7 @@ func (s *Server) Copy(follows bool) (c *Server, err error) {
 
 // Promote has a server that follows another stand for itself.
 func (s *Server) Promote() error {
-	attr, err := unprivileged(s.dir)
+	attr, err := Unprivileged(s.dir)
 	if err != nil {
 		return err
 	}
@@ -218,8 +218,8 @@ func fastest() string {
 	return ""
 }
 
-// unprivileged lets a child run as a user that the server accepts, and gives it the directory.
-func unprivileged(dir string) (*syscall.SysProcAttr, error) {
+// Unprivileged lets a child run as a user that the server accepts, and gives it the directory.
+func Unprivileged(dir string) (*syscall.SysProcAttr, error) {
 	attr := &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if os.Getuid() != 0 {
 		return attr, nil
@@ -234,7 +234,7 @@ func unprivileged(dir string) (*syscall.SysProcAttr, error) {
 		attr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
 		return attr, os.Chown(dir, uid, gid)
 	}
-	return nil, errors.New("PostgreSQL does not run as root, and there is neither a user postgres nor nobody")
+	return nil, errors.New("the server does not run as root, and there is neither a user postgres nor nobody")
 }
 
 // URL gives the address of a database for a user, without TLS.

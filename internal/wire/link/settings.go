@@ -15,6 +15,8 @@ type Settings struct {
 	RequireTLS bool
 	// OriginTLS is for connections to the origin, as by func TLS; nil means none.
 	OriginTLS *tls.Config
+	// ProxyHeader has the origin told where each client comes from, by a header of the PROXY protocol.
+	ProxyHeader bool
 	// Catalog is the account by which catalogs are read; nil means over a client's own connection.
 	Catalog *Account
 	// Fetch is the account by which results are fetched ahead; nil means that none are. It is for a Fetcher.

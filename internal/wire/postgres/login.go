@@ -6,11 +6,8 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net"
-	"os"
 
-	"jollylarder/internal/peer"
 	"jollylarder/internal/wire/link"
-	"jollylarder/internal/wire/socket"
 )
 
 // The login is the origin's: its challenges and the client's responses are relayed as they come, and nothing of them is
@@ -40,13 +37,9 @@ const (
 
 // auth is what the login of one session rests on.
 type auth struct {
-	unchallenged link.Unchallenged
-	clientTLS    bool
-	sameCert     bool   // the larder shows clients the certificate that the origin shows it
-	shown        bool   // the larder showed the origin a certificate
-	certUser     string // the name in the client's certificate, which was verified; empty for none
-	near         bool   // SameHost holds for the connection
-	far          string // or why it does not
+	link.Admission
+	clientTLS bool
+	sameCert  bool // the larder shows clients the certificate that the origin shows it
 
 	challenged bool // the origin has asked for proof
 	asked      bool // and waits for the client's response
@@ -55,66 +48,20 @@ type auth struct {
 }
 
 func newAuth(set *link.Settings, client, origin net.Conn) auth {
-	a := auth{unchallenged: set.Unchallenged}
-	c, encrypted := client.(*tls.Conn)
+	var a auth
+	_, encrypted := client.(*tls.Conn)
 	a.clientTLS = encrypted
-	if encrypted {
-		if chains := c.ConnectionState().VerifiedChains; len(chains) > 0 {
-			a.certUser = chains[0][0].Subject.CommonName
-		}
-	}
-	if o, ok := origin.(*originTLS); ok {
-		a.shown = o.shown
+	shown := false
+	if o, ok := origin.(*link.Secured); ok {
+		shown = o.Shown
 		if certs := o.ConnectionState().PeerCertificates; encrypted && len(certs) > 0 {
 			for _, mine := range set.ClientTLS.Certificates {
 				a.sameCert = a.sameCert || len(mine.Certificate) > 0 && bytes.Equal(mine.Certificate[0], certs[0].Raw)
 			}
 		}
 	}
-	a.near, a.far = near(client, origin)
+	a.Admission = link.NewAdmission(set, client, origin, shown, false)
 	return a
-}
-
-// near says whether a client is as close to the larder as the larder is to the origin, or why it is not.
-func near(client, origin net.Conn) (ok bool, why string) {
-	if u, ok := socket.Under(origin).(*net.UnixConn); ok && u != nil {
-		cu, ok := socket.Under(client).(*net.UnixConn)
-		if !ok {
-			return false, "it is reached over a Unix socket, where the database sees the larder's operating system user"
-		}
-		if uid, ok := peer.User(cu); !ok || uid != os.Getuid() {
-			return false, "it sees the larder's operating system user, which is not the client's"
-		}
-		return true, ""
-	}
-	if _, ok := socket.Under(client).(*net.UnixConn); ok {
-		return true, ""
-	}
-	host, _, err := net.SplitHostPort(client.RemoteAddr().String())
-	mine, _, err2 := net.SplitHostPort(client.LocalAddr().String())
-	if err == nil && err2 == nil && (host == mine || net.ParseIP(host).IsLoopback()) {
-		return true, ""
-	}
-	return false, "it sees the larder's address, and the client is on another host"
-}
-
-// admits says why a client that the origin let in without a challenge is not let in after all, or "".
-func (a *auth) admits(user string) (why string) {
-	switch {
-	case a.challenged, a.unchallenged == link.Anybody:
-		return ""
-	case a.unchallenged == link.Nobody:
-		return "this larder refuses such logins"
-	case a.shown && a.certUser == "":
-		return "it was shown the larder's certificate, and the client has shown none"
-	case a.shown && a.certUser != user:
-		return fmt.Sprintf("it was shown the larder's certificate, and the client's own names %q", a.certUser)
-	case a.shown:
-		return ""
-	case !a.near:
-		return a.far
-	}
-	return ""
 }
 
 // authentication takes an authentication request from the origin and says whether the client is to get it as it is.
@@ -126,7 +73,7 @@ func (s *session) authentication(o *outbound, body []byte) (forward bool) {
 	switch code := binary.BigEndian.Uint32(body); code {
 	case authOK:
 		user := s.startup.identity.User
-		if why := a.admits(user); why != "" {
+		if why := a.Refuses(user); why != "" && !a.challenged {
 			s.server.Logger().Warn(
 				"a login was refused that the database let in without proof",
 				"user",

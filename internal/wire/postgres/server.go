@@ -4,8 +4,6 @@ package postgres
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -71,7 +69,7 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 	origin, err := s.dial(set)
 	if err != nil {
 		s.Logger().Warn("the origin cannot be reached", "address", s.Origin, "error", err)
-		s.refuse(accepted, client, &startupError{"08006", "jolly larder cannot reach the database at " + s.Origin + ": " + err.Error(), hintOf(err)})
+		s.refuse(accepted, client, &startupError{"08006", "jolly larder cannot reach the database at " + s.Origin + ": " + err.Error(), link.Hint(err)})
 		return
 	}
 	defer origin.Close()
@@ -103,27 +101,6 @@ func (s *Server) handle(accepted net.Conn, own bool) {
 		s.Began(accepted, x)
 		x.run()
 	}
-}
-
-// hintOf says what to look at after the origin could not be reached.
-func hintOf(err error) string {
-	var authority x509.UnknownAuthorityError
-	var host x509.HostnameError
-	var invalid x509.CertificateInvalidError
-	var alert tls.AlertError
-	switch {
-	case errors.As(err, &authority):
-		return "The database's certificate is signed by an authority that the larder does not know: set ca in [origin.tls] of the larder's configuration to that authority's certificate."
-	case errors.As(err, &host):
-		return "The database's certificate is for another host than the larder's address for it: set host in [origin.tls] of the larder's configuration to the name in the certificate, or mode = \"verify-ca\"."
-	case errors.As(err, &invalid):
-		return "The database's certificate is not valid at this time or for this use: look at its dates, and at the clocks of both machines."
-	case errors.As(err, &alert):
-		return "The database refused the larder's TLS: look at certificate and key in [origin.tls] of the larder's configuration, and at the database's log."
-	case errors.Is(err, errNoTLS):
-		return "Turn TLS on in the database, or set mode = \"disable\" in [origin.tls] of the larder's configuration."
-	}
-	return "Check that the database runs, and the larder's --origin, or address in [[origin]] of its configuration."
 }
 
 // cancelHeader is what stands before the key in a request to cancel: its length and its code.

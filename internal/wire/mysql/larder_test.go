@@ -1,0 +1,239 @@
+package mysql_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha1"
+	"crypto/tls"
+	"database/sql"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"testing"
+	"time"
+
+	driver "github.com/go-sql-driver/mysql"
+	"github.com/stretchr/testify/require"
+
+	dialect "jollylarder/internal/core/dialect/postgres"
+	"jollylarder/internal/core/engine"
+	core "jollylarder/internal/core/larder"
+	"jollylarder/internal/privatemaria"
+	"jollylarder/internal/privatepg"
+	"jollylarder/internal/wire/link"
+	wire "jollylarder/internal/wire/mysql"
+)
+
+var (
+	ctx       = context.Background()
+	server    *privatemaria.Server
+	authority *privatepg.Authority
+)
+
+// setup makes the accounts of the server, beside root, who has no password, and what tests ask for.
+var setup = []string{
+	"create user ines identified by 'Quay#7'", "create user tern", "grant all on *.* to ines", "grant all on *.* to tern",
+	"create database skerrow", "create table skerrow.berths (id int primary key, ship varchar(40)) engine=innodb",
+	"insert into skerrow.berths select seq, concat('ship ', seq) from skerrow.seq_1_to_300",
+	"create procedure skerrow.both() begin select 1; select 2, 3; end",
+}
+
+func TestMain(m *testing.M) {
+	code := func() int {
+		var err error
+		if authority, err = privatepg.NewAuthority("harbour"); err != nil {
+			panic(err)
+		}
+		cert, key, err := authority.Issue("localhost")
+		if err != nil {
+			panic(err)
+		}
+		server, err = privatemaria.Options{
+			Files: map[string][]byte{"cert.pem": cert, "key.pem": key},
+			Settings: []string{"ssl-cert=$dir/cert.pem", "ssl-key=$dir/key.pem", "local-infile=1", "proxy-protocol-networks=127.0.0.1", "log-bin", "server-id=1",
+				"max-allowed-packet=64M", "plugin-maturity=experimental"},
+		}.Start()
+		if err != nil && (!errors.Is(err, privatemaria.ErrMissing) || os.Getenv("CI") != "") {
+			panic(err)
+		}
+		if server != nil {
+			defer server.Stop()
+			db, err := sql.Open("mysql", "root@tcp("+server.Address()+")/")
+			if err != nil {
+				panic(err)
+			}
+			defer db.Close()
+			for _, q := range setup {
+				if _, err := db.Exec(q); err != nil {
+					panic(q + ": " + err.Error())
+				}
+			}
+		}
+		return m.Run()
+	}()
+	os.Exit(code)
+}
+
+// larder is one before the server.
+type larder struct {
+	t       testing.TB
+	server  *wire.Server
+	address string
+}
+
+// newLarder makes a larder with some settings.
+func newLarder(t testing.TB, set link.Settings) *larder { return newLarderBefore(t, "", set) }
+
+func newLarderBefore(t testing.TB, origin string, set link.Settings) *larder {
+	if origin == "" {
+		if server == nil {
+			t.Skip("no MariaDB here")
+		}
+		origin = server.Address()
+	}
+	e, err := core.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
+	require.NoError(t, err)
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	srv := wire.New(link.Options{Engine: e.Engine, Origin: origin})
+	srv.Configure(set)
+	ended := make(chan error, 1)
+	go func() { ended <- srv.Serve(ln) }()
+	t.Cleanup(func() {
+		ln.Close()
+		srv.Close()
+		require.NoError(t, <-ended)
+		e.Close()
+	})
+	return &larder{t, srv, ln.Addr().String()}
+}
+
+// clientTLS are the settings of a larder that offers TLS.
+func clientTLS(t testing.TB) *tls.Config {
+	cert, err := authority.Pair("localhost")
+	require.NoError(t, err)
+	return &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}
+}
+
+// connect opens a connection with a driver.
+func connect(t testing.TB, address, user, password, options string) *sql.DB {
+	db, err := sql.Open("mysql", fmt.Sprintf("%s:%s@%s(%s)/skerrow?%s", user, password, link.Network(address), address, options))
+	require.NoError(t, err)
+	db.SetMaxOpenConns(1)
+	t.Cleanup(func() { db.Close() })
+	return db
+}
+
+// asks gives the one value that a query has.
+func asks(db *sql.DB, query string) (value string, err error) {
+	err = db.QueryRow(query).Scan(&value)
+	return value, err
+}
+
+// refusal is what a server or a larder has said.
+func refusal(t testing.TB, err error) *driver.MySQLError {
+	var e *driver.MySQLError
+	require.ErrorAs(t, err, &e)
+	return e
+}
+
+// talk is a connection over which a test sends bytes as it likes.
+type talk struct {
+	t testing.TB
+	net.Conn
+	nonce []byte
+}
+
+// capabilities are those of a talk: protocol 4.1, long passwords, several statements and results, plugins.
+const capabilities = 1 | 1<<9 | 1<<13 | 1<<15 | 1<<16 | 1<<17 | 1<<18 | 1<<19 | 1<<7 | 1<<3 | 1<<2
+
+// say logs a user in with native passwords, and with further capabilities.
+func say(t testing.TB, address, user, password string, further uint32) *talk {
+	c, err := net.Dial(link.Network(address), address)
+	require.NoError(t, err)
+	t.Cleanup(func() { c.Close() })
+	x := &talk{t: t, Conn: c}
+	_, greeting := x.packet()
+	end := bytes.IndexByte(greeting[1:], 0) + 2
+	x.nonce = append(bytes.Clone(greeting[end+4:end+12]), greeting[end+31:end+43]...)
+	body := binary.LittleEndian.AppendUint32(nil, capabilities|further)
+	body = binary.LittleEndian.AppendUint32(body, 1<<24)
+	body = append(append(body, 45), make([]byte, 23)...)
+	body = append(append(body, user...), 0)
+	proof := x.proof(password)
+	body = append(append(body, byte(len(proof))), proof...)
+	body = append(append(body, "skerrow\x00"...), "mysql_native_password\x00"...)
+	x.send(1, body)
+	return x
+}
+
+// proof answers the challenge of the connection.
+func (x *talk) proof(password string) []byte {
+	if password == "" {
+		return nil
+	}
+	one := sha1.Sum([]byte(password))
+	two := sha1.Sum(one[:])
+	three := sha1.Sum(append(bytes.Clone(x.nonce), two[:]...))
+	for i := range three {
+		three[i] ^= one[i]
+	}
+	return three[:]
+}
+
+// packet reads one.
+func (x *talk) packet() (number byte, body []byte) {
+	require.NoError(x.t, x.SetReadDeadline(time.Now().Add(20*time.Second)))
+	var head [4]byte
+	_, err := io.ReadFull(x, head[:])
+	require.NoError(x.t, err)
+	body = make([]byte, int(head[0])|int(head[1])<<8|int(head[2])<<16)
+	_, err = io.ReadFull(x, body)
+	require.NoError(x.t, err)
+	return head[3], body
+}
+
+func (x *talk) send(number byte, body []byte) *talk {
+	_, err := x.Write(packet(number, body))
+	require.NoError(x.t, err)
+	return x
+}
+
+func packet(number byte, body []byte) []byte {
+	n := len(body)
+	return append([]byte{byte(n), byte(n >> 8), byte(n >> 16), number}, body...)
+}
+
+// ok reads that the login has ended well.
+func (x *talk) ok() *talk {
+	_, body := x.packet()
+	require.Equal(x.t, byte(0), body[0], "%q", body)
+	return x
+}
+
+// theEnd is asked for at the end of what is said.
+const theEnd = "select 'the very end'"
+
+// hear reads until the answer to theEnd has come, or the connection has ended.
+func (x *talk) hear() string {
+	var all []byte
+	buffer := make([]byte, 1<<16)
+	for {
+		require.NoError(x.t, x.SetReadDeadline(time.Now().Add(20*time.Second)))
+		n, err := x.Read(buffer)
+		all = append(all, buffer[:n]...)
+		if at := bytes.LastIndex(all, []byte("\x0cthe very end")); at >= 0 && len(all) >= at+13+5 && ended(all[at+13:]) {
+			return string(all)
+		}
+		if err != nil {
+			require.NotErrorIs(x.t, err, os.ErrDeadlineExceeded, "%q", all)
+			return string(all) + "(ended)"
+		}
+	}
+}
+
+// ended says whether the packet behind the last row has come.
+func ended(b []byte) bool { return len(b) >= 4 && len(b) >= 4+int(b[0]) }
