@@ -12,6 +12,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"os/user"
 	"testing"
 	"time"
 
@@ -66,7 +67,11 @@ func TestMain(m *testing.M) {
 				panic(err)
 			}
 			defer db.Close()
-			for _, q := range setup {
+			own := "create user " + self() + "@localhost identified via unix_socket"
+			if self() == "root" {
+				own = "alter user root@localhost identified via unix_socket or mysql_native_password using ''"
+			}
+			for _, q := range append(setup, own, "grant all on skerrow.* to "+self()+"@localhost") {
 				if _, err := db.Exec(q); err != nil {
 					panic(q + ": " + err.Error())
 				}
@@ -75,6 +80,15 @@ func TestMain(m *testing.M) {
 		return m.Run()
 	}()
 	os.Exit(code)
+}
+
+// self is who the tests run as.
+func self() string {
+	u, err := user.Current()
+	if err != nil {
+		return "root"
+	}
+	return u.Username
 }
 
 // larder is one before the server.
