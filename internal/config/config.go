@@ -68,6 +68,8 @@ type Origin struct {
 	// Connections is how many clients may be connected at once; 0 means any number.
 	Connections                                              int
 	StartupTimeout, ConnectTimeout, IdleTimeout, LostTimeout time.Duration
+	// ProxyHeader has the origin told where each client comes from.
+	ProxyHeader bool
 	// BeginDelay is how long a BEGIN is kept from the origin at most while nothing needs it there; 0 means never.
 	BeginDelay time.Duration
 	// MaxMessageSize is the longest message taken from a client, in bytes.

@@ -127,3 +127,22 @@ func FuzzParse(f *testing.F) {
 		_, _ = Parse("f.toml", []byte(text))
 	})
 }
+
+// What an origin is to have must be there for its protocol.
+func TestWhatAProtocolDoesNotHave(t *testing.T) {
+	read := func(more string) (Config, error) {
+		return Parse("larder.toml", []byte("[[origin]]\naddress = \"127.0.0.1:3306\"\nlisten = [\"127.0.0.1:7432\"]\n"+more))
+	}
+	c, err := read("protocol = \"mysql\"\nproxy_header = true\n")
+	require.NoError(t, err)
+	assert.True(t, c.Origins[0].ProxyHeader)
+	for more, says := range map[string]string{
+		"proxy_header = true": "larder.toml:4:1: proxy_header = true: servers of PostgreSQL take no such header; remove it",
+		"protocol = \"mysql\"\n[origin.catalog]\nuser = \"larder\"": "[origin.catalog] has no use yet with protocol = \"mysql\"",
+		"protocol = \"mysql\"\n[origin.feed]\nuser = \"larder\"":    "[origin.feed] has no use yet with protocol = \"mysql\"",
+		"protocol = \"mysqls\"": "expected",
+	} {
+		_, err := read(more)
+		assert.ErrorContains(t, err, says, more)
+	}
+}

@@ -53,6 +53,7 @@ type logTOML struct {
 type originTOML struct {
 	Name               *string        `toml:"name"`
 	Protocol           *string        `toml:"protocol"`
+	ProxyHeader        *bool          `toml:"proxy_header"`
 	Address            *string        `toml:"address"`
 	Listen             []string       `toml:"listen"`
 	MaxConnections     *int64         `toml:"max_connections"`
@@ -423,6 +424,7 @@ func (r *reader) origin(key string, f *originTOML, named bool) Origin {
 	r.account(at("catalog"), &f.Catalog, &o.CatalogUser, &o.CatalogPassword)
 	r.account(at("fetch"), &f.Fetch, &o.FetchUser, &o.FetchPassword)
 	r.feed(at("feed"), &f.Feed, &o.Feed)
+	r.fits(key, f, &o)
 	if f.TLS.Certificate != nil && o.Clients.CA == "" && o.UnchallengedLogins == "same-host" {
 		r.wrong(
 			at("tls.certificate"),
@@ -460,6 +462,28 @@ func (r *reader) account(key string, f *accountTOML, user, password *string) {
 	r.secret(key+".password_file", f.PasswordFile, password)
 	if *password != "" && *user == "" {
 		r.wrong(key, `a password file without a user: expected user = "the account's name"`)
+	}
+}
+
+// fits checks that what an origin is to have is there for its protocol.
+func (r *reader) fits(key string, f *originTOML, o *Origin) {
+	kind, err := protocol.Named(o.Protocol)
+	if err != nil {
+		return // it is said already
+	}
+	if f.ProxyHeader != nil {
+		o.ProxyHeader = *f.ProxyHeader
+	}
+	if o.ProxyHeader && !kind.ProxyHeader {
+		r.wrong(key+".proxy_header", "proxy_header = true: servers of %s take no such header; remove it", kind.Title)
+	}
+	if !kind.Relayed() {
+		return
+	}
+	for name, user := range map[string]string{"catalog": o.CatalogUser, "fetch": o.FetchUser, "feed": o.Feed.User} {
+		if user != "" {
+			r.wrong(key+"."+name, "[origin.%s] has no use yet with protocol = %q, whose statements are only relayed: remove it", name, o.Protocol)
+		}
 	}
 }
 

@@ -49,7 +49,7 @@ var Sections = []Section{
 	}},
 	{"origin", "One table, written `[[origin]]`, for each database server, with listeners of its own. Results of one origin are never mixed with those of another; rules, patterns and memory are shared.", []Setting{
 		{"name", "", "up to 40 letters, digits, `_` or `-`; needed with several origins"},
-		{"protocol", `"postgresql"`, "the server's protocol; `\"postgresql\"` is the only one"},
+		{"protocol", `"postgresql"`, "the server's protocol: `\"postgresql\"`, or `\"mysql\"` for MariaDB and MySQL, whose statements are only relayed yet"},
 		{"address", "", "the server's address"},
 		{"listen", "", "a list of addresses for clients"},
 		{"max_connections", "0", "how many clients may be connected at once; `0` for no limit"},
@@ -57,6 +57,7 @@ var Sections = []Section{
 		{"connect_timeout", `"30s"`, "the time to connect to the server, including TLS"},
 		{"idle_timeout", `"0s"`, "a client that is in no transaction and sends nothing for this time is disconnected; `\"0s\"` for never"},
 		{"lost_client_timeout", `"1m"`, "how long the larder waits for the reply to a write whose client has disconnected"},
+		{"proxy_header", "false", "whether the server is told where each client comes from, by a header of the PROXY protocol, version 2. For `protocol = \"mysql\"`: list the larder in the server's `proxy_protocol_networks`"},
 		{"begin_delay", `"50ms"`, "how long a BEGIN may be delayed while nothing in its transaction needs the server; `\"0s\"` sends each at once. See [Transactions](freshness.md#transactions)"},
 		{"max_message_size", `"1GiB"`, "the longest message accepted from a client"},
 		{"unchallenged_logins", `"same-host"`, "see [Who is let in](#who-is-let-in)"},

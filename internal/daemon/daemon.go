@@ -355,6 +355,9 @@ func (l *Larder) Describe(s *control.Status) {
 		}
 		listen, address = append(listen, out.Listen...), append(address, cfg.Address)
 		s.Origins = append(s.Origins, out)
+		if o.protocol.Relayed() {
+			s.Problems = append(s.Problems, fmt.Sprintf("statements for %s are relayed, and neither shown nor cached yet: they are of %s", cfg.Address, o.protocol.Title))
+		}
 	}
 	s.Listen, s.Origin = strings.Join(listen, ", "), strings.Join(address, ", ")
 }

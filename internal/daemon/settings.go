@@ -26,7 +26,12 @@ type originSettings struct {
 func dialects(sets []originSettings) map[string]*dialect.Dialect {
 	out := map[string]*dialect.Dialect{}
 	for _, s := range sets {
-		out[s.name] = s.protocol.Dialect
+		if !s.protocol.Relayed() {
+			out[s.name] = s.protocol.Dialect
+		}
+	}
+	if len(out) == 0 { // the engine has nothing to do, and must be able to do something
+		out[""] = protocol.All[0].Dialect
 	}
 	return out
 }
@@ -60,7 +65,7 @@ func settings(cfg config.Config) ([]originSettings, error) {
 				o.UnchallengedLogins,
 			), MaxConnections: o.Connections, StartupTimeout: o.StartupTimeout,
 			ConnectTimeout: o.ConnectTimeout, IdleTimeout: o.IdleTimeout, LostTimeout: o.LostTimeout, MaxMessageSize: int(o.MaxMessageSize) + 1,
-			BeginDelay: o.BeginDelay, RequireTLS: o.Clients.TLS == "required",
+			BeginDelay: o.BeginDelay, RequireTLS: o.Clients.TLS == "required", ProxyHeader: o.ProxyHeader,
 		}
 		if s.BeginDelay == 0 {
 			s.BeginDelay = -1 // never, where the zero value of the settings means the default

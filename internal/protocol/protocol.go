@@ -25,8 +25,11 @@ type Protocol struct {
 	Port    string
 	// ALPN is the protocol's name in TLS's negotiation, or empty where it has none.
 	ALPN string
-	// Dialect is what the engine needs of it.
+	// Dialect is what the engine needs of it; nil where statements are relayed and not looked at, so that of what follows
+	// there is nothing but New.
 	Dialect *dialect.Dialect
+	// ProxyHeader is set if its servers can be told where clients come from, by a header of the PROXY protocol.
+	ProxyHeader bool
 
 	// New makes what stands between clients and one origin.
 	New func(link.Options) link.Server
@@ -58,8 +61,21 @@ type Rendered struct {
 	Types      []string
 }
 
+// Relayed says whether its statements are only relayed.
+func (p *Protocol) Relayed() bool { return p.Dialect == nil }
+
 // All are the protocols there are. The first is that of an origin which names none.
-var All = []*Protocol{PostgreSQL}
+var All = []*Protocol{PostgreSQL, MySQL}
+
+// Watched gives the names of those whose statements are looked at.
+func Watched() (names []string) {
+	for _, p := range All {
+		if !p.Relayed() {
+			names = append(names, p.Name)
+		}
+	}
+	return names
+}
 
 // Names gives the names of all protocols.
 func Names() (names []string) {
@@ -80,7 +96,7 @@ func Named(name string) (*Protocol, error) {
 	return nil, fmt.Errorf("%q is no protocol of this larder: expected one of %s", name, strings.Join(Names(), ", "))
 }
 
-// OfURL gives the protocol of a database's URL. One without a scheme is of the first, which may have a way of its own to
+// OfURL gives the protocol of a database's URL, if its statements are looked at. One without a scheme is of the first, which may have a way of its own to
 // write where a database is.
 func OfURL(url string) (*Protocol, error) {
 	scheme, _, is := strings.Cut(url, "://")
@@ -89,8 +105,13 @@ func OfURL(url string) (*Protocol, error) {
 	}
 	var schemes []string
 	for _, p := range All {
-		if slices.Contains(p.Schemes, strings.ToLower(scheme)) {
+		switch is := slices.Contains(p.Schemes, strings.ToLower(scheme)); {
+		case is && p.Relayed():
+			return nil, fmt.Errorf("%s:// is of %s, whose statements the larder only relays so far: expected a database of %s", scheme, p.Title, strings.Join(Watched(), " or "))
+		case is:
 			return p, nil
+		case p.Relayed():
+			continue
 		}
 		schemes = append(schemes, p.Schemes[0]+"://")
 	}

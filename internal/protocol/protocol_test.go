@@ -1,0 +1,38 @@
+package protocol
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A URL is of the protocol that its scheme names; what needs statements to be understood refuses those that are not.
+func TestTheProtocolOfAURL(t *testing.T) {
+	for _, url := range []string{"postgres://h/d", "POSTGRESQL://h/d", "host=h dbname=d", ""} {
+		p, err := OfURL(url)
+		require.NoError(t, err, url)
+		assert.Equal(t, PostgreSQL, p)
+	}
+	for url, says := range map[string]string{
+		"mariadb://h/d": "mariadb:// is of MariaDB or MySQL, whose statements the larder only relays so far: expected a database of postgresql",
+		"foo://h/d":     "foo:// is of no database that this larder knows: expected postgres://",
+	} {
+		_, err := OfURL(url)
+		assert.ErrorContains(t, err, says)
+	}
+}
+
+// Whatever has no dialect is only relayed, and is in no list of what is watched.
+func TestWhatIsOnlyRelayed(t *testing.T) {
+	assert.Equal(t, []string{"postgresql", "mysql"}, Names())
+	assert.Equal(t, []string{"postgresql"}, Watched())
+	for _, p := range All {
+		assert.NotNil(t, p.New, p.Name)
+		if !p.Relayed() {
+			for _, f := range []bool{p.Fetch != nil, p.Follow != nil, p.Describe != nil, p.Plan != nil, p.Explain != nil, p.Dial != nil, p.Split != nil, p.Render != nil} {
+				assert.True(t, f, p.Name)
+			}
+		}
+	}
+}
