@@ -2,7 +2,6 @@ package mysql_test
 
 import (
 	"bytes"
-	"context"
 	"crypto/sha1"
 	"crypto/tls"
 	"database/sql"
@@ -29,7 +28,6 @@ import (
 )
 
 var (
-	ctx       = context.Background()
 	server    *privatemaria.Server
 	authority *privatepg.Authority
 )
