@@ -237,7 +237,8 @@ func (x *talk) hear() string {
 		require.NoError(x.t, x.SetReadDeadline(time.Now().Add(20*time.Second)))
 		n, err := x.Read(buffer)
 		all = append(all, buffer[:n]...)
-		if at := bytes.LastIndex(all, []byte("\x0cthe very end")); at >= 0 && len(all) >= at+13+5 && ended(all[at+13:]) {
+		tail := all[max(0, len(all)-60):] // the row, and what stands behind it
+		if at := bytes.LastIndex(tail, []byte("\x0cthe very end")); at >= 0 && ended(tail[at+13:]) {
 			return string(all)
 		}
 		if err != nil {
