@@ -1,6 +1,8 @@
 package main
 
 import (
+	"database/sql"
+	"errors"
 	"net"
 	"os"
 	"os/exec"
@@ -9,9 +11,11 @@ import (
 	"strings"
 	"testing"
 
+	_ "github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/privatemaria"
 	"jollylarder/internal/privatepg"
 )
 
@@ -43,14 +47,42 @@ func TestGettingStarted(t *testing.T) {
 	}
 	require.NoError(t, err)
 	t.Cleanup(func() { pg.Stop() })
-	page, err := os.ReadFile("../../docs/getting-started.md")
-	require.NoError(t, err)
-	list := steps(string(page))
-	require.Greater(t, len(list), 12)
-
 	listen := free(t)
-	here := strings.NewReplacer("127.0.0.1:5432", pg.Address(), "127.0.0.1:7432", listen,
-		`\! sleep 2`, `\! until jollylarder status --json | grep -q "catalog_known\": *true"; do sleep 0.1; done`)
+	follow(t, "getting-started.md", 12, filepath.Dir(pg.Program("psql")), strings.NewReplacer("127.0.0.1:5432", pg.Address(), "127.0.0.1:7432", listen,
+		`\! sleep 2`, `\! until jollylarder status --json | grep -q "catalog_known\": *true"; do sleep 0.1; done`))
+	_, err = net.Dial("tcp", listen)
+	assert.Error(t, err, "the last step has stopped it")
+}
+
+// The page about MariaDB is true, command by command.
+func TestInFrontOfMariaDB(t *testing.T) {
+	server, err := privatemaria.Options{}.Start()
+	if errors.Is(err, privatemaria.ErrMissing) && os.Getenv("CI") != "true" {
+		t.Skip("no MariaDB here")
+	}
+	require.NoError(t, err)
+	t.Cleanup(server.Stop)
+	db, err := sql.Open("mysql", "root@tcp("+server.Address()+")/")
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec("create user ines identified by 'Quay#7'")
+	require.NoError(t, err)
+	_, err = db.Exec("grant select on *.* to ines")
+	require.NoError(t, err)
+	listen := free(t)
+	_, port, err := net.SplitHostPort(listen)
+	require.NoError(t, err)
+	follow(t, "mariadb.md", 6, "/usr/bin", strings.NewReplacer("127.0.0.1:3306", server.Address(), "127.0.0.1:7306", listen, "-P 7306", "-P "+port))
+	_, err = net.Dial("tcp", listen)
+	assert.Error(t, err, "the last step has stopped it")
+}
+
+// follow runs the commands of a page, of which there are so many at least, and holds what they print against it.
+func follow(t *testing.T, page string, least int, programs string, here *strings.Replacer) {
+	text, err := os.ReadFile("../../docs/" + page)
+	require.NoError(t, err)
+	list := steps(string(text))
+	require.GreaterOrEqual(t, len(list), least)
 	dir := t.TempDir()
 	require.NoError(t, os.Symlink(path, filepath.Join(dir, "jollylarder")))
 	const mark = "--- end of a step ---"
@@ -65,7 +97,7 @@ func TestGettingStarted(t *testing.T) {
 	}
 	bash := exec.Command("bash", "-c", script)
 	bash.Dir = dir
-	bash.Env = append(os.Environ(), "PATH="+dir+":"+filepath.Dir(pg.Program("psql"))+":"+os.Getenv("PATH"))
+	bash.Env = append(os.Environ(), "PATH="+dir+":"+programs+":"+os.Getenv("PATH"))
 	out, err := bash.CombinedOutput()
 	require.NoError(t, err, string(out))
 	printed := strings.Split(string(out), mark+"\n")
@@ -81,6 +113,4 @@ func TestGettingStarted(t *testing.T) {
 		}
 		assert.Regexp(t, "^"+want.String()+"$", printed[i], s.command)
 	}
-	_, err = net.Dial("tcp", listen)
-	assert.Error(t, err, "the last step has stopped it")
 }

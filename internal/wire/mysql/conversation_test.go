@@ -71,7 +71,7 @@ func TestConversations(t *testing.T) {
 		"an error":                  {query("select * from nothing")},
 		"a syntax error":            {query("selekt 1")},
 		"several statements":        {query("select 1; set @a = 2; select @a; select * from nothing; select 3")},
-		"several results of a call": {query("call both()")},
+		"several results of a call": {query("call twice()")},
 		"a write":                   {query("update berths set ship = ship where id < 5")},
 		"a transaction":             {bytes.Join([][]byte{query("begin"), query("select count(*) from berths"), query("rollback")}, nil)},
 		"warnings":                  {bytes.Join([][]byte{query("select 1/0, cast('7x' as int)"), query("show warnings")}, nil)},
@@ -115,7 +115,7 @@ func TestAnySequence(t *testing.T) {
 	l := newLarder(t, link.Settings{})
 	pieces := [][]byte{
 		query("select id from berths where id < 9"), query("select 1; select 2"), query("begin"), query("commit"), query("rollback"), query("set autocommit = 0"), query(""),
-		query("select * from nothing"), query("call both()"), query("insert into berths values (1, 'x')"), query("select 1/0"), query("show warnings"), query("select row_count(), found_rows()"),
+		query("select * from nothing"), query("call twice()"), query("insert into berths values (1, 'x')"), query("select 1/0"), query("show warnings"), query("select row_count(), found_rows()"),
 		prepare("select ship from berths where id = ?"), prepare("select nothing"), prepare("select 1"), execute(last, 0, 3), execute(last, 0), execute(last, 1, 4), execute(last, 0, 5),
 		numbered(0x1c, last, 2, 0, 0, 0), numbered(0x19, last), numbered(0x1a, last), numbered(0x18, last, 0, 0, 'a'), packet(0, []byte{0x0e}), packet(0, []byte{0x1f}),
 		packet(0, append([]byte{2}, "nowhere"...)), packet(0, append([]byte{2}, "skerrow"...)), packet(0, append([]byte{4}, "berths\x00"...)), packet(0, []byte{0x1b, 1, 0}),
@@ -146,7 +146,7 @@ func TestRestIsKnown(t *testing.T) {
 		t.Skip("no MariaDB here")
 	}
 	for name, b := range map[string][]byte{
-		"a query": query("select id from berths"), "several results": query("select 1; select 2; call both()"), "prepared": append(prepare("select ? + 1, 2"), execute(last, 0, 7)...),
+		"a query": query("select id from berths"), "several results": query("select 1; select 2; call twice()"), "prepared": append(prepare("select ? + 1, 2"), execute(last, 0, 7)...),
 		"a cursor": bytes.Join([][]byte{prepare("select id from berths"), execute(last, 1), numbered(0x1c, last, 5, 0, 0, 0)}, nil), "an error": query("selekt"),
 		"no command": packet(0, []byte{0x77}), "fields": packet(0, append([]byte{4}, "berths\x00"...)), "statistics": packet(0, []byte{9}), "a long row": query("select repeat('y', 17000000)"),
 		"debug": packet(0, []byte{0x0d}), "an option": packet(0, []byte{0x1b, 1, 0}), "no rows": query("select * from berths where id = 0"), "prepared without parts": append(prepare("set @a = 1"), execute(last, 0)...),

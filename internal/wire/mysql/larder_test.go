@@ -37,7 +37,7 @@ var setup = []string{
 	"create user ines identified by 'Quay#7'", "create user tern", "grant all on *.* to ines", "grant all on *.* to tern",
 	"create database skerrow", "create table skerrow.berths (id int primary key, ship varchar(40)) engine=innodb",
 	"insert into skerrow.berths select seq, concat('ship ', seq) from skerrow.seq_1_to_300",
-	"create procedure skerrow.both() begin select 1; select 2, 3; end",
+	"create procedure skerrow.twice() begin select 1; select 2, 3; end",
 }
 
 func TestMain(m *testing.M) {
