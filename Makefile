@@ -25,7 +25,7 @@ demo: build
 test: lint
 	./scripts/install-test-tools
 	$(GO) test -count=1 -p 1 -timeout 20m ./...
-	$(GO) test -count=1 -tags faults -timeout 10m -run Fault ./internal/wire/postgres
+	$(GO) test -count=1 -tags faults -timeout 10m -run Fault ./internal/wire/postgres ./internal/wire/mysql
 	$(GO) test -count=1 -p 1 -tags safeguards -timeout 15m -run 'Safeguard|Cause|TheServerKnowsOfWholeRows' $(SAFEGUARDED)
 	$(GO) test -count=1 -tags safeguards -timeout 15m -run ConformanceWithoutASafeguard ./internal/wire/postgres
 
@@ -35,7 +35,7 @@ SAFEGUARDED = ./internal/core/freshness ./internal/core/engine ./internal/freshc
 lint:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not formatted:"; gofmt -l cmd internal; exit 1; }
 	$(GO) vet ./...
-	$(GO) vet -tags faults ./internal/fault ./internal/wire/postgres
+	$(GO) vet -tags faults ./internal/fault ./internal/wire/postgres ./internal/wire/mysql
 	$(GO) vet -tags safeguards $(SAFEGUARDED)
 	$(GO) tool staticcheck ./...
 

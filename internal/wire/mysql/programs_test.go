@@ -21,7 +21,7 @@ func TestTheServersPrograms(t *testing.T) {
 		"mariadb -e 'select * from berths order by id limit 5; select nothing; ' --force":                                                                            "ship 5",
 		"mariadb --compress -e 'select count(*) from berths'":                                                                                                        "300",
 		"mariadb --ssl --skip-ssl-verify-server-cert -e \"show variables like 'version'\"":                                                                           "MariaDB",
-		"mariadb -t -e 'call twice(); show warnings; select 1/0; show warnings'":                                                                                      "Division by 0",
+		"mariadb -t -e 'call twice(); show warnings; select 1/0; show warnings'":                                                                                     "Division by 0",
 		"mariadb --local-infile -N -e \"create temporary table f (w varchar(80)); load data local infile '/etc/hostname' into table f; select count(*) > 0 from f\"": "1",
 		"mariadb-dump --skip-extended-insert skerrow":                                                                                                                "INSERT INTO",
 		"mariadb-dump --single-transaction --all-databases --ignore-database=mysql":                                                                                  "CREATE TABLE",

@@ -6,6 +6,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"jollylarder/internal/fault"
 	"jollylarder/internal/wire/link"
 	"jollylarder/internal/wire/socket"
 )
@@ -130,23 +131,38 @@ func (s *session) sent(f *framer, b []byte) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.active = s.server.Time()
-	for len(b) > 0 && s.lost == "" {
-		n, ended := f.next(b)
-		if b = b[n:]; ended == nil {
-			continue
+	s.following(func() {
+		for len(b) > 0 && s.lost == "" {
+			n, ended := f.next(b)
+			if b = b[n:]; ended == nil {
+				continue
+			}
+			fault.Point("sent")
+			login := s.conversation.changing()
+			s.conversation.fromClient(ended)
+			switch {
+			case login:
+				s.changing.responded(ended)
+			case s.conversation.changing():
+				s.changes(ended)
+			}
+			s.told()
 		}
-		login := s.conversation.changing()
-		s.conversation.fromClient(ended)
-		switch {
-		case login:
-			s.changing.responded(ended)
-		case s.conversation.changing():
-			s.changes(ended)
-		}
-		s.told()
-	}
+	})
 	s.midway = !f.between()
 	return !s.midway && len(s.queue) > 0
+}
+
+// following runs what follows the conversation. After a fault in that it is no longer followed, and goes on.
+func (s *session) following(f func()) {
+	defer func() {
+		if r := recover(); r != nil {
+			s.server.Fault("a conversation is no longer followed", r)
+			s.lose("a fault in the larder")
+			s.told()
+		}
+	}()
+	f()
 }
 
 // told says once that a conversation is no longer followed. It is only relayed then; but where it matters who the client
@@ -238,21 +254,28 @@ func (s *session) came(f *framer, b []byte, fresh int) (forward, refused []byte,
 	defer s.mu.Unlock()
 	s.active = s.server.Time()
 	at, begin := len(b)-fresh, 0
-	for at < len(b) && s.lost == "" {
-		n, ended := f.next(b[at:])
-		if at += n; ended == nil {
-			continue
-		}
-		if s.conversation.changing() {
-			if refused = s.authenticates(ended); refused != nil {
-				return b[:begin], refused, false
+	s.following(func() {
+		for at < len(b) && s.lost == "" && refused == nil {
+			n, ended := f.next(b[at:])
+			if at += n; ended == nil {
+				continue
 			}
+			fault.Point("came")
+			if s.conversation.changing() {
+				if refused = s.authenticates(ended); refused != nil {
+					return
+				}
+			}
+			s.conversation.fromOrigin(ended)
+			s.told()
+			begin = at
 		}
-		s.conversation.fromOrigin(ended)
-		if s.told(); s.cut {
-			return nil, nil, false
-		}
-		begin = at
+	})
+	switch {
+	case s.cut:
+		return nil, nil, false
+	case refused != nil:
+		return b[:begin], refused, false
 	}
 	if s.lost == "" && s.conversation.changing() {
 		return b[:begin], nil, false

@@ -1,0 +1,52 @@
+//go:build faults
+
+package mysql_test
+
+import (
+	"bytes"
+	"fmt"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"jollylarder/internal/fault"
+	"jollylarder/internal/wire/link"
+)
+
+// A fault of the larder's own while it follows a conversation costs nobody a byte where everything may be relayed; where it
+// matters who the client becomes, the connection ends, and no other does.
+func TestAFaultOfOurs(t *testing.T) {
+	conversation := bytes.Join([][]byte{query("select * from berths"), prepare("select ?"), execute(last, 0, 3), query("select 1; select 2"), query(theEnd)}, nil)
+	for _, who := range []link.Unchallenged{link.Anybody, link.Nobody} {
+		l := newLarder(t, link.Settings{Unchallenged: who})
+		want := said(t, server.Address(), 0, conversation)
+		for _, point := range []string{"sent", "came"} {
+			for at := range 6 {
+				t.Run(fmt.Sprintf("%s, %s, the %dth time", who, point, at), func(t *testing.T) {
+					other := connect(t, l.address, "ines", "Quay#7", "")
+					assert.NoError(t, other.Ping())
+					var passed atomic.Int32
+					x := say(t, l.address, "ines", "Quay#7", 0).ok()
+					fault.Set(func(p string) {
+						if p == point {
+							if passed.Add(1) == int32(at+1) {
+								panic("a fault")
+							}
+						}
+					})
+					defer fault.Set(nil)
+					_, _ = x.Write(conversation)
+					got := ids.ReplaceAllString(x.hear(), "(prepared)")
+					fault.Set(nil)
+					if who == link.Anybody {
+						assert.Equal(t, want, got)
+					} else if passed.Load() > int32(at) {
+						assert.Contains(t, got, "(ended)")
+					}
+					assert.NoError(t, other.Ping(), "others do not notice")
+				})
+			}
+		}
+	}
+}
