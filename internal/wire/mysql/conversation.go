@@ -64,6 +64,9 @@ type conversation struct {
 // changing says whether a change of the user is under way.
 func (c *conversation) changing() bool { return len(c.queue) > 0 && c.queue[0].due == dueLogin }
 
+// inRows says whether rows come next, most probably.
+func (c *conversation) inRows() bool { return len(c.queue) > 0 && c.queue[0].due == dueRows }
+
 // atRest says whether nothing is under way, and no transaction is open.
 func (c *conversation) atRest() bool {
 	return c.lost == "" && len(c.queue) == 0 && !c.infile && c.status&statusInTransaction == 0

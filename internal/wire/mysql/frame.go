@@ -69,6 +69,20 @@ func (f *framer) next(b []byte) (n int, ended *frame) {
 	}
 }
 
+// rows gives how many bytes of b are whole packets that can be nothing but rows: neither a mark nor an error, nor so long
+// that they go on. It is called between two packets.
+func rows(b []byte) (n int) {
+	for len(b)-n > headerSize {
+		size := int(b[n]) | int(b[n+1])<<8 | int(b[n+2])<<16
+		end := n + headerSize + size
+		if first := b[n+headerSize]; first >= markEOF || size == 0 || size == fullPacket || end > len(b) {
+			return n
+		}
+		n = end
+	}
+	return n
+}
+
 // see keeps what a packet begins with.
 func (f *framer) see(b []byte) {
 	if len(f.start) == 0 && len(b) > 0 && f.whole != nil {

@@ -164,3 +164,26 @@ func FuzzConversation(f *testing.F) {
 		}
 	})
 }
+
+// What is skipped as rows is whole packets, none of which ends a reply, and the packet behind them is none that could be
+// skipped too.
+func TestRowsAreSkipped(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var stream []byte
+		for range rapid.IntRange(0, 10).Draw(t, "packets") {
+			body := rapid.SliceOfN(rapid.SampledFrom([]byte{0, 1, 3, 0xfb, 0xfd, 0xfe, 0xff}), 0, 9).Draw(t, "body")
+			stream = append(stream, packet(rapid.Byte().Draw(t, "number"), body)...)
+		}
+		stream = stream[:rapid.IntRange(0, len(stream)).Draw(t, "cut")]
+		n := rows(stream)
+		f := &framer{}
+		for _, x := range framed(f, stream[:n]) {
+			assert.NotEmpty(t, x.start)
+			assert.Less(t, x.start[0], byte(markEOF))
+		}
+		assert.True(t, f.between(), "whole packets")
+		if rest := framed(&framer{}, stream[n:]); len(rest) > 0 {
+			assert.True(t, rest[0].start == "" || rest[0].start[0] >= markEOF, "%q", rest[0].start)
+		}
+	})
+}

@@ -256,6 +256,12 @@ func (s *session) came(f *framer, b []byte, fresh int) (forward, refused []byte,
 	at, begin := len(b)-fresh, 0
 	s.following(func() {
 		for at < len(b) && s.lost == "" && refused == nil {
+			if f.between() && s.inRows() {
+				if at += rows(b[at:]); at == len(b) {
+					begin = at
+					return
+				}
+			}
 			n, ended := f.next(b[at:])
 			if at += n; ended == nil {
 				continue
