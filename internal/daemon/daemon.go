@@ -349,7 +349,7 @@ func (l *Larder) Describe(s *control.Status) {
 	var listen, address []string
 	for i, o := range l.origins {
 		cfg := l.cfg.Origins[i]
-		out := control.Origin{Name: cfg.Name, Protocol: o.protocol.Name, Address: cfg.Address, Clients: o.server.Clients()}
+		out := control.Origin{Name: cfg.Name, Protocol: o.protocol.Name, Address: cfg.Address, Clients: o.server.Clients(), Relayed: o.protocol.Relayed()}
 		for _, ln := range o.listeners {
 			out.Listen = append(out.Listen, ln.Addr().String())
 		}

@@ -55,6 +55,8 @@ listen = ["127.0.0.1:0"]
 	require.NoError(t, err)
 	assert.Equal(t, 1, s.Origins[0].Clients)
 	assert.Equal(t, "mysql", s.Origins[0].Protocol)
+	assert.True(t, s.Origins[0].Relayed)
+	assert.False(t, s.Origins[1].Relayed)
 	require.Len(t, s.Problems, 1)
 	assert.Contains(t, s.Problems[0], "are relayed, and neither shown nor cached yet")
 	assert.Positive(t, s.Total.Calls(), "the other is watched")
