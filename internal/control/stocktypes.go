@@ -23,7 +23,7 @@ type Stock struct {
 }
 
 // StockStep is one minute: how many results made room for others, came to the end of their TTL, and were dropped by
-// writes; how many of those that went had never been used; and what all results took at its end, in bytes.
+// writes; how many of those that went had never been used; and what all results took on average, in bytes.
 type StockStep struct {
 	At      time.Time `json:"at"`
 	Evicted uint64    `json:"evicted"`

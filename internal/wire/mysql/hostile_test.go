@@ -24,11 +24,8 @@ func TestHostileBeginnings(t *testing.T) {
 	other := connect(t, l.address, "ines", "Quay#7", "")
 	require.NoError(t, other.Ping())
 	random := rand.New(rand.NewPCG(20270301, 0))
-	var beginnings [][]byte
-	for _, b := range [][]byte{nil, {0}, []byte("GET / HTTP/1.1\r\n\r\n"), packet(1, nil), packet(1, make([]byte, 31)), packet(1, make([]byte, 32)), packet(7, make([]byte, 60)),
-		{0xff, 0xff, 0xff, 1}, append([]byte{0xff, 0xff, 0, 1}, make([]byte, 70000)...), packet(1, bytes.Repeat([]byte{0xff}, 200)), packet(1, append([]byte{0, 0x0a, 0, 0}, make([]byte, 28)...))} {
-		beginnings = append(beginnings, b)
-	}
+	beginnings := [][]byte{nil, {0}, []byte("GET / HTTP/1.1\r\n\r\n"), packet(1, nil), packet(1, make([]byte, 31)), packet(1, make([]byte, 32)), packet(7, make([]byte, 60)),
+		{0xff, 0xff, 0xff, 1}, append([]byte{0xff, 0xff, 0, 1}, make([]byte, 70000)...), packet(1, bytes.Repeat([]byte{0xff}, 200)), packet(1, append([]byte{0, 0x0a, 0, 0}, make([]byte, 28)...))}
 	for range 100 {
 		b := make([]byte, random.IntN(120))
 		for i := range b {
@@ -72,13 +69,13 @@ func TestAClientThatDoesNotRead(t *testing.T) {
 	mute := say(t, l.address, "ines", "Quay#7", 0).ok()
 	written := make(chan error, 1)
 	go func() {
-		var err error
+		var all error
 		for range times {
-			_, err = mute.Write(query("select repeat('y', 2097152)"))
-			err = errors.Join(err)
+			_, err := mute.Write(query("select repeat('y', 2097152)"))
+			all = errors.Join(all, err)
 		}
-		_, err = mute.Write(query(theEnd))
-		written <- err
+		_, err := mute.Write(query(theEnd))
+		written <- errors.Join(all, err)
 	}()
 	for range 30 { // while it stands there
 		db := connect(t, l.address, "ines", "Quay#7", "")
