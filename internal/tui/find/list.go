@@ -14,7 +14,7 @@ func (m *Model) ranking(l *look.Look, width, height int) []string {
 	order, reversed := m.ordered()
 	says := orders[order].says
 	if reversed {
-		says += ", the least first"
+		says += ", the other way round"
 	}
 	title := fmt.Sprintf("%d patterns by %s, last minute", m.list.All, says)
 	if m.Filter != "" {
