@@ -74,7 +74,6 @@ func TestAPI(t *testing.T) {
 	sctx, stop := context.WithCancel(ctx)
 	defer stop()
 	go func() { _ = api.Stream(sctx, "", false, func(e control.Event) { events <- e }) }()
-	time.Sleep(100 * time.Millisecond)
 	var drops []control.Event // a drop may be told before the end of the write that made it
 	next := func(kind string) control.Event {
 		if kind == "drop" && len(drops) > 0 {
@@ -98,6 +97,10 @@ func TestAPI(t *testing.T) {
 	}
 
 	c := connected(t, l.Address())
+	require.Eventually(t, func() bool { // until the stream has begun
+		_, err := c.Exec(ctx, "select 1")
+		return err == nil && len(events) > 0
+	}, 10*time.Second, 10*time.Millisecond)
 	read := func() {
 		var name string
 		require.NoError(t, c.QueryRow(ctx, "select name from ports where id = 1").Scan(&name))
