@@ -42,7 +42,7 @@ func rewrite(file, begins string, write func(*bytes.Buffer)) error {
 }
 
 func (r *Results) markdown(w *bytes.Buffer) {
-	fmt.Fprintf(w, "%s.\n\n| | ratio | median | 8 in 10 rounds | of all rounds | aim | |\n|---|---|---|---|---|---|---|\n", r.Machine)
+	fmt.Fprintf(w, "%s\n\n| | ratio | median | 8 in 10 rounds | of all rounds | aim | |\n|---|---|---|---|---|---|---|\n", wrapped(r.Machine+"."))
 	last := ""
 	for _, x := range r.Ratios {
 		fmt.Fprintf(w, "| %s | %s / %s | %.2f | %.2f to %.2f | %.2f to %.2f | %s | %s |\n", unlessSame(&last, x.Case), x.What, x.Against, x.Median,
@@ -56,13 +56,33 @@ func (r *Results) markdown(w *bytes.Buffer) {
 	r.byHand(w)
 }
 
+// wrapped breaks a paragraph into lines as long as the documents' are.
+// Only blanks are places to break: names of systems have hyphens.
+func wrapped(text string) string {
+	var out strings.Builder
+	length := 0
+	for i, word := range strings.Fields(text) {
+		switch {
+		case i > 0 && length+1+len(word) > 100:
+			out.WriteByte('\n')
+			length = 0
+		case i > 0:
+			out.WriteByte(' ')
+			length++
+		}
+		out.WriteString(word)
+		length += len(word)
+	}
+	return out.String()
+}
+
 // byHand writes what came of the demo's reads.
 func (r *Results) byHand(w *bytes.Buffer) {
 	if len(r.ByHand) == 0 {
 		return
 	}
 	fmt.Fprintf(w, "\nThe demo's traffic on PostgreSQL, %s in each way, with results cached for %s at most:\n\n", byHandLength, byHandTTL)
-	w.WriteString("| its reads are answered by | reads | not by the database | median, ms | 99 in 100 within, ms | stale answers seen | lines in the application |\n|---|---|---|---|---|---|---|\n")
+	w.WriteString("| its reads are answered by | reads | not by the database | p50, ms | p99, ms | stale answers seen | lines in the application |\n|---|---|---|---|---|---|---|\n")
 	for _, x := range r.ByHand {
 		fmt.Fprintf(w, "| %s | %s | %.0f %% | %.3f | %.3f | %s | %d |\n", x.Way, grouped(int64(x.Reads)), x.share()*100, x.Median.Seconds()*1e3, x.P99.Seconds()*1e3,
 			grouped(int64(x.Stale)), x.Lines)

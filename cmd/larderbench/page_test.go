@@ -81,3 +81,15 @@ func TestShortNumbers(t *testing.T) {
 		assert.Equal(t, want, short(v))
 	}
 }
+
+// A paragraph is broken between its words alone, into lines that are no longer than the documents'.
+func TestParagraphsAreWrapped(t *testing.T) {
+	text := "At commit 0123456 with changes, on 2027-03-01: 2 cores (a processor of some name), Linux 6.18.44-harbour-v595, go1.26.8. The median."
+	got := wrapped(text)
+	assert.Equal(t, strings.Fields(text), strings.Fields(got))
+	lines := strings.Split(got, "\n")
+	assert.Len(t, lines, 2)
+	for _, line := range lines {
+		assert.LessOrEqual(t, len(line), 100)
+	}
+}

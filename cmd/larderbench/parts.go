@@ -35,8 +35,8 @@ var told = []struct {
 	{"KnownWhileLearning/quiet", "deciding on a known pattern", 0},
 	{"KnownWhileLearning/10,000_new_patterns_a_second", "the same while 10,000 new patterns a second are learned by another connection", 0},
 	{"Record16Connections", "counting one statement, from 16 connections at once, its input followed", 200},
-	{"ValidFourReadings", "whether a result is valid that rests on four clocks", 50},
-	{"ValidFourPinnedReadings", "whether one is that rests on clocks of rows in three tables", 50},
+	{"ValidFourReadings", "whether a result is valid that depends on four clocks", 50},
+	{"ValidFourPinnedReadings", "whether one is that depends on clocks of rows in three tables", 50},
 	{"AChangeOfOneRow/1_cached", "moving the clocks of a write of one row, with 1 result cached", 1000},
 	{"AChangeOfOneRow/1000000_cached", "the same with 1,000,000 cached", 1000},
 	{"Write/kept=1", "the same in the engine, counted and noted for Guard, with 1 result cached", 0},
@@ -100,7 +100,7 @@ func readParts(in io.Reader) (list []*part, err error) {
 
 // markdownOfParts writes the table of parts, in the order of told; what is not told of comes last under its name.
 func markdownOfParts(w *bytes.Buffer, list []*part, machine string) {
-	fmt.Fprintf(w, "%s. The median of all runs, and from the least to the most.\n\n| | | aim | |\n|---|---|---|---|\n", machine)
+	fmt.Fprintf(w, "%s\n\n| | | aim | |\n|---|---|---|---|\n", wrapped(machine+". The median of all runs, and from the least to the most."))
 	of := func(p *part) int {
 		for i, t := range told {
 			if t.name == p.name {

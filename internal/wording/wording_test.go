@@ -60,7 +60,7 @@ func word(expression string) *regexp.Regexp {
 }
 
 // skipped are tools of the project itself, whose texts its users do not meet.
-var skipped = regexp.MustCompile(`^(cmd/(faultcheck|floodcheck|freshcheck|clientcheck|larderbench)|internal/(protocoltest|freshcheck|fault|private\w+|replay|wording))/`)
+var skipped = regexp.MustCompile(`^(cmd/(faultcheck|floodcheck|freshcheck|clientcheck)|internal/(protocoltest|freshcheck|fault|private\w+|replay|wording))/`)
 
 // text is one that users can meet.
 type text struct {
