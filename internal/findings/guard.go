@@ -12,7 +12,6 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/rules"
-	"jollylarder/internal/core/statement"
 )
 
 // Bounds on what is told at once.
@@ -64,7 +63,7 @@ func Guard(e *larder.Larder, feeds []control.Feed) control.Guard {
 // guarded gives the tables, with what reads and writes them, and the patterns of which it is not known what they write.
 func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.UnknownWrite) {
 	by := map[string]*control.GuardedTable{}
-	dropped := map[string]map[statement.ID]uint64{}
+	dropped := e.DroppedOf()
 	table := func(name string) *control.GuardedTable {
 		t := by[name]
 		if t == nil {
@@ -76,7 +75,6 @@ func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.U
 	for _, t := range e.Tables() {
 		x := table(t.Table)
 		x.Writes, x.Minute, x.Drops, x.Narrow, x.Around = t.Writes, t.Minute, t.Drops, t.Narrow, t.Around
-		dropped[t.Table] = t.Of
 		if !t.LastDrop.IsZero() {
 			x.LastDrop = &t.LastDrop
 		}
@@ -108,7 +106,10 @@ func guarded(e *larder.Larder) (list []control.GuardedTable, unknown []control.U
 				continue
 			}
 			x := table(t)
-			reads := control.ReadBy{PatternRef: ref, Cached: kept, How: does.ReadHow[t], Dropped: lost, Refetch: float64(lost) * Milliseconds(p.Numbers.Origin().Mean())}
+			reads := control.ReadBy{PatternRef: ref, Cached: kept, How: does.ReadHow[t], Dropped: lost}
+			if lost > 0 {
+				reads.Refetch = float64(lost) * Milliseconds(p.Numbers.Origin().Mean())
+			}
 			if r != nil {
 				reads.Rule = r.Name
 			}

@@ -44,7 +44,7 @@ func Describe(e *larder.Larder, p *engine.Pattern, whole bool) control.Pattern {
 		out.Writes = append(out.Writes, control.Reach{Table: t, How: does.WrittenHow[t]})
 	}
 	if does.Everything {
-		out.Writes = append(out.Writes, control.Reach{Table: "any table", How: []string{"unknown effects"}})
+		out.Writes = append(out.Writes, control.Reach{Table: AnyTable, How: []string{"unknown effects"}})
 	}
 	if r := ShownRule(e, p); r != nil {
 		out.Rule = control.RuleOf(r)

@@ -112,9 +112,6 @@ func (s *Server) Address() string { return "127.0.0.1:" + strconv.Itoa(s.Port) }
 // Socket is the path of its Unix socket.
 func (s *Server) Socket() string { return filepath.Join(s.dir, "socket") }
 
-// Directory is where its files are.
-func (s *Server) Directory() string { return s.dir }
-
 // Stop ends the server and removes its data.
 func (s *Server) Stop() {
 	if s.cmd != nil && s.cmd.Process != nil {

@@ -40,27 +40,26 @@ type TableDrops struct {
 	LastDrop time.Time
 	// Minute is how many writes there were in the last minute.
 	Minute uint64
-	// Of is how many of the dropped results each pattern had; the ID is empty for those of patterns beyond a bound.
-	Of map[statement.ID]uint64
 
-	slots [12]uint64 // of five seconds each: writes in all, when the slot began
+	of    map[statement.ID]uint64 // the drops by pattern; an empty ID is for those of patterns beyond a bound
+	slots [12]uint64              // of five seconds each: writes in all, when the slot began
 	slot  int
 }
 
 // mostDroppedOf bounds the patterns that drops are told apart by, for each table.
-const mostDroppedOf = 200
+const mostDroppedOf = 64
 
 // dropped counts results that were dropped, by pattern.
 func (t *TableDrops) dropped(of map[statement.ID]uint64) {
 	for id, n := range of {
 		t.Drops += n
-		if _, known := t.Of[id]; !known && len(t.Of) >= mostDroppedOf {
+		if _, known := t.of[id]; !known && len(t.of) >= mostDroppedOf {
 			id = ""
 		}
-		if t.Of == nil {
-			t.Of = map[statement.ID]uint64{}
+		if t.of == nil {
+			t.of = map[statement.ID]uint64{}
 		}
-		t.Of[id] += n
+		t.of[id] += n
 	}
 }
 
@@ -204,10 +203,9 @@ func (e *Engine) reclaim(now time.Time) {
 	k.moved = map[*freshness.Counter]moved{}
 	k.mu.Unlock()
 	type total struct {
-		db      *database
-		table   string
-		dropped int
-		of      map[statement.ID]uint64
+		db    *database
+		table string
+		of    map[statement.ID]uint64
 	}
 	totals := map[*freshness.Clock]*total{}
 	var list []*store.Entry
@@ -223,10 +221,9 @@ func (e *Engine) reclaim(now time.Time) {
 				}
 				t := totals[m.clock]
 				if t == nil {
-					t = &total{m.db, m.clock.Name, 0, map[statement.ID]uint64{}}
+					t = &total{m.db, m.clock.Name, map[statement.ID]uint64{}}
 					totals[m.clock] = t
 				}
-				t.dropped++
 				t.of[entry.Pattern]++
 				if m.write != nil {
 					e.droppedBy(m, entry)
@@ -242,8 +239,12 @@ func (e *Engine) reclaim(now time.Time) {
 	}
 	k.mu.Unlock()
 	for _, t := range totals {
+		dropped := 0
+		for _, n := range t.of {
+			dropped += int(n)
+		}
 		for _, o := range e.opts.Observers {
-			o.Reclaimed(now, t.db.name, t.table, t.dropped)
+			o.Reclaimed(now, t.db.name, t.table, dropped)
 		}
 	}
 }
@@ -318,9 +319,21 @@ func (e *Engine) Tables() []TableDrops {
 	defer k.mu.Unlock()
 	var out []TableDrops
 	for _, name := range slices.Sorted(maps.Keys(k.tables)) {
-		t := *k.tables[name]
-		t.Of = maps.Clone(t.Of)
-		out = append(out, t)
+		out = append(out, *k.tables[name])
+	}
+	return out
+}
+
+// DroppedOf gives how many results of each pattern were dropped by writes to each table.
+func (e *Engine) DroppedOf() map[string]map[statement.ID]uint64 {
+	k := &e.keepers
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	out := map[string]map[statement.ID]uint64{}
+	for name, t := range k.tables {
+		if len(t.of) > 0 {
+			out[name] = maps.Clone(t.of)
+		}
 	}
 	return out
 }

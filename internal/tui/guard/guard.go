@@ -52,6 +52,7 @@ type Model struct {
 	effect  int    // selected among them
 	resting bool   // only tables are listed that something kept rests on
 	rows    listing.List[control.GuardedTable]
+	listed  []control.GuardedTable // those that are listed, in their order
 
 	lags map[string][]float64 // by feed: the last measured, the oldest first
 	at   map[string]time.Time // of the last
@@ -80,8 +81,9 @@ func (m *Model) Set(g control.Guard) {
 			m.lags[id] = slices.Delete(m.lags[id], 0, n)
 		}
 	}
-	if list := m.tables(); !m.moved && len(list) > 0 || m.index() < 0 && len(list) > 0 {
-		m.table = list[0].Name
+	m.sort()
+	if len(m.listed) > 0 && (!m.moved || m.index() < 0) {
+		m.table = m.listed[0].Name
 	}
 	m.effect = min(m.effect, max(len(g.Unknown)-1, 0))
 }
@@ -89,15 +91,14 @@ func (m *Model) Set(g control.Guard) {
 // Freeze stops or lets go what is shown.
 func (m *Model) Freeze(on bool) { m.frozen = on }
 
-// tables gives those that are listed.
-func (m *Model) tables() []control.GuardedTable {
+// sort works out which tables are listed, and in which order.
+func (m *Model) sort() {
 	m.rows.Sorts = sorts
-	list := slices.Clone(m.guard.Tables)
+	m.listed = slices.Clone(m.guard.Tables)
 	if m.resting {
-		list = slices.DeleteFunc(list, func(t control.GuardedTable) bool { return t.Cached == 0 })
+		m.listed = slices.DeleteFunc(m.listed, func(t control.GuardedTable) bool { return t.Cached == 0 })
 	}
-	m.rows.Sort(list)
-	return list
+	m.rows.Sort(m.listed)
 }
 
 // Click takes a click.
@@ -105,20 +106,23 @@ func (m *Model) Click(x, y int) {
 	if m.deep || m.unknown {
 		return
 	}
-	list := m.tables()
-	if row, _ := m.rows.Click(x, y); row >= 0 && row < len(list) {
-		m.table, m.moved = list[row].Name, true
+	row, sorted := m.rows.Click(x, y)
+	if row >= 0 && row < len(m.listed) {
+		m.table, m.moved = m.listed[row].Name, true
+	}
+	if sorted {
+		m.sort()
 	}
 }
 
 func (m *Model) index() int {
-	return slices.IndexFunc(m.tables(), func(t control.GuardedTable) bool { return t.Name == m.table })
+	return slices.IndexFunc(m.listed, func(t control.GuardedTable) bool { return t.Name == m.table })
 }
 
 // Selected gives the selected table, or nil.
 func (m *Model) Selected() *control.GuardedTable {
 	if i := m.index(); i >= 0 && !m.unknown {
-		return &m.tables()[i]
+		return &m.listed[i]
 	}
 	return nil
 }
@@ -143,7 +147,6 @@ func (m *Model) SetDeep(on bool) { m.deep, m.from = on && !m.unknown, 0 }
 // Update takes a key.
 func (m *Model) Update(k tea.KeyPressMsg) {
 	move := moving.By(k)
-	m.rows.Sorts = sorts
 	switch {
 	case key.Matches(k, KeyList):
 		m.unknown, m.deep = !m.unknown, false
@@ -152,13 +155,14 @@ func (m *Model) Update(k tea.KeyPressMsg) {
 		m.moved = false
 		m.Set(m.guard)
 	case !m.unknown && !m.deep && m.rows.Press(k):
+		m.sort()
 	case move == 0:
 	case m.deep:
 		m.from = max(m.from+move, 0)
 	case m.unknown:
 		m.effect = min(max(m.effect+move, 0), max(len(m.guard.Unknown)-1, 0))
 	default:
-		if list := m.tables(); len(list) > 0 {
+		if list := m.listed; len(list) > 0 {
 			m.table, m.moved = list[min(max(m.index()+move, 0), len(list)-1)].Name, true
 		}
 	}

@@ -31,7 +31,7 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 	}
 	foot := m.watched(l, width)
 	room := height - len(out) - len(foot)
-	list := min(max(room/2, 4), len(m.tables())+2)
+	list := min(max(room/2, 4), len(m.listed)+2)
 	if question != nil {
 		list = max(room-len(question), 3)
 	}
@@ -98,7 +98,7 @@ func short(names []string) []string {
 
 // list draws the tables.
 func (m *Model) list(l *look.Look, width, height, from int) []string {
-	tables := m.tables()
+	tables := m.listed
 	title := "tables; writes of the last minute, the rest since the start"
 	if m.resting {
 		title = "tables that cached results depend on; writes of the last minute, the rest since the start"

@@ -46,10 +46,10 @@ type List[T any] struct {
 	at     int
 	turned bool
 
-	// What was drawn last: where the line of heads is and how wide, the first row of the list, and how many there are.
-	columns            []look.Column
-	width, head        int
-	first, shown, rows int
+	// What was drawn last: where the line of heads is and how wide, the first row that is shown, and how many are.
+	columns      []look.Column
+	width, head  int
+	first, shown int
 }
 
 // By gives the way it is sorted, and whether that is turned round.
@@ -92,7 +92,7 @@ func (s *List[T]) Press(k tea.KeyPressMsg) bool {
 // Draw draws the heads and as many rows as there is room for, so that one of them is among them. The line of heads is
 // drawn as the given one of the station's.
 func (s *List[T]) Draw(l *look.Look, line, width, room int, columns []look.Column, at, rows int, row func(int) []string) []string {
-	s.columns, s.width, s.head, s.rows = slices.Clone(columns), width, line, rows
+	s.columns, s.width, s.head = columns, width, line
 	s.first = moving.First(max(at, 0), room)
 	s.shown = min(max(rows-s.first, 0), room)
 	var cells [][]string
@@ -113,9 +113,6 @@ func (s *List[T]) Draw(l *look.Look, line, width, room int, columns []look.Colum
 	}
 	return l.Table(width, marked, cells)
 }
-
-// Hidden says that nothing of the list is drawn, so that no click is for it.
-func (s *List[T]) Hidden() { s.columns, s.shown = nil, 0 }
 
 // Click takes a click at a place of the station. It gives the row that was clicked, or -1, and says whether the list is
 // sorted otherwise now.

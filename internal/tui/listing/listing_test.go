@@ -75,9 +75,6 @@ func TestClicks(t *testing.T) {
 		row, sorted := s.Click(c.x, c.y)
 		assert.Equal(t, []any{c.row, c.sorted, c.by}, []any{row, sorted, heads(s)}, "%+v", c)
 	}
-	s.Hidden()
-	row, _ = s.Click(4, 4)
-	assert.Equal(t, -1, row)
 }
 
 // However a list is drawn, the chosen row is among those that are shown, and a click on the line where it is gives it.

@@ -197,6 +197,15 @@ func TestTheServerThatIsNotThere(t *testing.T) {
 	assert.Contains(t, err.Message, "jolly larder cannot reach the database at 127.0.0.1:1")
 }
 
+// A larder whose origin leads back to it says so, however the two ends of its connection meet.
+func TestALarderBeforeItself(t *testing.T) {
+	for range 20 {
+		l := newLarderBefore(t, "itself", link.Settings{})
+		err := refusal(t, connect(t, l.address, "ines", "Quay#7", "").Ping())
+		assert.Contains(t, err.Message, "is jolly larder itself")
+	}
+}
+
 // What a client has asked for last is done, even if it does not wait for it.
 func TestAClientThatVanishes(t *testing.T) {
 	l := newLarder(t, link.Settings{})

@@ -3,7 +3,6 @@ package mysql
 import (
 	"encoding/binary"
 	"fmt"
-	"strings"
 )
 
 // greeting is the first packet of a server.
@@ -87,14 +86,11 @@ func (g greeting) offered(tls bool) *greeting {
 
 // introduction is the first packet of a client that says who it is.
 type introduction struct {
-	raw      []byte
-	caps     uint32
-	user     string
-	proof    []byte
-	database string
-	plugin   string
-	// attributes are what the client says of itself, such as program_name.
-	attributes map[string]string
+	raw    []byte
+	caps   uint32
+	user   string
+	proof  []byte
+	plugin string
 }
 
 // introFixed is how many bytes stand before the user; a request for TLS has no others.
@@ -132,44 +128,19 @@ func parseIntroduction(b []byte) (*introduction, error) {
 		}
 	}
 	if i.caps&capDatabase != 0 {
-		if name, behind, ok := word(rest); ok {
-			i.database, rest = string(name), behind
+		if _, behind, ok := word(rest); ok {
+			rest = behind
 		}
 	}
 	if i.caps&capPluginAuth != 0 {
-		if name, behind, ok := word(rest); ok {
-			i.plugin, rest = string(name), behind
+		if name, _, ok := word(rest); ok {
+			i.plugin = string(name)
 		}
-	}
-	if i.caps&capAttributes != 0 {
-		i.attributes = attributes(rest)
 	}
 	return i, nil
 }
 
-// attributes reads pairs of texts, as far as they are understood.
-func attributes(b []byte) map[string]string {
-	length, b, ok := number(b)
-	if !ok {
-		return nil
-	}
-	b = b[:min(length, uint64(len(b)))]
-	out := map[string]string{}
-	for len(b) > 0 {
-		var pair [2]string
-		for i := range pair {
-			n, rest, ok := number(b)
-			if !ok || n > uint64(len(rest)) {
-				return out
-			}
-			pair[i], b = string(rest[:n]), rest[n:]
-		}
-		out[pair[0]] = pair[1]
-	}
-	return out
-}
-
-// for the origin: the packet with the capabilities that it was offered by the larder and no others, and with TLS as it is
+// toOrigin gives the packet with the capabilities that it was offered by the larder and no others, and with TLS as it is
 // between the two.
 func (i *introduction) toOrigin(tls bool) []byte {
 	b := append([]byte{}, i.raw...)
@@ -182,14 +153,4 @@ func (i *introduction) toOrigin(tls bool) []byte {
 		binary.LittleEndian.PutUint32(b[28:], binary.LittleEndian.Uint32(b[28:])&^hiddenExt)
 	}
 	return b
-}
-
-// application is what the client calls itself.
-func (i *introduction) application() string {
-	for _, name := range []string{"program_name", "_client_name"} {
-		if x := strings.TrimSpace(i.attributes[name]); x != "" {
-			return x
-		}
-	}
-	return ""
 }

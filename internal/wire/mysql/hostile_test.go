@@ -117,26 +117,9 @@ func TestWhoeverVanishes(t *testing.T) {
 	require.Eventually(t, func() bool { return l.server.Clients() == 0 }, 20*time.Second, 5*time.Millisecond)
 
 	// The server's side is cut.
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer ln.Close()
 	far := make(chan net.Conn, 64)
-	go func() {
-		for {
-			c, err := ln.Accept()
-			if err != nil {
-				return
-			}
-			o, err := net.Dial("tcp", server.Address())
-			if err != nil {
-				return
-			}
-			far <- o
-			go func() { _, _ = io.Copy(o, c); o.Close() }()
-			go func() { _, _ = io.Copy(c, o); c.Close() }()
-		}
-	}()
-	cut := newLarderBefore(t, ln.Addr().String(), link.Settings{})
+	address := bare(t, func(c net.Conn) { far <- c })
+	cut := newLarderBefore(t, address, link.Settings{})
 	for range 20 {
 		x := say(t, cut.address, "ines", "Quay#7", 0)
 		if random.IntN(4) > 0 {

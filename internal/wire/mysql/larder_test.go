@@ -110,6 +110,9 @@ func newLarderBefore(t testing.TB, origin string, set link.Settings) *larder {
 	require.NoError(t, err)
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
+	if origin == "itself" {
+		origin = ln.Addr().String()
+	}
 	srv := wire.New(link.Options{Engine: e.Engine, Origin: origin})
 	srv.Configure(set)
 	ended := make(chan error, 1)
@@ -199,13 +202,20 @@ func (x *talk) proof(password string) []byte {
 // packet reads one.
 func (x *talk) packet() (number byte, body []byte) {
 	require.NoError(x.t, x.SetReadDeadline(time.Now().Add(20*time.Second)))
+	number, body, err := take(x)
+	require.NoError(x.t, err)
+	return number, body
+}
+
+// take reads a packet.
+func take(r io.Reader) (number byte, body []byte, err error) {
 	var head [4]byte
-	_, err := io.ReadFull(x, head[:])
-	require.NoError(x.t, err)
+	if _, err := io.ReadFull(r, head[:]); err != nil {
+		return 0, nil, err
+	}
 	body = make([]byte, int(head[0])|int(head[1])<<8|int(head[2])<<16)
-	_, err = io.ReadFull(x, body)
-	require.NoError(x.t, err)
-	return head[3], body
+	_, err = io.ReadFull(r, body)
+	return head[3], body, err
 }
 
 func (x *talk) send(number byte, body []byte) *talk {

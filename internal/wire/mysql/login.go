@@ -77,7 +77,6 @@ const (
 	codeTooMany    = 1040
 	codeDenied     = 1045
 	codeHandshake  = 1043
-	codeUnknown    = 1105
 	codeNeedsTLS   = 3159
 	codeUnreached  = 2003
 	stateTooMany   = "08004"

@@ -32,7 +32,6 @@ const (
 	capTLS           = 1 << 11
 	capSecure        = 1 << 15
 	capPluginAuth    = 1 << 19
-	capAttributes    = 1 << 20
 	capLengthEncoded = 1 << 21
 	capDeprecateEOF  = 1 << 24
 	capOptionalMeta  = 1 << 25
@@ -115,17 +114,4 @@ func number(b []byte) (n uint64, rest []byte, ok bool) {
 		n = n<<8 | uint64(b[i])
 	}
 	return n, b[1+size:], true
-}
-
-// appendNumber writes one.
-func appendNumber(b []byte, n uint64) []byte {
-	switch {
-	case n < 0xfb:
-		return append(b, byte(n))
-	case n < 1<<16:
-		return binary.LittleEndian.AppendUint16(append(b, 0xfc), uint16(n))
-	case n < 1<<24:
-		return append(b, 0xfd, byte(n), byte(n>>8), byte(n>>16))
-	}
-	return binary.LittleEndian.AppendUint64(append(b, 0xfe), n)
 }

@@ -12,11 +12,23 @@ import (
 	"jollylarder/internal/wire/link"
 )
 
-// bare relays connections to the server and does nothing else.
-func bare(t testing.TB) string {
+// bare relays connections to the server and does nothing else. It tells of each connection to the server, if that is
+// wanted.
+func bare(t testing.TB, tell func(net.Conn)) string {
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { ln.Close() })
+	copied := func(to, from net.Conn) {
+		b := make([]byte, 64<<10)
+		for {
+			n, err := from.Read(b)
+			if _, failed := to.Write(b[:n]); err != nil || failed != nil {
+				to.Close()
+				from.Close()
+				return
+			}
+		}
+	}
 	go func() {
 		for {
 			c, err := ln.Accept()
@@ -28,16 +40,8 @@ func bare(t testing.TB) string {
 				c.Close()
 				continue
 			}
-			copied := func(to, from net.Conn) {
-				b := make([]byte, 64<<10)
-				for {
-					n, err := from.Read(b)
-					if _, failed := to.Write(b[:n]); err != nil || failed != nil {
-						to.Close()
-						from.Close()
-						return
-					}
-				}
+			if tell != nil {
+				tell(o)
 			}
 			go copied(o, c)
 			go copied(c, o)
@@ -49,7 +53,7 @@ func bare(t testing.TB) string {
 // BenchmarkRelay compares the larder with a bare relay, a read by key at a time, in turn: more than 1 is faster.
 func BenchmarkRelay(b *testing.B) {
 	l := newLarder(b, link.Settings{})
-	relay := bare(b)
+	relay := bare(b, nil)
 	for _, clients := range []int{1, 16} {
 		for name, ask := range map[string][]byte{"text": query("select ship from berths where id = 7"), "rows": query("select * from berths")} {
 			b.Run(map[int]string{1: "1", 16: "16"}[clients]+" "+name, func(b *testing.B) {

@@ -32,19 +32,23 @@ func (s *Server) handle(accepted net.Conn) {
 		s.sendAway(l, codeTooMany, stateTooMany, fmt.Sprintf("jolly larder has too many clients: at most %d may be connected; the limit is max_connections in the larder's configuration", most))
 		return
 	}
+	origin, err := s.DialOrigin(set, nil)
+	if err == nil {
+		defer origin.Close()
+		defer link.NoteOwn(origin)()
+	}
+	// A client says nothing before the server does. By now the larder has noted the connection that this one may be the
+	// other end of, which it may not have when this one was accepted.
 	if link.IsOwn(accepted) {
 		s.Logger().Error("the origin's address is this larder itself", "address", s.Origin)
 		s.sendAway(l, codeUnreached, stateGeneral, "jolly larder's origin "+s.Origin+" is jolly larder itself: set the larder's --origin, or address in [[origin]] of its configuration, to the database's address")
 		return
 	}
-	origin, err := s.DialOrigin(set, nil)
 	if err != nil {
 		s.Logger().Warn("the origin cannot be reached", "address", s.Origin, "error", err)
 		s.sendAway(l, codeUnreached, stateGeneral, fmt.Sprintf("jolly larder cannot reach the database at %s: %v. %s", s.Origin, err, link.Hint(err)))
 		return
 	}
-	defer origin.Close()
-	defer link.NoteOwn(origin)()
 	l.origin = origin
 	x := newSession(s, accepted, origin)
 	s.Began(accepted, x)

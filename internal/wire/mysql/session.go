@@ -115,7 +115,8 @@ func (s *session) fromClient() {
 	f.whole = func(first byte) bool { return first == comChangeUser }
 	s.client.Receive(func() []byte { return buffer }, func(n int, err error) (more, settled bool) {
 		if n > 0 {
-			if settled = s.sent(&f, buffer[:n]); s.severed() {
+			var followed bool
+			if settled, followed = s.sent(&f, buffer[:n]); !followed {
 				return false, false
 			}
 			if _, failed := s.origin.Write(buffer[:n]); failed != nil {
@@ -126,8 +127,9 @@ func (s *session) fromClient() {
 	})
 }
 
-// sent follows bytes from the client before they are sent on. It says whether the client waits for an answer then.
-func (s *session) sent(f *framer, b []byte) bool {
+// sent follows bytes from the client before they are sent on. It says whether the client waits for an answer then, and
+// whether they are to be sent on at all.
+func (s *session) sent(f *framer, b []byte) (settled, on bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.active = s.server.Time()
@@ -150,7 +152,7 @@ func (s *session) sent(f *framer, b []byte) bool {
 		}
 	})
 	s.midway = !f.between()
-	return !s.midway && len(s.queue) > 0
+	return !s.midway && len(s.queue) > 0, !s.cut
 }
 
 // following runs what follows the conversation. After a fault in that it is no longer followed, and goes on.
@@ -178,12 +180,6 @@ func (s *session) told() {
 		s.client.Sever()
 		s.origin.Sever()
 	}
-}
-
-func (s *session) severed() bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.cut
 }
 
 // changes takes a client's wish to be another user.

@@ -9,7 +9,6 @@ import (
 	"crypto/x509"
 	"encoding/pem"
 	"fmt"
-	"io"
 	"net"
 	"testing"
 
@@ -61,17 +60,17 @@ func (p *peer) client(c net.Conn) {
 	greeting = append(append(greeting, make([]byte, 10)...), nonce[8:]...)
 	greeting = append(append(greeting, 0), "caching_sha2_password\x00"...)
 	_, _ = c.Write(packet(0, greeting))
-	n, intro := take(c)
+	n, intro, err := take(c)
 	if len(intro) == 32 && p.tls != nil {
 		secured := tls.Server(c, p.tls)
 		c = secured
-		n, intro = take(c)
+		n, _, err = take(c)
 	}
-	if intro == nil {
+	if err != nil {
 		return
 	}
 	n = p.send(c, n, []byte{1, 4})
-	_, answer := take(c)
+	_, answer, _ := take(c)
 	n++
 	if p.tls == nil {
 		if !bytes.Equal(answer, []byte{2}) { // the password itself, in the open
@@ -80,7 +79,7 @@ func (p *peer) client(c net.Conn) {
 		}
 		der, _ := x509.MarshalPKIXPublicKey(&p.key.PublicKey)
 		n = p.send(c, n, append([]byte{1}, pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der})...))
-		_, answer = take(c)
+		_, answer, _ = take(c)
 		n++
 		text, err := rsa.DecryptOAEP(sha1.New(), rand.Reader, p.key, answer, nil)
 		if err != nil {
@@ -97,8 +96,8 @@ func (p *peer) client(c net.Conn) {
 	}
 	p.send(c, n, []byte{0, 0, 0, 2, 0, 0, 0})
 	for {
-		n, command := take(c)
-		if command == nil || command[0] == 1 {
+		n, command, err := take(c)
+		if err != nil || command[0] == 1 {
 			return
 		}
 		p.send(c, n, []byte{0, 0, 0, 2, 0, 0, 0})
@@ -109,18 +108,6 @@ func (p *peer) client(c net.Conn) {
 func (p *peer) send(c net.Conn, n byte, body []byte) byte {
 	_, _ = c.Write(packet(n+1, body))
 	return n + 1
-}
-
-func take(c net.Conn) (byte, []byte) {
-	var head [4]byte
-	if _, err := io.ReadFull(c, head[:]); err != nil {
-		return 0, nil
-	}
-	body := make([]byte, int(head[0])|int(head[1])<<8)
-	if _, err := io.ReadFull(c, body); err != nil {
-		return 0, nil
-	}
-	return head[3], body
 }
 
 // A password that the server does not know yet gets there whichever side has TLS, and never in the open.
