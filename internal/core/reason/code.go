@@ -87,6 +87,9 @@ const (
 	ResetsCounters
 	ReadsDefinitions
 	ReadsFiles
+	UserVariables
+	CountsFoundRows
+	AsksOfEarlier
 
 	ReadsCatalog
 	ReadsSystemTable
@@ -161,8 +164,9 @@ const (
 	TooLongToAnalyse
 	LarderFault
 	Replication
+	OnlyWatched
 
-	last = Replication
+	last = OnlyWatched
 )
 
 // kind is what else there is to a code.
@@ -272,6 +276,9 @@ var codes = [last + 1]struct {
 	ResetsCounters:      {"resets counters or logs", does},
 	ReadsDefinitions:    {"reads definitions in a way that the larder cannot follow", does},
 	ReadsFiles:          {"reads the server's files", does},
+	UserVariables:       {"reads or sets user variables", does},
+	CountsFoundRows:     {"counts rows for FOUND_ROWS()", does},
+	AsksOfEarlier:       {"asks about an earlier statement of its session", does},
 
 	ReadsCatalog:     {"reads the system catalogs", does},
 	ReadsSystemTable: {"reads the system table %s", does},
@@ -355,4 +362,5 @@ var codes = [last + 1]struct {
 	TooLongToAnalyse:  {"too long to be analysed", 0},
 	LarderFault:       {"an internal error of the larder", 0},
 	Replication:       {"a command of replication", 0},
+	OnlyWatched:       {"this larder only watches databases of this kind so far", 0},
 }

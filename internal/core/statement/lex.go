@@ -57,13 +57,12 @@ func (l *lexer) next() (kind tokenKind, start int) {
 	case letter:
 		return l.wordOrPrefixed(c), start
 	case digit:
+		if syn.NumberNames && l.numberName() {
+			return word, start
+		}
 		l.number()
 		return number, start
 	case operatorChar, operatorChar | unusualChar:
-		if c == '?' && syn.QuestionMark {
-			l.pos++
-			return parameter, start
-		}
 		l.operator()
 		return operator, start
 	}
@@ -73,11 +72,15 @@ func (l *lexer) next() (kind tokenKind, start int) {
 		return kindOf(q), start
 	}
 	switch c {
+	case '?':
+		if syn.QuestionMark {
+			return parameter, start
+		}
 	case ',':
 		return comma, start
 	case '.':
 		switch p := l.peek(0); {
-		case syn.class[p] == digit:
+		case syn.class[p] == digit && !(syn.NumberNames && l.endsName(start)):
 			l.pos--
 			l.number()
 			return number, start
@@ -131,7 +134,7 @@ func (l *lexer) skipBlank() bool {
 			l.pos++
 		case c == '-' && l.dashes(l.pos), c == '#' && l.syn.HashComments:
 			l.newline = true
-			end := bytes.IndexAny(l.src[l.pos:], "\n\r")
+			end := bytes.IndexAny(l.src[l.pos:], l.syn.LineEnds)
 			if end < 0 {
 				l.pos = len(l.src)
 				return false
@@ -151,7 +154,7 @@ func (l *lexer) dashes(pos int) bool {
 	if pos+1 >= len(l.src) || l.src[pos] != '-' || l.src[pos+1] != '-' {
 		return false
 	}
-	return !l.syn.DashNeedsBlank || pos+2 == len(l.src) || l.src[pos+2] <= ' '
+	return !l.syn.DashNeedsBlank || pos+2 == len(l.src) || l.src[pos+2] <= ' ' || l.src[pos+2] == 0x7f
 }
 
 // skipBlockComment passes over a comment, which may hold comments.
@@ -196,6 +199,50 @@ func (l *lexer) wordOrPrefixed(c byte) tokenKind {
 	}
 	l.pos = pos
 	return word
+}
+
+// endsName says whether a name ends at a place.
+func (l *lexer) endsName(pos int) bool {
+	if pos == 0 {
+		return false
+	}
+	q := l.syn.quote[l.src[pos-1]]
+	return l.syn.wordChar[l.src[pos-1]] != 0 || q != nil && q.Name
+}
+
+// numberName reads a name that begins with a digit. It is false, and has read nothing, if a number stands there.
+func (l *lexer) numberName() bool {
+	pos, wordChar := l.pos, &l.syn.wordChar
+	at := func(i int) byte {
+		if i < len(l.src) {
+			return l.src[i]
+		}
+		return 0
+	}
+	if pos == 0 || l.src[pos-1] != '.' || !l.endsName(pos-1) {
+		end := pos
+		for l.syn.class[at(end)] == digit {
+			end++
+		}
+		switch c := at(end); {
+		case wordChar[c] == 0:
+			return false
+		case (c == 'x' || c == 'b') && end == pos+1 && l.src[pos] == '0':
+			from := end + 1
+			for end = from; c == 'x' && l.hexDigit(at(end)) || at(end)|1 == '1'; end++ {
+			}
+			if end > from && wordChar[at(end)] == 0 {
+				return false
+			}
+		case c|0x20 == 'e' && (l.syn.class[at(end+1)] == digit || (at(end+1) == '+' || at(end+1) == '-') && l.syn.class[at(end+2)] == digit):
+			return false
+		}
+	}
+	for wordChar[at(pos)] != 0 {
+		pos++
+	}
+	l.pos = pos
+	return true
 }
 
 // number reads an integer, a decimal or an exponent. A word stuck to it is a token of its own: some servers refuse it,

@@ -89,7 +89,7 @@ func (n *normaliser) emit(kind tokenKind, start int) {
 	n.separate(kind)
 	at := len(n.out)
 	if kind == word {
-		n.out = n.lex.syn.appendWord(slices.Grow(n.out, len(tok)), tok)
+		n.out = n.lex.syn.appendWord(slices.Grow(n.out, len(tok)), tok, n.last != dot)
 	} else {
 		n.out = append(n.out, tok...)
 	}
@@ -276,7 +276,7 @@ func query(b []byte) bool {
 func (s *Syntax) Parameterised(text []byte) string {
 	lex := lexer{syn: s, src: text}
 	var out []byte
-	for {
+	for end := 0; ; end = lex.pos {
 		kind, start := lex.next()
 		switch kind {
 		case none:
@@ -284,11 +284,14 @@ func (s *Syntax) Parameterised(text []byte) string {
 		case dots:
 			continue
 		}
-		if len(out) > 0 {
-			out = append(out, ' ')
-		}
-		if out = append(out, text[start:lex.pos]...); kind == parameter {
-			out = append(out, '1')
+		out = append(out, text[end:start]...)
+		switch {
+		case kind != parameter:
+			out = append(out, text[start:lex.pos]...)
+		case s.QuestionMark:
+			out = append(out, '?')
+		default:
+			out = append(append(out, text[start:lex.pos]...), '1')
 		}
 	}
 }

@@ -89,7 +89,7 @@ func (s *Scan) Read(sql []byte) {
 				}
 				dst[i] = c
 			}
-			if syn.Keyword != nil {
+			if syn.Keyword != nil && last != dot {
 				syn.fold(dst[:i])
 			}
 			n += i
@@ -119,7 +119,9 @@ func (s *Scan) Read(sql []byte) {
 			for i, c := range tok {
 				out[n+i] = wordChar[c]
 			}
-			syn.fold(out[n : n+len(tok)])
+			if last != dot {
+				syn.fold(out[n : n+len(tok)])
+			}
 			n += len(tok)
 		case len(tok) == 1:
 			out[n] = tok[0]
@@ -154,7 +156,7 @@ func (s *Scan) Read(sql []byte) {
 		}
 		last = kind
 	}
-	s.MayMeanNow = s.MayMeanNow || l.escapes
+	s.MayMeanNow = (s.MayMeanNow || l.escapes) && len(syn.NowWords) > 0
 	s.Exact = trimEnd(out[:n])
 	s.Shape = trimEnd(append(sh.out, out[min(sh.copied, n):n]...))
 	s.Comment = nil

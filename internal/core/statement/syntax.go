@@ -11,16 +11,21 @@ type Lexical struct {
 	Prefixes []Prefix
 	// DollarQuotes is set where $tag$text$tag$ is a text.
 	DollarQuotes bool
-	// QuestionMark is set where a question mark is a parameter; else it is as Operators says.
+	// QuestionMark is set where a question mark is a parameter, and so none of Operators.
 	QuestionMark bool
 	// Joins says when two texts one behind the other are one value.
 	Joins Joins
 	// NestedComments is set where a block comment may hold others, HashComments where # begins one that ends with the
 	// line, and DashNeedsBlank where -- does so only before white space.
 	NestedComments, HashComments, DashNeedsBlank bool
+	// LineEnds are the bytes that end a comment which goes to the end of its line; empty for a line feed and a carriage
+	// return.
+	LineEnds string
 	// NameChars are the bytes that may stand inside a name beside letters, digits, the underscore and bytes above 127;
 	// NameStarts are those of them that may begin one.
 	NameChars, NameStarts string
+	// NumberNames is set where a name may begin with a digit, and may be made of digits alone behind a dot.
+	NumberNames bool
 	// Keyword says whether a word in lower case is one of the language, where names are written in the case that counts;
 	// nil where the case of unquoted names does not count.
 	Keyword func(word []byte) bool
@@ -83,6 +88,9 @@ type Syntax struct {
 // NewSyntax makes a syntax ready.
 func NewSyntax(l Lexical) *Syntax {
 	s := &Syntax{Lexical: l}
+	if s.LineEnds == "" {
+		s.LineEnds = "\n\r"
+	}
 	s.class, s.wordChar = s.tables()
 	for _, q := range l.Quotes {
 		s.quote[q.Mark] = &q
@@ -153,13 +161,15 @@ func (s *Syntax) tables() (class, wordChar [256]uint8) {
 	return class, wordChar
 }
 
-// appendWord appends a word as it is normalised.
-func (s *Syntax) appendWord(out, word []byte) []byte {
+// appendWord appends a word as it is normalised. Behind a dot it is a name, and no keyword.
+func (s *Syntax) appendWord(out, word []byte, mayBeKeyword bool) []byte {
 	at := len(out)
 	for _, c := range word {
 		out = append(out, s.wordChar[c])
 	}
-	s.fold(out[at:])
+	if mayBeKeyword {
+		s.fold(out[at:])
+	}
 	return out
 }
 

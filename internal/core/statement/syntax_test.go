@@ -27,7 +27,7 @@ var island = statement.NewSyntax(statement.Lexical{
 		}
 		return false
 	},
-	Operators: "+-*/<>=!%&|^~?", Radixes: "xb", NowWords: []string{"now"},
+	Operators: "+-*/<>=!%&|^~", Radixes: "xb", NowWords: []string{"now"},
 	Reserved: func(word []byte) bool { return string(word) == "select" || string(word) == "where" },
 })
 
@@ -48,6 +48,7 @@ func TestEachSyntaxReadsInItsOwnWay(t *testing.T) {
 		"select @x, a$b":                    {"select @ x, a$b", "select @x, a$b"},
 		"select 1_000":                      {"select $", "select $ _000"},
 		"select 0o17, 0x1F":                 {"select $, $", "select $ o17, $"},
+		"select a where b=? and c>=-?":      {"select a where b =? and c >=-?", "select a where b = $ and c >= - $"},
 		"select a@-1":                       {"select a @- $", "select a@ - $"},
 	} {
 		assert.Equal(t, want[0], string(postgres.Syntax.Normalise([]byte(sql))), sql)

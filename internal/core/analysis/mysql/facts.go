@@ -1,0 +1,104 @@
+// Package mysql reads facts from the statements of MariaDB and MySQL, by a grammar where that has them, and by their words
+// where it does not.
+package mysql
+
+import (
+	"errors"
+
+	"github.com/pingcap/tidb/pkg/parser/ast"
+
+	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/analysis/mysql/grammar"
+	"jollylarder/internal/core/reason"
+	"jollylarder/internal/core/statement"
+	lexical "jollylarder/internal/core/statement/mysql"
+)
+
+// Facts says what one statement string does, of which the comments that its server runs were resolved. It never fails:
+// what cannot be read may do anything.
+func Facts(syntax *statement.Syntax, sql string) *analysis.Facts {
+	list, err := grammar.Parse(sql, lexical.ModeOf(syntax))
+	switch {
+	case errors.Is(err, grammar.ErrLong):
+		return analysis.Unreadable(reason.Of(reason.TooLongToRead))
+	case errors.Is(err, grammar.ErrDeep):
+		return analysis.Unreadable(reason.Of(reason.TooDeepToRead))
+	case errors.Is(err, grammar.ErrComment):
+		return analysis.Unreadable(reason.About(reason.NotUnderstood, "a comment of which it is not certain that the server leaves it out"))
+	case err != nil:
+		if f := byWords(syntax, sql); f != nil {
+			return f
+		}
+		return unreadable()
+	}
+	return factsOf(syntax, list)
+}
+
+// unreadable gives the facts of what neither the grammar nor its words tell. What the grammar says of it may show
+// literals.
+func unreadable() *analysis.Facts {
+	return analysis.Unreadable(reason.About(reason.NotUnderstood, "the grammar does not have it"))
+}
+
+func factsOf(syntax *statement.Syntax, list []ast.StmtNode) *analysis.Facts {
+	r := &reader{f: &analysis.Facts{}, syntax: syntax}
+	for _, s := range list {
+		if !r.statement(s) {
+			return unreadable()
+		}
+	}
+	switch len(list) {
+	case 0:
+		r.f.Kind = analysis.KindEmpty
+		r.f.Bypasses(reason.NoStatement)
+	case 1:
+	default:
+		r.f.Kind, r.f.Definition = analysis.KindSeveral, ""
+		r.f.Bypasses(reason.Several)
+	}
+	return r.f
+}
+
+// reader collects the facts of one statement string.
+type reader struct {
+	f      *analysis.Facts
+	syntax *statement.Syntax
+	ctes   []string // names of WITH that can be meant where the walk is, in lower case
+}
+
+func name(t *ast.TableName) analysis.Name {
+	return analysis.Name{Schema: t.Schema.O, Name: t.Name.O}
+}
+
+// read notes a table that is read.
+func (r *reader) read(n analysis.Name) {
+	if system(n.Schema) {
+		r.f.System = true
+		r.f.AddReason(reason.About(reason.ReadsSystemTable, n.String()))
+	}
+	for _, o := range r.f.Reads {
+		if o == n {
+			r.again(n)
+			return
+		}
+	}
+	r.f.Reads = append(r.f.Reads, n)
+}
+
+func (r *reader) again(n analysis.Name) {
+	for _, o := range r.f.Again {
+		if o == n {
+			return
+		}
+	}
+	r.f.Again = append(r.f.Again, n)
+}
+
+// write notes a table that is written.
+func (r *reader) write(n analysis.Name, events analysis.Events, sets ...string) {
+	if system(n.Schema) {
+		r.f.Effect |= analysis.Schema | analysis.Shared // privileges and definitions are rows of tables here
+	}
+	r.f.Writes = analysis.AddWrite(r.f.Writes, analysis.Write{Name: n, Events: events, Sets: sets})
+	r.f.Bypasses(reason.Writes)
+}

@@ -1,0 +1,96 @@
+// Package mysql says how MariaDB and MySQL write SQL. Sources: sql_lex.cc of MariaDB 10.11, and "Language Structure" in
+// both manuals.
+package mysql
+
+import (
+	"slices"
+	"strings"
+
+	"jollylarder/internal/core/statement"
+)
+
+// Mode is how a session reads quotes, as its sql_mode says. Modes add up.
+type Mode uint8
+
+// The modes.
+const (
+	ANSIQuotes         Mode = 1 << iota // double quotes are those of names
+	NoBackslashEscapes                  // a backslash within quotes is nothing special
+	modes              = 1 << iota
+)
+
+// Syntax is that of a session in the mode that servers begin with.
+var Syntax = Of(0)
+
+var syntaxes = func() (out [modes]*statement.Syntax) {
+	for m := range Mode(modes) {
+		out[m] = syntax(m)
+	}
+	return out
+}()
+
+// Of gives the syntax of a mode.
+func Of(m Mode) *statement.Syntax { return syntaxes[m%modes] }
+
+// ModeOf gives the mode of a syntax.
+func ModeOf(syntax *statement.Syntax) Mode { return Mode(max(slices.Index(syntaxes[:], syntax), 0)) }
+
+func syntax(m Mode) *statement.Syntax {
+	name := "mysql"
+	backslash := m&NoBackslashEscapes == 0
+	double := statement.Quote{Mark: '"', Backslash: backslash}
+	if m&ANSIQuotes != 0 {
+		name += "-ansi"
+		double = statement.Quote{Mark: '"', Name: true}
+	}
+	if !backslash {
+		name += "-plain"
+	}
+	return statement.NewSyntax(statement.Lexical{
+		Name:   name,
+		Quotes: []statement.Quote{{Mark: '\'', Backslash: backslash}, double, {Mark: '`', Name: true}},
+		Prefixes: []statement.Prefix{
+			{Letters: "b", Quote: statement.Quote{Mark: '\''}}, {Letters: "x", Quote: statement.Quote{Mark: '\''}},
+			{Letters: "n", Quote: statement.Quote{Mark: '\'', Backslash: backslash}},
+		},
+		QuestionMark: true, Joins: statement.JoinsAlways,
+		HashComments: true, DashNeedsBlank: true, LineEnds: "\n",
+		NameChars: "$", NameStarts: "@", NumberNames: true,
+		Keyword:   func(word []byte) bool { return keywords[string(word)] },
+		Operators: "+-*/<>=!%&|^~", Radixes: "xb",
+		Reserved: func(word []byte) bool { return beforeExpressions[string(word)] },
+	})
+}
+
+// keywords are the words that neither MariaDB 10.11 nor MySQL 8 takes for a name without quotes. Others may be names, of
+// which the case counts.
+var keywords = set(`
+	add all alter analyze and as asc between bigint binary blob both by call cascade case change char character
+	check collate column constraint continue convert create cross current_date current_role current_time
+	current_timestamp current_user cursor databases day_hour day_microsecond day_minute day_second decimal default
+	delayed delete desc describe distinct distinctrow div double drop dual else elseif enclosed escaped except
+	exists exit explain false fetch float float4 float8 for force foreign from fulltext grant group having
+	high_priority hour_microsecond hour_minute hour_second if ignore in index infile inner inout insert int int1
+	int2 int3 int4 int8 integer intersect interval into is iterate join key keys kill leading leave left like
+	limit linear lines load localtime localtimestamp lock long longblob longtext low_priority match maxvalue
+	mediumblob mediumint mediumtext middleint minute_microsecond minute_second mod natural not no_write_to_binlog
+	null numeric on optimize optionally or order out outer outfile over partition precision primary procedure
+	range read real recursive references regexp release rename repeat replace require restrict revoke right rlike
+	rows row_number second_microsecond select set show smallint spatial sql sqlexception sqlstate sqlwarning
+	sql_big_result sql_calc_found_rows sql_small_result ssl starting straight_join table terminated then tinyblob
+	tinyint tinytext to trailing trigger true union unique unlock unsigned update usage use using utc_date
+	utc_time utc_timestamp values varbinary varchar varcharacter varying when where while with write xor
+	year_month zerofill`)
+
+// beforeExpressions are the keywords that an expression follows.
+var beforeExpressions = set(`
+	all and as asc between by case desc distinct div else except from having in intersect interval is like limit mod
+	not on or regexp return rlike select set then union using values when where xor`)
+
+func set(words string) map[string]bool {
+	out := map[string]bool{}
+	for w := range strings.FieldsSeq(words) {
+		out[w] = true
+	}
+	return out
+}
