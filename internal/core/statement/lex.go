@@ -12,6 +12,7 @@ type lexer struct {
 	src []byte
 	pos int // behind the token that was read last
 
+	run     int  // the end of a run of signs from which the last operator was cut, or less
 	newline bool // the white space before the token held a line break
 	escapes bool // an escape was met that could hide a letter
 
@@ -367,6 +368,10 @@ func (l *lexer) dollar(start int) tokenKind {
 // its end unless it also holds a character that standard SQL operators do not.
 func (l *lexer) operator() {
 	start, class := l.pos, &l.syn.class
+	if start < l.run { // all that is left of it are + and -
+		l.pos++
+		return
+	}
 	unusual := false
 	for l.pos < len(l.src) {
 		c := l.src[l.pos]
@@ -379,6 +384,7 @@ func (l *lexer) operator() {
 		}
 		l.pos++
 	}
+	l.run = l.pos
 	for !unusual && l.pos > start+1 && (l.src[l.pos-1] == '+' || l.src[l.pos-1] == '-') {
 		l.pos--
 	}

@@ -69,7 +69,7 @@ func (r *resolver) resolve() bool {
 			r.inside = false
 		case c == 0:
 			return false // servers differ in what they make of what is behind it
-		case c == '$' && (r.at == 0 || !nameChar(r.sql[r.at-1])):
+		case c == '$' && (r.at == 0 || !nameChar(r.out[r.at-1])):
 			return false // a name that looks like the placeholder of patterns
 		default:
 			r.at++
