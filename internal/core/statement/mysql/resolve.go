@@ -47,6 +47,7 @@ type resolver struct {
 	out    []byte // the statement itself until something of it is changed
 	at     int
 	inside bool // a comment that is run
+	dashed bool // blanks behind two dashes would make a comment of these
 }
 
 func (r *resolver) resolve() bool {
@@ -75,7 +76,7 @@ func (r *resolver) resolve() bool {
 			r.at++
 		}
 	}
-	return !r.inside
+	return !r.inside && !r.dashed
 }
 
 func (r *resolver) is(what string) bool { return bytes.HasPrefix(r.sql[r.at:], []byte(what)) }
@@ -126,6 +127,9 @@ func (r *resolver) pass(n int) {
 
 // blank turns bytes into blanks, and passes over them.
 func (r *resolver) blank(n int) {
+	if r.at >= 2 && r.out[r.at-1] == '-' && r.out[r.at-2] == '-' {
+		r.dashed = true
+	}
 	if len(r.sql) > 0 && &r.out[0] == &r.sql[0] {
 		r.out = bytes.Clone(r.sql)
 	}

@@ -78,6 +78,7 @@ func TestResolve(t *testing.T) {
 		{"select 2 /*!*3*/", "select 2    *3  "},
 		{"select '$', a$b, `$c` from t", "select '$', a$b, `$c` from t"},
 		{"select 1 /*!50001 +1 /*!50001 +1 */ +1 */", ""},
+		{"select 1 --/*! +1 */", ""}, {"select 1 -/*! +1 */", "select 1 -    +1   "},
 		{"select 1 /*! +1", ""}, {"select 1 /*!99999 +1", ""}, {"select /*! 1", ""},
 		{"select $ from t", ""}, {"select * from $1", ""}, {"select 1\x00 /*! +1 */", ""}, {"select 1 -- \x00\n", ""}, {"select /*\x00*/ 1", ""},
 	} {
@@ -115,7 +116,7 @@ func TestBare(t *testing.T) {
 		assert.True(t, ok, sql)
 		assert.Equal(t, want, string(out), sql)
 	}
-	for _, sql := range []string{"select 1 /*! +1 */", "select 1 /* a", "select 1 /*M! +1 */"} {
+	for _, sql := range []string{"select 1 /*! +1 */", "select 1 /* a", "select 1 --/* a */ 2", "select 1 /*M! +1 */"} {
 		_, ok := Mode(0).Bare([]byte(sql))
 		assert.False(t, ok, sql)
 	}
