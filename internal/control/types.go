@@ -96,8 +96,8 @@ type Origin struct {
 	Address  string   `json:"address"`
 	Listen   []string `json:"listen"`
 	Clients  int      `json:"clients"`
-	// Relayed is set if its statements are relayed and not looked at.
-	Relayed bool `json:"relayed,omitempty"`
+	// OnlyWatched is set if its statements are watched and never cached.
+	OnlyWatched bool `json:"only_watched,omitempty"`
 }
 
 // Feed is how the changes of one database are followed, whoever makes them.

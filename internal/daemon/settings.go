@@ -26,12 +26,7 @@ type originSettings struct {
 func dialects(sets []originSettings) map[string]*dialect.Dialect {
 	out := map[string]*dialect.Dialect{}
 	for _, s := range sets {
-		if !s.protocol.Relayed() {
-			out[s.name] = s.protocol.Dialect
-		}
-	}
-	if len(out) == 0 { // the engine has nothing to do, and must be able to do something
-		out[""] = protocol.All[0].Dialect
+		out[s.name] = s.protocol.Dialect
 	}
 	return out
 }

@@ -11,6 +11,7 @@ import (
 
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/dialect"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/feed"
 	"jollylarder/internal/trial"
 	"jollylarder/internal/wire/link"
@@ -25,8 +26,8 @@ type Protocol struct {
 	Port    string
 	// ALPN is the protocol's name in TLS's negotiation, or empty where it has none.
 	ALPN string
-	// Dialect is what the engine needs of it; nil where statements are relayed and not looked at, so that of what follows
-	// there is nothing but New.
+	// Dialect is what the engine needs of it. Where that caches nothing, there is nothing of what follows but New and
+	// Render.
 	Dialect *dialect.Dialect
 	// ProxyHeader is set if its servers can be told where clients come from, by a header of the PROXY protocol.
 	ProxyHeader bool
@@ -61,16 +62,16 @@ type Rendered struct {
 	Types      []string
 }
 
-// Relayed says whether its statements are only relayed.
-func (p *Protocol) Relayed() bool { return p.Dialect == nil }
+// Caches says whether results of its databases are cached; if not, their statements are only watched.
+func (p *Protocol) Caches() bool { return p.Dialect.Uncached == reason.None }
 
 // All are the protocols there are. The first is that of an origin which names none.
 var All = []*Protocol{PostgreSQL, MySQL}
 
-// Watched gives the names of those whose statements are looked at.
-func Watched() (names []string) {
+// Caching gives the names of those whose results are cached.
+func Caching() (names []string) {
 	for _, p := range All {
-		if !p.Relayed() {
+		if p.Caches() {
 			names = append(names, p.Name)
 		}
 	}
@@ -96,8 +97,8 @@ func Named(name string) (*Protocol, error) {
 	return nil, fmt.Errorf("%q is no protocol of this larder: expected one of %s", name, strings.Join(Names(), ", "))
 }
 
-// OfURL gives the protocol of a database's URL, if its statements are looked at. One without a scheme is of the first, which may have a way of its own to
-// write where a database is.
+// OfURL gives the protocol of a database's URL, if the larder can ask such a database of its own. One without a scheme is
+// of the first, which may have a way of its own to write where a database is.
 func OfURL(url string) (*Protocol, error) {
 	scheme, _, is := strings.Cut(url, "://")
 	if !is {
@@ -106,11 +107,11 @@ func OfURL(url string) (*Protocol, error) {
 	var schemes []string
 	for _, p := range All {
 		switch is := slices.Contains(p.Schemes, strings.ToLower(scheme)); {
-		case is && p.Relayed():
-			return nil, fmt.Errorf("%s:// is of %s, whose statements the larder only relays so far: expected a database of %s", scheme, p.Title, strings.Join(Watched(), " or "))
+		case is && !p.Caches():
+			return nil, fmt.Errorf("%s:// is of %s, whose statements the larder only watches so far: expected a database of %s", scheme, p.Title, strings.Join(Caching(), " or "))
 		case is:
 			return p, nil
-		case p.Relayed():
+		case !p.Caches():
 			continue
 		}
 		schemes = append(schemes, p.Schemes[0]+"://")

@@ -15,7 +15,7 @@ func TestTheProtocolOfAURL(t *testing.T) {
 		assert.Equal(t, PostgreSQL, p)
 	}
 	for url, says := range map[string]string{
-		"mariadb://h/d": "mariadb:// is of MariaDB or MySQL, whose statements the larder only relays so far: expected a database of postgresql",
+		"mariadb://h/d": "mariadb:// is of MariaDB or MySQL, whose statements the larder only watches so far: expected a database of postgresql",
 		"foo://h/d":     "foo:// is of no database that this larder knows: expected postgres://",
 	} {
 		_, err := OfURL(url)
@@ -23,13 +23,13 @@ func TestTheProtocolOfAURL(t *testing.T) {
 	}
 }
 
-// Whatever has no dialect is only relayed, and is in no list of what is watched.
-func TestWhatIsOnlyRelayed(t *testing.T) {
+// Whatever caches nothing is only watched, and is in no list of what is cached; all others have all that there is.
+func TestWhatIsOnlyWatched(t *testing.T) {
 	assert.Equal(t, []string{"postgresql", "mysql"}, Names())
-	assert.Equal(t, []string{"postgresql"}, Watched())
+	assert.Equal(t, []string{"postgresql"}, Caching())
 	for _, p := range All {
-		assert.NotNil(t, p.New, p.Name)
-		if !p.Relayed() {
+		assert.True(t, p.New != nil && p.Render != nil && p.Dialect != nil, p.Name)
+		if p.Caches() {
 			for _, f := range []bool{p.Fetch != nil, p.Follow != nil, p.Describe != nil, p.Plan != nil, p.Explain != nil, p.Dial != nil, p.Split != nil, p.Render != nil} {
 				assert.True(t, f, p.Name)
 			}

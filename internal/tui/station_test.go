@@ -252,14 +252,14 @@ func TestEverySituationFitsEveryTerminal(t *testing.T) {
 	}
 }
 
-// Where all that comes is only relayed, nothing is said of writes and what they drop.
-func TestWhatIsOnlyRelayed(t *testing.T) {
+// Where all that comes is only watched, nothing is said of writes and what they drop.
+func TestWhatIsOnlyWatched(t *testing.T) {
 	a := shown(t, 160, 45)
-	relayed := control.Origin{Protocol: "mysql", Relayed: true}
+	watched := control.Origin{Protocol: "mysql", OnlyWatched: true}
 	for _, x := range []struct {
 		origins []control.Origin
 		says    string
-	}{{[]control.Origin{relayed}, "relayed: nothing is cached"}, {[]control.Origin{relayed, {Protocol: "postgresql"}}, "writes through here drop at once"}} {
+	}{{[]control.Origin{watched}, "only watched: nothing is cached"}, {[]control.Origin{watched, {Protocol: "postgresql"}}, "writes through here drop at once"}} {
 		a.status.Origins = x.origins
 		assert.Contains(t, strings.Join(a.band(), "\n"), x.says)
 	}

@@ -214,8 +214,8 @@ func (a *App) waiting() (ribbon, legend string) {
 // guarded says in a few words whether freshness is, and by what alone.
 func (a *App) guarded() (says, alone string) {
 	l := a.look
-	if o := a.status.Origins; len(o) > 0 && !slices.ContainsFunc(o, func(o control.Origin) bool { return !o.Relayed }) {
-		return l.Dim.Render("○ relayed: nothing is cached"), ""
+	if o := a.status.Origins; len(o) > 0 && !slices.ContainsFunc(o, func(o control.Origin) bool { return !o.OnlyWatched }) {
+		return l.Dim.Render("○ only watched: nothing is cached"), ""
 	}
 	for _, d := range a.status.Databases {
 		if !d.Catalog {

@@ -18,6 +18,8 @@ type Dialect struct {
 	Syntax *statement.Syntax
 	// Facts reads what a statement in one of the dialect's syntaxes does. What it does not understand may do anything.
 	Facts func(syntax *statement.Syntax, sql string) *analysis.Facts
+	// Uncached is why none of its results is cached whatever the rules are; None where they are.
+	Uncached reason.Code
 	// Catalog gives a reader that has read nothing. A plain one is for a server that cannot tell of parts of its schema.
 	Catalog func(plain bool) catalog.Reader
 	// Realm is what clocks and catalogs belong to.

@@ -73,6 +73,15 @@ func (e *Engine) Harmless(what reason.Reason) *Pattern {
 	return e.named(what.String(), &analysis.Facts{Kind: analysis.KindOther, Reasons: []reason.Reason{what}})
 }
 
+// Resetting gives the pattern of what sets a session back to its beginning and is no SQL: what it had open is rolled
+// back, and what it had of its own is gone.
+func (e *Engine) Resetting() *Pattern {
+	what := reason.Of(reason.Discards)
+	return e.named(what.String(), &analysis.Facts{
+		Kind: analysis.KindDiscard, Effect: analysis.Settings | analysis.System | analysis.Ends, Forgets: true, Reasons: []reason.Reason{what},
+	})
+}
+
 // named gives a pattern that is not made from a statement's text.
 func (e *Engine) named(what string, facts *analysis.Facts) *Pattern {
 	text := []byte("(" + what + ")")
@@ -309,6 +318,8 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 	known := len(s.identity) > 0
 	blocks := s.InBlock() && !freshness.Off(freshness.Isolation)
 	switch {
+	case s.db.dialect.Uncached != reason.None:
+		return reason.Of(s.db.dialect.Uncached)
 	case r.Busy != reason.None:
 		return reason.Of(r.Busy)
 	case s.state == Failed:

@@ -155,6 +155,9 @@ func (s *Syntax) tables() (class, wordChar [256]uint8) {
 	for _, c := range []byte(s.Operators) {
 		class[c] |= operatorChar
 	}
+	if s.QuestionMark {
+		class['?'] = 0
+	}
 	for _, c := range []byte(s.Unusual) {
 		class[c] |= unusualChar
 	}

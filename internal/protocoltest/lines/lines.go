@@ -56,7 +56,7 @@ func facts(_ *statement.Syntax, sql string) *analysis.Facts {
 // Dialect is what the engine needs of it.
 var Dialect = &dialect.Dialect{
 	Syntax: statement.NewSyntax(statement.Lexical{
-		Name: "lines", Quotes: []statement.Quote{{Mark: '\''}}, QuestionMark: true, Operators: "=?",
+		Name: "lines", Quotes: []statement.Quote{{Mark: '\''}}, QuestionMark: true, Operators: "=",
 		Reserved: func([]byte) bool { return false },
 	}),
 	Facts:    facts,

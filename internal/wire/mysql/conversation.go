@@ -5,6 +5,7 @@ import "encoding/binary"
 // The commands. Source: enum_server_command.
 const (
 	comQuit           = 0x01
+	comInitDB         = 0x02
 	comQuery          = 0x03
 	comFieldList      = 0x04
 	comStatistics     = 0x09
@@ -16,6 +17,7 @@ const (
 	comSendLongData   = 0x18
 	comClose          = 0x19
 	comFetch          = 0x1c
+	comReset          = 0x1f
 	comBinlogDumpGTID = 0x1e
 	comBulkExecute    = 0xfa
 )
@@ -25,6 +27,8 @@ const (
 	statusInTransaction = 1 << 0
 	statusMoreResults   = 1 << 3
 	statusCursor        = 1 << 6
+	statusNoBackslash   = 1 << 9
+	statusANSIQuotes    = 1 << 15 // of MariaDB alone
 )
 
 // due is what of a reply comes next.
@@ -48,6 +52,11 @@ type command struct {
 	kind          byte
 	due           due
 	left, columns int // definitions still to come, and those behind them
+	number        uint32
+	parameters    int // of what it has prepared, by that number
+	failed        bool
+	rows, bytes   int
+	told
 }
 
 // conversation follows a client and its server so far as to know when nothing is under way. What it does not understand
@@ -58,7 +67,8 @@ type conversation struct {
 	infile     bool // the client sends a file
 	next       byte // the number that the client's next packet has while it sends one, or proves who it is
 	status     uint16
-	lost       string // why, or nothing
+	lost       string         // why, or nothing
+	ends       func(*command) // is told of each command that has been answered; may be nil
 }
 
 // changing says whether a change of the user is under way.
@@ -140,6 +150,7 @@ func (c *conversation) fromOrigin(f *frame) {
 		if len(f.start) >= 3 && f.start[1] == 0xff && f.start[2] == 0xff {
 			return // how far it is
 		}
+		x.failed = true
 		c.done()
 		return
 	}
@@ -167,11 +178,13 @@ func (c *conversation) fromOrigin(f *frame) {
 		}
 		c.behind(x)
 	case dueRows:
-		if status, ok := c.mark(f, first); ok && c.ends(f, first) {
+		if status, ok := c.mark(f, first); ok {
 			c.result(x, status)
+		} else {
+			x.rows++
 		}
 	case dueStream:
-		if _, ok := c.mark(f, first); ok && c.ends(f, first) {
+		if _, ok := c.mark(f, first); ok {
 			c.done()
 		}
 	case dueLogin:
@@ -186,8 +199,8 @@ func (c *conversation) fromOrigin(f *frame) {
 // packets is how many packets a frame is made of.
 func packets(f *frame) byte { return byte(f.length/fullPacket + 1) }
 
-// ends says whether a packet is a mark and no row: rows may begin with the same byte if they are very long.
-func (c *conversation) ends(f *frame, first byte) bool {
+// isMark says whether a packet is a mark and no row: rows may begin with the same byte if they are very long.
+func (c *conversation) isMark(f *frame, first byte) bool {
 	if c.withoutEOF {
 		return first == markEOF && f.length < fullPacket
 	}
@@ -196,7 +209,7 @@ func (c *conversation) ends(f *frame, first byte) bool {
 
 // mark reads the state that a mark tells.
 func (c *conversation) mark(f *frame, first byte) (status uint16, ok bool) {
-	if !c.ends(f, first) {
+	if !c.isMark(f, first) {
 		return 0, false
 	}
 	if f.length < 9 && len(f.start) == 5 { // a mark as of old
@@ -234,8 +247,9 @@ func (c *conversation) begins(x *command, f *frame, first byte) {
 			c.lose("the server's answer to a prepared statement ends early")
 			return
 		}
+		x.number = binary.LittleEndian.Uint32(f.start[1:])
 		x.columns, x.left = int(binary.LittleEndian.Uint16(f.start[5:])), int(binary.LittleEndian.Uint16(f.start[7:]))
-		x.due = dueParameters
+		x.due, x.parameters = dueParameters, x.left
 		if x.left == 0 {
 			c.behind(x)
 		}
@@ -245,7 +259,7 @@ func (c *conversation) begins(x *command, f *frame, first byte) {
 			c.result(x, status)
 		}
 		return
-	case c.ends(f, first):
+	case c.isMark(f, first):
 		if status, ok := c.mark(f, first); ok {
 			c.result(x, status)
 		}
@@ -305,6 +319,9 @@ func (c *conversation) result(x *command, status uint16) {
 // done goes on to the next command.
 func (c *conversation) done() {
 	c.infile = false
+	if c.ends != nil {
+		c.ends(&c.queue[0])
+	}
 	n := copy(c.queue, c.queue[1:])
 	c.queue = c.queue[:n]
 }

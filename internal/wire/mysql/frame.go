@@ -7,8 +7,11 @@ const shown = 32
 type frame struct {
 	number byte   // of its first packet
 	length int    // of what follows the header, in bytes
-	start  []byte // what it begins with: up to shown bytes, or all where it is kept whole
+	start  []byte // what it begins with: at least shown bytes, or all of it if it has fewer or is kept whole
 }
+
+// whole says whether all of it is there.
+func (f *frame) whole() bool { return len(f.start) == f.length }
 
 // first gives its first byte, or 0 for an empty one; ok is false for that.
 func (f *frame) first() (b byte, ok bool) {
@@ -21,12 +24,14 @@ func (f *frame) first() (b byte, ok bool) {
 // framer finds the packets in a stream of bytes that comes in pieces.
 type framer struct {
 	frame
-	head  [headerSize]byte
-	have  int  // bytes of the header that have come
-	left  int  // bytes of the packet still to come
-	goes  bool // the last one was full, so that the next belongs to it
-	whole func(first byte) bool
-	keeps bool
+	head [headerSize]byte
+	have int  // bytes of the header that have come
+	left int  // bytes of the packet still to come
+	goes bool // the last one was full, so that the next belongs to it
+	// keep gives how many bytes are kept of a packet that comes in pieces, by its first byte and the length in its header,
+	// if that is more than is shown; nil means no more.
+	keep  func(first byte, length int) int
+	most  int
 	space [shown]byte
 }
 
@@ -42,7 +47,7 @@ func (f *framer) next(b []byte) (n int, ended *frame) {
 				return n, nil
 			}
 			if f.between() {
-				f.frame, f.keeps = frame{start: f.space[:0]}, false
+				f.frame, f.most = frame{start: f.space[:0]}, shown
 			}
 			took := copy(f.head[f.have:], b[n:])
 			f.have += took
@@ -55,6 +60,10 @@ func (f *framer) next(b []byte) (n int, ended *frame) {
 			}
 			f.left, f.goes = size, size == fullPacket
 			f.length += size
+			if f.length == size && !f.goes && size <= len(b)-n { // it has come in one piece
+				f.start, f.left, f.have = b[n:n+size:n+size], 0, 0
+				return n + size, &f.frame
+			}
 		}
 		took := min(f.left, len(b)-n)
 		f.see(b[n : n+took])
@@ -70,29 +79,25 @@ func (f *framer) next(b []byte) (n int, ended *frame) {
 }
 
 // rows gives how many bytes of b are whole packets that can be nothing but rows: neither a mark nor an error, nor so long
-// that they go on. It is called between two packets.
-func rows(b []byte) (n int) {
+// that they go on; and how many these are. It is called between two packets.
+func rows(b []byte) (n, count int) {
 	for len(b)-n > headerSize {
 		size := int(b[n]) | int(b[n+1])<<8 | int(b[n+2])<<16
 		end := n + headerSize + size
 		if first := b[n+headerSize]; first >= markEOF || size == 0 || size == fullPacket || end > len(b) {
-			return n
+			return n, count
 		}
-		n = end
+		n, count = end, count+1
 	}
-	return n
+	return n, count
 }
 
 // see keeps what a packet begins with.
 func (f *framer) see(b []byte) {
-	if len(f.start) == 0 && len(b) > 0 && f.whole != nil {
-		f.keeps = f.whole(b[0])
+	if len(f.start) == 0 && len(b) > 0 && f.keep != nil {
+		f.most = max(f.most, f.keep(b[0], f.length))
 	}
-	most := shown
-	if f.keeps {
-		most = longestLogin
-	}
-	if room := most - len(f.start); room > 0 {
+	if room := f.most - len(f.start); room > 0 {
 		f.start = append(f.start, b[:min(room, len(b))]...)
 	}
 }

@@ -86,11 +86,14 @@ func (g greeting) offered(tls bool) *greeting {
 
 // introduction is the first packet of a client that says who it is.
 type introduction struct {
-	raw    []byte
-	caps   uint32
-	user   string
-	proof  []byte
-	plugin string
+	raw        []byte
+	caps       uint32
+	charset    byte
+	user       string
+	proof      []byte
+	database   string
+	plugin     string
+	attributes map[string]string // what the client says of itself
 }
 
 // introFixed is how many bytes stand before the user; a request for TLS has no others.
@@ -101,7 +104,7 @@ func parseIntroduction(b []byte) (*introduction, error) {
 	if len(b) < introFixed {
 		return nil, fmt.Errorf("%w: the client's first packet ends early", errProtocol)
 	}
-	i := &introduction{raw: b, caps: binary.LittleEndian.Uint32(b)}
+	i := &introduction{raw: b, caps: binary.LittleEndian.Uint32(b), charset: b[8]}
 	if i.caps&capProtocol41 == 0 {
 		return nil, fmt.Errorf("%w: the client speaks the protocol of before MySQL 4.1", errProtocol)
 	}
@@ -128,16 +131,48 @@ func parseIntroduction(b []byte) (*introduction, error) {
 		}
 	}
 	if i.caps&capDatabase != 0 {
-		if _, behind, ok := word(rest); ok {
-			rest = behind
+		if name, behind, ok := word(rest); ok {
+			i.database, rest = string(name), behind
 		}
 	}
 	if i.caps&capPluginAuth != 0 {
-		if name, _, ok := word(rest); ok {
-			i.plugin = string(name)
+		if name, behind, ok := word(rest); ok {
+			i.plugin, rest = string(name), behind
 		}
 	}
+	if i.caps&capAttributes != 0 {
+		i.attributes = attributes(rest)
+	}
 	return i, nil
+}
+
+// attributes reads what a client says of itself, as far as it is well-formed.
+func attributes(b []byte) map[string]string {
+	out := map[string]string{}
+	if n, rest, ok := number(b); ok && n <= uint64(len(rest)) {
+		b = rest[:n]
+	}
+	for {
+		key, rest, ok := counted(b)
+		if !ok {
+			return out
+		}
+		value, rest, ok := counted(rest)
+		if !ok {
+			return out
+		}
+		out[string(key)] = string(value)
+		b = rest
+	}
+}
+
+// counted reads a text with its length before it.
+func counted(b []byte) (text, rest []byte, ok bool) {
+	n, rest, ok := number(b)
+	if !ok || n > uint64(len(rest)) {
+		return nil, nil, false
+	}
+	return rest[:n], rest[n:], true
 }
 
 // toOrigin gives the packet with the capabilities that it was offered by the larder and no others, and with TLS as it is

@@ -18,7 +18,7 @@ import (
 	driver "github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/require"
 
-	dialect "jollylarder/internal/core/dialect/postgres"
+	dialect "jollylarder/internal/core/dialect/mysql"
 	"jollylarder/internal/core/engine"
 	core "jollylarder/internal/core/larder"
 	"jollylarder/internal/privatemaria"
@@ -93,6 +93,7 @@ func self() string {
 type larder struct {
 	t       testing.TB
 	server  *wire.Server
+	core    *core.Larder
 	address string
 }
 
@@ -106,7 +107,7 @@ func newLarderBefore(t testing.TB, origin string, set link.Settings) *larder {
 		}
 		origin = server.Address()
 	}
-	e, err := core.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
+	e, err := core.New(engine.Options{Dialect: dialect.Dialect, Misuse: func(what string) { t.Error(what) }}, time.Now())
 	require.NoError(t, err)
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -123,7 +124,7 @@ func newLarderBefore(t testing.TB, origin string, set link.Settings) *larder {
 		require.NoError(t, <-ended)
 		e.Close()
 	})
-	return &larder{t, srv, ln.Addr().String()}
+	return &larder{t, srv, e, ln.Addr().String()}
 }
 
 // clientTLS are the settings of a larder that offers TLS.

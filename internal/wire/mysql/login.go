@@ -63,6 +63,7 @@ type login struct {
 	toClient, toOrigin byte // the number of the next packet for each
 	way                string
 	proved             bool
+	status             uint16 // of the session that has begun
 }
 
 // refuse tells the client why it cannot begin.
@@ -195,6 +196,8 @@ func (l *login) run() error {
 			if why := l.refuses(); why != "" {
 				return l.notAdmitted(why)
 			}
+			var c conversation
+			l.status, _ = c.took(&frame{start: body, length: len(body)})
 			_, err := l.client.Write(packet(l.toClient, body))
 			return err
 		case markEOF:

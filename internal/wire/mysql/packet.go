@@ -32,6 +32,7 @@ const (
 	capTLS           = 1 << 11
 	capSecure        = 1 << 15
 	capPluginAuth    = 1 << 19
+	capAttributes    = 1 << 20
 	capLengthEncoded = 1 << 21
 	capDeprecateEOF  = 1 << 24
 	capOptionalMeta  = 1 << 25

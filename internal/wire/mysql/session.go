@@ -23,6 +23,7 @@ type session struct {
 
 	mu sync.Mutex
 	conversation
+	watching
 	begun    bool
 	midway   bool // the client has sent a part of a packet
 	active   time.Time
@@ -36,8 +37,10 @@ type session struct {
 
 // changing is a change of the user under way.
 type changing struct {
-	user, way string
-	proved    bool
+	user, way, database string
+	charset             byte
+	attributes          map[string]string
+	proved              bool
 }
 
 func newSession(s *Server, accepted, origin net.Conn) *session {
@@ -72,8 +75,18 @@ func (s *session) run(l *login) {
 	s.mu.Lock()
 	s.login, s.client, s.origin = l, socket.New(l.client), socket.New(l.origin)
 	s.withoutEOF = l.intro.caps&l.greeting.caps&capDeprecateEOF != 0
+	s.status, s.now = l.status, s.server.Time()
+	s.conversation.ends = func(x *command) { s.telling(func() { s.answered(x) }) }
+	if s.server.Engine != nil {
+		s.begins()
+	}
 	s.begun = true
 	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.leaves()
+	}()
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
@@ -112,7 +125,7 @@ const bufferSize = 64 << 10
 func (s *session) fromClient() {
 	buffer := make([]byte, bufferSize)
 	var f framer
-	f.whole = func(first byte) bool { return first == comChangeUser }
+	f.keep = s.keeps
 	s.client.Receive(func() []byte { return buffer }, func(n int, err error) (more, settled bool) {
 		if n > 0 {
 			var followed bool
@@ -133,6 +146,7 @@ func (s *session) sent(f *framer, b []byte) (settled, on bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.active = s.server.Time()
+	s.now = s.active
 	s.following(func() {
 		for len(b) > 0 && s.lost == "" {
 			n, ended := f.next(b)
@@ -140,15 +154,19 @@ func (s *session) sent(f *framer, b []byte) (settled, on bool) {
 				continue
 			}
 			fault.Point("sent")
-			login := s.conversation.changing()
+			login, file := s.conversation.changing(), s.infile
 			s.conversation.fromClient(ended)
 			switch {
+			case s.lost != "" || file:
 			case login:
 				s.changing.responded(ended)
-			case s.conversation.changing():
-				s.changes(ended)
+			default:
+				if s.conversation.changing() {
+					s.changes(ended)
+				}
+				s.telling(func() { s.asked(ended) })
 			}
-			s.told()
+			s.tells()
 		}
 	})
 	s.midway = !f.between()
@@ -161,17 +179,18 @@ func (s *session) following(f func()) {
 		if r := recover(); r != nil {
 			s.server.Fault("a conversation is no longer followed", r)
 			s.lose("a fault in the larder")
-			s.told()
+			s.tells()
 		}
 	}()
 	f()
 }
 
-// told says once that a conversation is no longer followed. It is only relayed then; but where it matters who the client
+// tells says once that a conversation is no longer followed. It is only relayed then; but where it matters who the client
 // becomes, its connection ends.
-func (s *session) told() {
+func (s *session) tells() {
 	switch {
 	case s.lost == "":
+		return
 	case s.login.trusts():
 		s.server.Logger().Warn("a conversation is no longer followed, and only relayed", "why", s.lost, "client", s.accepted.RemoteAddr())
 	default:
@@ -180,6 +199,7 @@ func (s *session) told() {
 		s.client.Sever()
 		s.origin.Sever()
 	}
+	s.blinds()
 }
 
 // changes takes a client's wish to be another user.
@@ -193,9 +213,13 @@ func (s *session) changes(f *frame) {
 	s.changing.user, s.conversation.next = string(user), 0
 	proof := rest[1 : 1+int(rest[0])]
 	rest = rest[1+len(proof):]
-	if _, behind, ok := word(rest); ok && len(behind) > 2 { // the database, and the character set
-		if way, _, ok := word(behind[2:]); ok {
-			s.changing.way = string(way)
+	if database, behind, ok := word(rest); ok {
+		s.changing.database = string(database)
+		if len(behind) > 2 { // the character set
+			s.changing.charset = behind[0]
+			if way, behind, ok := word(behind[2:]); ok {
+				s.changing.way, s.changing.attributes = string(way), attributes(behind)
+			}
 		}
 	}
 	s.changing.proved = proofs[s.changing.way] && len(proof) > 0
@@ -209,7 +233,12 @@ func (s *session) fromOrigin() {
 	buffer := make([]byte, bufferSize)
 	var f framer
 	var held []byte // the beginning of a packet of a login, which is looked at before it is sent on
-	f.whole = func(byte) bool { return s.conversation.changing() }
+	f.keep = func(byte, int) int {
+		if s.conversation.changing() {
+			return longestLogin
+		}
+		return 0
+	}
 	s.origin.Receive(func() []byte { return buffer }, func(n int, err error) (more, settled bool) {
 		b := buffer[:n]
 		if len(held) > 0 {
@@ -249,11 +278,14 @@ func (s *session) came(f *framer, b []byte, fresh int) (forward, refused []byte,
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.active = s.server.Time()
+	s.now = s.active
 	at, begin := len(b)-fresh, 0
 	s.following(func() {
 		for at < len(b) && s.lost == "" && refused == nil {
 			if f.between() && s.inRows() {
-				if at += rows(b[at:]); at == len(b) {
+				n, count := rows(b[at:])
+				s.queue[0].rows, s.queue[0].bytes = s.queue[0].rows+count, s.queue[0].bytes+n
+				if at += n; at == len(b) {
 					begin = at
 					return
 				}
@@ -268,8 +300,11 @@ func (s *session) came(f *framer, b []byte, fresh int) (forward, refused []byte,
 					return
 				}
 			}
+			if len(s.queue) > 0 {
+				s.queue[0].bytes += ended.length + headerSize*int(packets(ended))
+			}
 			s.conversation.fromOrigin(ended)
-			s.told()
+			s.tells()
 			begin = at
 		}
 	})

@@ -16,9 +16,8 @@ import (
 	"jollylarder/internal/privatemaria"
 )
 
-// A larder stands before MariaDB and PostgreSQL at once: of the one it relays everything and says so, and the other is
-// watched as ever.
-func TestAnOriginThatIsOnlyRelayed(t *testing.T) {
+// A larder stands before MariaDB and PostgreSQL at once: of the one it only watches the statements and says so.
+func TestAnOriginThatIsOnlyWatched(t *testing.T) {
 	server, err := privatemaria.Options{}.Start()
 	if errors.Is(err, privatemaria.ErrMissing) && os.Getenv("CI") == "" {
 		t.Skip("no MariaDB here")
@@ -55,15 +54,15 @@ listen = ["127.0.0.1:0"]
 	require.NoError(t, err)
 	assert.Equal(t, 1, s.Origins[0].Clients)
 	assert.Equal(t, "mysql", s.Origins[0].Protocol)
-	assert.True(t, s.Origins[0].Relayed)
-	assert.False(t, s.Origins[1].Relayed)
+	assert.True(t, s.Origins[0].OnlyWatched)
+	assert.False(t, s.Origins[1].OnlyWatched)
 	require.Len(t, s.Problems, 1)
-	assert.Contains(t, s.Problems[0], "are relayed, and neither shown nor cached yet")
+	assert.Contains(t, s.Problems[0], "are only watched, and none is cached yet")
 	assert.Positive(t, s.Total.Calls(), "the other is watched")
 }
 
 // One that stands before nothing else needs no other kind of database.
-func TestALarderThatOnlyRelays(t *testing.T) {
+func TestALarderThatOnlyWatches(t *testing.T) {
 	cfg := before("127.0.0.1:1", "127.0.0.1:0", "", "")
 	cfg.Origins[0].Protocol = "mysql"
 	l := start(t, cfg)

@@ -1,0 +1,413 @@
+package mysql
+
+import (
+	"encoding/binary"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"jollylarder/internal/core/analysis"
+	catalog "jollylarder/internal/core/catalog/mysql"
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/reason"
+	syntax "jollylarder/internal/core/statement/mysql"
+	"jollylarder/internal/fault"
+)
+
+// The engine is told of every statement, and how it ended. Nothing is answered from memory yet.
+
+// watching is a session as the engine is told of it. It is used with the session's lock held.
+type watching struct {
+	eng      *engine.Session // nil until the login has ended well
+	reader   syntax.Server
+	mode     syntax.Mode
+	schema   string // that names without one are looked up in; empty if it has none
+	prepared map[uint32]*prepared
+	last     *prepared // that was asked for last
+	bound    []byte    // for what a statement is run with
+	now      time.Time // when what is being followed was sent or came
+	blind    bool      // the engine was told that it will hear no more
+}
+
+// told is what the engine was told of a command.
+type told struct {
+	ticket   engine.Ticket
+	some     bool // there is a ticket
+	began    time.Time
+	prepares *prepared
+	uses     string // the schema that it makes the default one
+	encoding string // that its client writes in from then on
+	encodes  bool
+	ansi     bool // whether double quotes are those of names from then on
+	quotes   bool
+	resets   bool // it sets the session back to its beginning
+}
+
+// prepared is a statement that the server has prepared.
+type prepared struct {
+	st         engine.Statement
+	parameters int
+	types      []byte // of its parameters, as they were sent last
+	size       int64  // of the room that it takes
+}
+
+// version reads what a server says of its version: "5.5.5-10.11.19-MariaDB" or "8.0.36".
+func version(said string) (v syntax.Server) {
+	v.MariaDB = strings.Contains(said, "MariaDB")
+	if v.MariaDB {
+		said = strings.TrimPrefix(said, "5.5.5-") // what it says to be taken for a server that old replicas know
+	}
+	for _, part := range strings.SplitN(said, ".", 3) {
+		digits := len(part) - len(strings.TrimLeft(part, "0123456789"))
+		n, _ := strconv.Atoi(part[:digits])
+		v.Version = 100*v.Version + min(n, 99)
+	}
+	return v
+}
+
+// telling runs what tells the engine something. After a fault in that it hears no more of the session, which is followed
+// nevertheless.
+func (s *session) telling(f func()) {
+	if s.eng == nil || s.blind {
+		return
+	}
+	defer func() {
+		if r := recover(); r != nil {
+			s.server.Fault("the statements of a connection are no longer watched", r)
+			s.blinds()
+		}
+	}()
+	f()
+}
+
+// blinds tells the engine that anything may be done from now on, once.
+func (s *session) blinds() {
+	if s.eng == nil || s.blind {
+		return
+	}
+	s.blind = true
+	defer func() {
+		if r := recover(); r != nil {
+			s.server.Fault("the engine was not told that a connection is no longer watched", r)
+		}
+	}()
+	s.eng.Unknown(s.now)
+}
+
+// begins tells the engine that the client has logged in.
+func (s *session) begins() {
+	s.eng = s.server.Engine.NewSession(engine.Identity{
+		Origin: s.server.Name, Database: s.login.intro.database, User: s.login.intro.user,
+		Application: s.login.intro.attributes["program_name"], Address: s.accepted.RemoteAddr().String(),
+	})
+	s.reader, s.schema = version(s.login.greeting.version), s.login.intro.database
+	s.mode, s.prepared, s.last = 0, map[uint32]*prepared{}, nil
+	s.reads(s.login.intro.charset)
+	s.learns()
+}
+
+// leaves tells the engine that the client has gone.
+func (s *session) leaves() {
+	if s.eng == nil {
+		return
+	}
+	s.forgets()
+	s.eng.Close(s.server.Time())
+	s.eng, s.blind = nil, false
+}
+
+// reads notes the number of the character set that the client writes in, as it is in the protocol.
+func (s *session) reads(charset byte) {
+	name := map[byte]string{1: "big5", 84: "big5", 95: "cp932", 96: "cp932", 28: "gbk", 87: "gbk", 13: "sjis", 88: "sjis", 248: "gb18030", 249: "gb18030", 250: "gb18030"}[charset]
+	s.encodes(name)
+}
+
+// encodes notes the character set that the client writes in. In some a backslash or a quote can be the second byte of a
+// character, so that nobody can say where a text ends without knowing them.
+func (s *session) encodes(name string) {
+	var why reason.Reason
+	switch name {
+	case "big5", "cp932", "gb18030", "gbk", "sjis":
+		why = reason.About(reason.Encoding, name)
+	}
+	s.eng.SetUnreadable(why)
+}
+
+// learns tells the engine what is known of the session without asking: how it writes, and in which schema names without
+// one are looked up.
+func (s *session) learns() {
+	s.eng.SetSyntax(syntax.Of(s.mode))
+	if s.eng.WantsCatalog(s.now) {
+		s.eng.Asking(engine.NeedCatalog, s.now)
+		if end := s.eng.LearnedPart(catalog.Nothing{}, s.now); end != nil {
+			end(s.now)
+		}
+	}
+	if !s.eng.Knows() {
+		s.eng.Asking(engine.NeedSettings, s.now)
+		set := engine.Settings{Values: []string{strconv.Itoa(int(s.mode))}}
+		if s.schema != "" {
+			set.Path = []string{s.schema}
+		}
+		s.eng.Learned(set)
+	}
+}
+
+// states reads the state that the server says the session is in.
+func (s *session) states() engine.TxState {
+	mode := syntax.Mode(0)
+	if s.status&statusNoBackslash != 0 {
+		mode = syntax.NoBackslashEscapes
+	}
+	switch {
+	case !s.reader.MariaDB: // which says nothing of it
+		mode |= s.mode & syntax.ANSIQuotes
+	case s.status&statusANSIQuotes != 0:
+		mode |= syntax.ANSIQuotes
+	}
+	if mode != s.mode {
+		s.mode = mode
+		s.eng.ForgetSettings()
+	}
+	if s.status&statusInTransaction != 0 {
+		return engine.InBlock
+	}
+	return engine.Idle
+}
+
+// asked tells the engine what the client asks for. The last of the queue is its command, where that is answered.
+func (s *session) asked(f *frame) {
+	kind, _ := f.first()
+	switch kind {
+	case comClose:
+		if id, ok := s.id(f); ok {
+			s.forget(id)
+		}
+		return
+	case comQuit, comSendLongData:
+		return
+	}
+	fault.Point("asked")
+	x := &s.queue[len(s.queue)-1]
+	x.began = s.now
+	r := engine.Request{Shape: 'q', NoAsking: true, NoWaiting: true}
+	switch kind {
+	case comQuery:
+		r.Statement = s.read(f, f.start[1:], x)
+	case comInitDB:
+		if x.uses = string(f.start[1:]); f.whole() {
+			r.Statement = s.read(f, fmt.Appendf(nil, "use `%s`", strings.ReplaceAll(x.uses, "`", "``")), nil)
+		} else {
+			r.Statement = s.mayDoAnything(reason.TooLongToAnalyse)
+		}
+	case comPrepare:
+		x.prepares = s.prepares(f)
+		s.last = x.prepares
+		return
+	case comExecute, comBulkExecute:
+		s.executes(&r, f)
+	case comReset:
+		x.resets = true
+		r.Statement = engine.Statement{Pattern: s.server.Engine.Resetting()}
+	case comBinlogDump, comBinlogDumpGTID:
+		r.Statement = engine.Statement{Pattern: s.server.Engine.Harmless(reason.Of(reason.Replication))}
+	default:
+		if harmless[kind] {
+			return
+		}
+		r.Statement = s.mayDoAnything(reason.BadMessage)
+	}
+	x.ticket = s.eng.Begin(&r, s.now)
+	if step := x.ticket.Step(); step != engine.StepForward && step != engine.StepWait {
+		// Nothing is cached, so that there is nothing else to be done; and it is sent on whatever the engine says.
+		x.ticket.Drop()
+		return
+	}
+	x.ticket.Sent(s.now)
+	x.some = true
+}
+
+// harmless are the commands that change nothing in a database, and are no statements. Source: enum_server_command.
+var harmless = map[byte]bool{
+	comFieldList: true, 0x07: true, 0x08: true, comStatistics: true, comProcessInfo: true, 0x0c: true, 0x0d: true, 0x0e: true,
+	comChangeUser: true, 0x15: true, 0x1a: true, 0x1b: true, comFetch: true,
+}
+
+// mayDoAnything gives the statement that stands for one which is not understood.
+func (s *session) mayDoAnything(why reason.Code) engine.Statement {
+	return engine.Statement{Pattern: s.server.Engine.Unreadable(reason.Of(why))}
+}
+
+// read has the engine read a statement, and notes for a command what it changes in how others are read. A fault in that
+// must not cost the client its connection: the statement then counts as one that may do anything.
+func (s *session) read(f *frame, sql []byte, x *command) (st engine.Statement) {
+	defer func() {
+		if r := recover(); r != nil {
+			s.server.Fault("a statement could not be read", r)
+			st = s.mayDoAnything(reason.LarderFault)
+		}
+	}()
+	fault.Point("read")
+	if !f.whole() {
+		return s.mayDoAnything(reason.TooLongToAnalyse)
+	}
+	sql, ok := s.reader.Resolve(sql, s.mode)
+	if !ok {
+		return engine.Statement{Pattern: s.server.Engine.Unreadable(reason.About(reason.NotUnderstood, "servers differ in how they read one of its comments or names"))}
+	}
+	st = s.eng.Read(sql)
+	if facts := st.Pattern.Facts; x != nil && facts.Effect&analysis.Settings != 0 {
+		x.uses = facts.Uses
+		x.encoding, x.encodes = syntax.Encoding(syntax.Of(s.mode), sql)
+		x.ansi, x.quotes = syntax.ANSI(syntax.Of(s.mode), sql)
+	}
+	return st
+}
+
+// longestKept is the longest packet of a client that is kept whole, in bytes. A longer statement may do anything.
+const longestKept = 1 << 20
+
+// keeps says how many bytes are kept of a packet of the client's.
+func (s *session) keeps(first byte, length int) int {
+	switch first {
+	case comChangeUser:
+		return longestLogin
+	case comQuery, comPrepare, comExecute, comInitDB:
+		if s.eng != nil && length <= longestKept {
+			return length
+		}
+	}
+	return 0
+}
+
+// id reads the number of the statement that a command is about.
+func (s *session) id(f *frame) (id uint32, ok bool) {
+	if len(f.start) < 5 {
+		return 0, false
+	}
+	return binary.LittleEndian.Uint32(f.start[1:]), true
+}
+
+// mostPrepared bounds the prepared statements of one session that are remembered.
+const mostPrepared = 16 << 10
+
+// prepares reads a statement that the server is to prepare.
+func (s *session) prepares(f *frame) *prepared {
+	p := &prepared{st: s.read(f, f.start[1:], nil).Clone(), size: int64(2*f.length + 300)}
+	if len(s.prepared) >= mostPrepared || !s.server.Engine.SessionRoom().Take(p.size) {
+		p.st, p.size = s.mayDoAnything(reason.NoRoom), 0
+	}
+	return p
+}
+
+// forget forgets a prepared statement.
+func (s *session) forget(id uint32) {
+	if p := s.prepared[id]; p != nil {
+		s.server.Engine.SessionRoom().Give(p.size)
+		delete(s.prepared, id)
+	}
+}
+
+// forgets forgets all of them, and those that are being prepared.
+func (s *session) forgets() {
+	for id := range s.prepared {
+		s.forget(id)
+	}
+	for i := range s.queue {
+		if p := s.queue[i].prepares; p != nil {
+			s.server.Engine.SessionRoom().Give(p.size)
+			s.queue[i].prepares = nil
+		}
+	}
+	s.last = nil
+}
+
+// lastPrepared is the number by which MariaDB's clients mean the statement that was prepared last, which they may not
+// know the number of yet.
+const lastPrepared = 1<<32 - 1
+
+// executes reads which prepared statement is run, and with what.
+func (s *session) executes(r *engine.Request, f *frame) {
+	r.Shape = 'x'
+	id, ok := s.id(f)
+	p := s.prepared[id]
+	if id == lastPrepared {
+		p = s.last
+	}
+	if !ok || p == nil {
+		r.Statement = s.mayDoAnything(reason.NotPreparedHere)
+		return
+	}
+	r.Statement = p.st
+	const fixed = 1 + 4 + 1 + 4 // the command, the number, flags, and how often
+	if kind, _ := f.first(); kind != comExecute || !f.whole() || len(f.start) < fixed {
+		return
+	}
+	bound := f.start[fixed:]
+	if nulls := (p.parameters + 7) / 8; p.parameters > 0 && len(bound) > nulls {
+		values := bound[nulls+1:]
+		if bound[nulls] == 1 && len(values) >= 2*p.parameters {
+			p.types = append(p.types[:0], values[:2*p.parameters]...)
+			values = values[2*p.parameters:]
+		}
+		s.bound = append(append(s.bound[:0], bound[:nulls]...), values...)
+		bound = s.bound
+	}
+	r.Types, r.Bound = p.types, bound
+}
+
+// answered tells the engine how a command has ended.
+func (s *session) answered(x *command) {
+	fault.Point("answered")
+	if p := x.prepares; p != nil {
+		x.prepares = nil
+		p.parameters = x.parameters
+		if s.forget(x.number); x.failed {
+			s.server.Engine.SessionRoom().Give(p.size)
+		} else {
+			s.prepared[x.number] = p
+		}
+	}
+	if x.kind == comChangeUser && !x.failed {
+		s.leaves()
+		i := s.login.intro
+		i.database, i.charset, i.attributes = s.changing.database, s.changing.charset, s.changing.attributes
+		s.begins()
+	}
+	state := s.states()
+	if x.some {
+		took := s.now.Sub(x.began)
+		x.ticket.End(engine.Result{Took: took, Fetch: took, Rows: x.rows, Bytes: x.bytes, Failed: x.failed}, s.now)
+		if len(s.queue) > 1 {
+			s.eng.ReadyBehind(state)
+		} else {
+			s.eng.Ready(state)
+		}
+	}
+	if !x.failed {
+		s.changed(x)
+	}
+	s.learns()
+}
+
+// changed notes what a command has changed in how the session is read.
+func (s *session) changed(x *command) {
+	if x.resets {
+		s.forgets()
+		s.reads(s.login.intro.charset)
+	}
+	if x.uses != "" {
+		s.schema = x.uses
+		s.eng.ForgetSettings()
+	}
+	if x.encodes {
+		s.encodes(x.encoding)
+	}
+	if x.quotes && !s.reader.MariaDB {
+		if s.mode &^= syntax.ANSIQuotes; x.ansi {
+			s.mode |= syntax.ANSIQuotes
+		}
+		s.eng.ForgetSettings()
+	}
+}
