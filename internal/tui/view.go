@@ -215,7 +215,7 @@ func (a *App) waiting() (ribbon, legend string) {
 func (a *App) guarded() (says, alone string) {
 	l := a.look
 	if o := a.status.Origins; len(o) > 0 && !slices.ContainsFunc(o, func(o control.Origin) bool { return !o.OnlyWatched }) {
-		return l.Dim.Render("○ only watched: nothing is cached"), ""
+		return l.Dim.Render("○ this kind of database is only watched so far"), ""
 	}
 	for _, d := range a.status.Databases {
 		if !d.Catalog {

@@ -255,6 +255,8 @@ func (s *Session) decideRead(d *Decision, r *Request, set *rules.Set, rule *rule
 	obstacle := s.obstacle(d, r, accepted)
 	d.blocked = obstacle.Some()
 	switch {
+	case s.db.dialect.Uncached != reason.None:
+		d.Reason = reason.Of(s.db.dialect.Uncached)
 	case s.e.switchedOff.Load():
 		d.Reason = reason.Of(reason.CachingOff)
 	case s.e.aside.Load():
@@ -318,8 +320,6 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 	known := len(s.identity) > 0
 	blocks := s.InBlock() && !freshness.Off(freshness.Isolation)
 	switch {
-	case s.db.dialect.Uncached != reason.None:
-		return reason.Of(s.db.dialect.Uncached)
 	case r.Busy != reason.None:
 		return reason.Of(r.Busy)
 	case s.state == Failed:

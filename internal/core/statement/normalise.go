@@ -89,7 +89,7 @@ func (n *normaliser) emit(kind tokenKind, start int) {
 	n.separate(kind)
 	at := len(n.out)
 	if kind == word {
-		n.out = n.lex.syn.appendWord(slices.Grow(n.out, len(tok)), tok, n.last != dot)
+		n.out = n.lex.syn.appendWord(slices.Grow(n.out, len(tok)), tok, n.last)
 	} else {
 		n.out = append(n.out, tok...)
 	}

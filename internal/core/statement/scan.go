@@ -89,8 +89,8 @@ func (s *Scan) Read(sql []byte) {
 				}
 				dst[i] = c
 			}
-			if syn.Keyword != nil && last != dot {
-				syn.fold(dst[:i])
+			if syn.Keyword != nil {
+				syn.fold(out[:n+i], n, last)
 			}
 			n += i
 			l.pos, last = pos+i, word
@@ -119,9 +119,7 @@ func (s *Scan) Read(sql []byte) {
 			for i, c := range tok {
 				out[n+i] = wordChar[c]
 			}
-			if last != dot {
-				syn.fold(out[n : n+len(tok)])
-			}
+			syn.fold(out[:n+len(tok)], n, last)
 			n += len(tok)
 		case len(tok) == 1:
 			out[n] = tok[0]

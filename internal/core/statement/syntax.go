@@ -164,24 +164,25 @@ func (s *Syntax) tables() (class, wordChar [256]uint8) {
 	return class, wordChar
 }
 
-// appendWord appends a word as it is normalised. Behind a dot it is a name, and no keyword.
-func (s *Syntax) appendWord(out, word []byte, mayBeKeyword bool) []byte {
+// appendWord appends a word as it is normalised, behind a token.
+func (s *Syntax) appendWord(out, word []byte, last tokenKind) []byte {
 	at := len(out)
 	for _, c := range word {
 		out = append(out, s.wordChar[c])
 	}
-	if mayBeKeyword {
-		s.fold(out[at:])
-	}
+	s.fold(out, at, last)
 	return out
 }
 
 // longestKeyword bounds what is held against the keywords, in bytes.
 const longestKeyword = 40
 
-// fold writes a word in lower case if it is a keyword of a syntax in which the case of names counts.
-func (s *Syntax) fold(word []byte) {
-	if s.Keyword == nil || len(word) > longestKeyword {
+// fold writes the word that a normalised text ends with, from a place on, in lower case if it is a keyword of a syntax in
+// which the case of names counts. Behind a dot it is a name. The first word of a statement is a keyword, and so is what
+// begins with START.
+func (s *Syntax) fold(out []byte, at int, last tokenKind) {
+	word := out[at:]
+	if s.Keyword == nil || len(word) > longestKeyword || last == dot {
 		return
 	}
 	var lower [longestKeyword]byte
@@ -191,7 +192,7 @@ func (s *Syntax) fold(word []byte) {
 		}
 		lower[i] = c
 	}
-	if s.Keyword(lower[:len(word)]) {
+	if last == none || last == semicolon || at == len("start ") && string(out[:at]) == "start " || s.Keyword(lower[:len(word)]) {
 		copy(word, lower[:])
 	}
 }

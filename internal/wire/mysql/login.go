@@ -198,6 +198,9 @@ func (l *login) run() error {
 			}
 			var c conversation
 			l.status, _ = c.took(&frame{start: body, length: len(body)})
+			if err := l.tellsMode(); err != nil {
+				return l.lost(err)
+			}
 			_, err := l.client.Write(packet(l.toClient, body))
 			return err
 		case markEOF:
@@ -230,6 +233,32 @@ func (l *login) run() error {
 		}
 		l.toOrigin++
 	}
+}
+
+// showMode has a server say in its state how the session reads quotes: what it says behind a login leaves double quotes
+// out. A query would leave its traces in the session.
+const showMode = "set sql_mode = @@sql_mode"
+
+// tellsMode has the origin say how the session reads quotes. One that does not, as for an account whose password has
+// expired, is taken at what it said before.
+func (l *login) tellsMode() error {
+	if l.server.Engine == nil || !version(l.greeting.version).MariaDB {
+		return nil
+	}
+	_ = l.origin.SetReadDeadline(time.Now().Add(l.set.StartupTimeout))
+	defer func() { _ = l.origin.SetReadDeadline(time.Time{}) }()
+	if _, err := l.origin.Write(packet(0, append([]byte{comQuery}, showMode...))); err != nil {
+		return err
+	}
+	_, body, err := readPacket(l.origin)
+	if err != nil {
+		return err
+	}
+	if len(body) > 0 && body[0] == markOK {
+		var c conversation
+		l.status, _ = c.took(&frame{start: body, length: len(body)})
+	}
+	return nil
 }
 
 // response reads what the client answers.

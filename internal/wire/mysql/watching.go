@@ -22,6 +22,7 @@ type watching struct {
 	eng      *engine.Session // nil until the login has ended well
 	reader   syntax.Server
 	mode     syntax.Mode
+	assumed  bool   // the server may not have said yet that double quotes are those of names
 	schema   string // that names without one are looked up in; empty if it has none
 	prepared map[uint32]*prepared
 	last     *prepared // that was asked for last
@@ -42,6 +43,7 @@ type told struct {
 	ansi     bool // whether double quotes are those of names from then on
 	quotes   bool
 	resets   bool // it sets the session back to its beginning
+	sets     bool // it may set settings
 }
 
 // prepared is a statement that the server has prepared.
@@ -102,7 +104,8 @@ func (s *session) begins() {
 		Application: s.login.intro.attributes["program_name"], Address: s.accepted.RemoteAddr().String(),
 	})
 	s.reader, s.schema = version(s.login.greeting.version), s.login.intro.database
-	s.mode, s.prepared, s.last = 0, map[uint32]*prepared{}, nil
+	s.prepared, s.last, s.assumed = map[uint32]*prepared{}, nil, true
+	s.states()
 	s.reads(s.login.intro.charset)
 	s.learns()
 }
@@ -161,9 +164,9 @@ func (s *session) states() engine.TxState {
 		mode = syntax.NoBackslashEscapes
 	}
 	switch {
-	case !s.reader.MariaDB: // which says nothing of it
+	case !s.reader.MariaDB: // MySQL says nothing of it
 		mode |= s.mode & syntax.ANSIQuotes
-	case s.status&statusANSIQuotes != 0:
+	case s.status&statusANSIQuotes != 0, s.assumed && s.login.status&statusANSIQuotes != 0:
 		mode |= syntax.ANSIQuotes
 	}
 	if mode != s.mode {
@@ -252,13 +255,18 @@ func (s *session) read(f *frame, sql []byte, x *command) (st engine.Statement) {
 	if !f.whole() {
 		return s.mayDoAnything(reason.TooLongToAnalyse)
 	}
+	for i := range s.queue { // what is under way may change how this is read
+		if s.queue[i].sets {
+			return s.mayDoAnything(reason.EarlierReply)
+		}
+	}
 	sql, ok := s.reader.Resolve(sql, s.mode)
 	if !ok {
 		return engine.Statement{Pattern: s.server.Engine.Unreadable(reason.About(reason.NotUnderstood, "servers differ in how they read one of its comments or names"))}
 	}
 	st = s.eng.Read(sql)
 	if facts := st.Pattern.Facts; x != nil && facts.Effect&analysis.Settings != 0 {
-		x.uses = facts.Uses
+		x.uses, x.sets = facts.Uses, true
 		x.encoding, x.encodes = syntax.Encoding(syntax.Of(s.mode), sql)
 		x.ansi, x.quotes = syntax.ANSI(syntax.Of(s.mode), sql)
 	}
@@ -375,6 +383,7 @@ func (s *session) answered(x *command) {
 		i.database, i.charset, i.attributes = s.changing.database, s.changing.charset, s.changing.attributes
 		s.begins()
 	}
+	s.assumed = s.assumed && !x.sets || x.resets
 	state := s.states()
 	if x.some {
 		took := s.now.Sub(x.began)

@@ -14,6 +14,9 @@ import (
 func TestPatterns(t *testing.T) {
 	for sql, want := range map[string]string{
 		"SELECT Name FROM Berths WHERE Id = 5":             "select Name from Berths where Id = $",
+		"START TRANSACTION":                                "start transaction",
+		"Commit; ROLLBACK To A":                            "commit; rollback to A",
+		"Handler Handler open":                             "handler Handler open",
 		"select a from `Order By` where b = \"x\" and c=?": "select a from `Order By` where b = $ and c = $",
 		"select a from db.Select where Values.b in (1,2)":  "select a from db.Select where values.b in ($..)",
 		"select a from 2027_sailings":                      "select a from 2027_sailings",

@@ -1,0 +1,47 @@
+package mysql
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	facts "jollylarder/internal/core/analysis/mysql"
+	"jollylarder/internal/core/catalog"
+	syntax "jollylarder/internal/core/statement/mysql"
+)
+
+// Names mean tables of the schema that is written with them, or else of that which is in use.
+func TestNamesAreThoseOfTables(t *testing.T) {
+	resolve := func(sql string, path ...string) *catalog.Resolved {
+		return Names{}.Resolve(facts.Facts(syntax.Syntax, sql), catalog.Hints{Path: path})
+	}
+	r := resolve("insert into berths select * from Quays a join berths b join harbour.quays c", "skerrow")
+	assert.Equal(t, []string{"harbour.quays", "skerrow.Quays", "skerrow.berths"}, r.Reads)
+	assert.Equal(t, []string{"skerrow.berths"}, r.Writes)
+	assert.False(t, r.Everything)
+	assert.Equal(t, []string{"berths"}, resolve("select 1 from berths").Reads, "nothing is in use")
+	assert.Empty(t, resolve("select name from berths", "skerrow").Reasons)
+
+	r = resolve("select load_price(id) from berths", "skerrow")
+	assert.True(t, r.Everything, "what a function does is not known")
+	assert.Equal(t, "calls load_price(), a function whose tables are not known", r.Reasons[0].String())
+	r = resolve("alter table berths add column x int", "skerrow")
+	assert.True(t, r.Everything && r.SchemaChanges)
+	assert.True(t, resolve("nonsense").Beyond)
+}
+
+// A round of its reader takes one answer, which nobody needs to be asked for.
+func TestNothingIsAsked(t *testing.T) {
+	r := &Reader{}
+	r.Begin()
+	assert.True(t, r.InRound())
+	_, ok := r.Take(r.Bundle()[0], 5, time.Second)
+	assert.False(t, ok, "that is no answer of its")
+	ended, ok := r.Take(r.Bundle()[0], Nothing{}, time.Second)
+	assert.True(t, ended && ok && r.Changed() && !r.InRound())
+	r.Accept()
+	assert.False(t, r.Changed())
+	assert.True(t, r.Description().Same(Names{}))
+	assert.False(t, r.Description().Schema().Whole())
+}
