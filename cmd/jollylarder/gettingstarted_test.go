@@ -65,10 +65,13 @@ func TestInFrontOfMariaDB(t *testing.T) {
 	db, err := sql.Open("mysql", "root@tcp("+server.Address()+")/")
 	require.NoError(t, err)
 	defer db.Close()
-	_, err = db.Exec("create user ines identified by 'Quay#7'")
-	require.NoError(t, err)
-	_, err = db.Exec("grant select on *.* to ines")
-	require.NoError(t, err)
+	for _, q := range []string{
+		"create user ines identified by 'Quay#7'", "grant select on *.* to ines", "create database skerrow",
+		"create table skerrow.ports (id int primary key, name varchar(40))", "insert into skerrow.ports values (1, 'Cairn Point'), (2, 'Grey Skerry')",
+	} {
+		_, err = db.Exec(q)
+		require.NoError(t, err)
+	}
 	listen := free(t)
 	_, port, err := net.SplitHostPort(listen)
 	require.NoError(t, err)
