@@ -63,7 +63,7 @@ rule that would turn them into hits.`,
 			}
 			kind, err := protocol.Named(name)
 			if err == nil && name == "" {
-				kind, err = protocol.OfURL(origin)
+				kind, err = protocol.OfURL(origin, protocol.Described)
 			}
 			if err != nil {
 				return &usageError{err}

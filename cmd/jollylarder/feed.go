@@ -42,7 +42,7 @@ func feedPlanCommand(use, short string, plan func(feed.Planner, context.Context,
 			if url == "" {
 				return &usageError{errors.New("--database is missing: expected the URL of the database itself, not of the larder")}
 			}
-			kind, err := protocol.OfURL(url)
+			kind, err := protocol.OfURL(url, protocol.Followed)
 			if err != nil {
 				return &usageError{fmt.Errorf("--database: %w", err)}
 			}

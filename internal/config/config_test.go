@@ -138,9 +138,9 @@ func TestWhatAProtocolDoesNotHave(t *testing.T) {
 	assert.True(t, c.Origins[0].ProxyHeader)
 	for more, says := range map[string]string{
 		"proxy_header = true": "larder.toml, line 4, column 1: proxy_header = true: servers of PostgreSQL take no such header; remove it",
-		"protocol = \"mysql\"\n[origin.catalog]\nuser = \"larder\"": "[origin.catalog] has no use yet with protocol = \"mysql\"",
-		"protocol = \"mysql\"\n[origin.feed]\nuser = \"larder\"":    "[origin.feed] has no use yet with protocol = \"mysql\"",
-		"protocol = \"mysqls\"":                                     "expected",
+		"protocol = \"mysql\"\n[origin.fetch]\nuser = \"larder\"": "[origin.fetch] has no use yet with protocol = \"mysql\"",
+		"protocol = \"mysql\"\n[origin.feed]\nuser = \"larder\"":  "[origin.feed] has no use yet with protocol = \"mysql\"",
+		"protocol = \"mysqls\"":                                   "expected",
 	} {
 		_, err := read(more)
 		assert.ErrorContains(t, err, says, more)

@@ -480,7 +480,7 @@ func (r *reader) fits(key string, f *originTOML, o *Origin) {
 	if kind.Caches() {
 		return
 	}
-	for name, user := range map[string]string{"catalog": o.CatalogUser, "fetch": o.FetchUser, "feed": o.Feed.User} {
+	for name, user := range map[string]string{"fetch": o.FetchUser, "feed": o.Feed.User} {
 		if user != "" {
 			r.wrong(key+"."+name, "[origin.%s] has no use yet with protocol = %q, whose statements are only watched: remove it", name, o.Protocol)
 		}

@@ -56,7 +56,7 @@ func (c *Config) kind() (*protocol.Protocol, database, error) {
 			return nil, nil, fmt.Errorf("--origin %q is no URL of a server: expected something like %s://user:password@127.0.0.1:%s/database",
 				c.Origin, p.Schemes[0], p.Port)
 		}
-		p, err = protocol.OfURL(c.Origin)
+		p, err = protocol.OfURL(c.Origin, protocol.Followed)
 	}
 	if err != nil {
 		return nil, nil, err

@@ -97,28 +97,33 @@ func Named(name string) (*Protocol, error) {
 	return nil, fmt.Errorf("%q is no protocol of this larder: expected one of %s", name, strings.Join(Names(), ", "))
 }
 
-// OfURL gives the protocol of a database's URL, if the larder can ask such a database of its own. One without a scheme is
-// of the first, which may have a way of its own to write where a database is.
-func OfURL(url string) (*Protocol, error) {
+// OfURL gives the protocol of a database's URL, if it can do what is wanted of it. One without a scheme is of the first,
+// which may have a way of its own to write where a database is.
+func OfURL(url string, can func(*Protocol) bool) (*Protocol, error) {
 	scheme, _, is := strings.Cut(url, "://")
 	if !is {
 		return All[0], nil
 	}
-	var schemes []string
+	var schemes, titles []string
+	for _, p := range All {
+		if can(p) {
+			schemes, titles = append(schemes, p.Schemes[0]+"://"), append(titles, p.Title)
+		}
+	}
 	for _, p := range All {
 		switch is := slices.Contains(p.Schemes, strings.ToLower(scheme)); {
-		case is && !p.Caches():
-			return nil, fmt.Errorf("%s:// is of %s, whose statements the larder only watches so far: expected a database of %s", scheme, p.Title, strings.Join(Caching(), " or "))
+		case is && !can(p):
+			return nil, fmt.Errorf("%s:// is of %s, with which the larder cannot do this yet: expected a database of %s", scheme, p.Title, strings.Join(titles, " or "))
 		case is:
 			return p, nil
-		case !p.Caches():
-			continue
 		}
-		schemes = append(schemes, p.Schemes[0]+"://")
 	}
-	return nil, fmt.Errorf(
-		"a URL that begins with %s:// is of no database that this larder knows: expected %s",
-		scheme,
-		strings.Join(schemes, " or "),
-	)
+	return nil, fmt.Errorf("a URL that begins with %s:// is of no database that this larder knows: expected %s", scheme, strings.Join(schemes, " or "))
 }
+
+// What can be wanted of a protocol. Described has its schema read, Followed its changes followed, and Tried has trials.
+var (
+	Described = func(p *Protocol) bool { return p.Describe != nil }
+	Followed  = func(p *Protocol) bool { return p.Plan != nil }
+	Tried     = func(p *Protocol) bool { return p.Dial != nil && p.Split != nil }
+)

@@ -10,15 +10,15 @@ import (
 // A URL is of the protocol that its scheme names; what needs statements to be understood refuses those that are not.
 func TestTheProtocolOfAURL(t *testing.T) {
 	for _, url := range []string{"postgres://h/d", "POSTGRESQL://h/d", "host=h dbname=d", ""} {
-		p, err := OfURL(url)
+		p, err := OfURL(url, Tried)
 		require.NoError(t, err, url)
 		assert.Equal(t, PostgreSQL, p)
 	}
 	for url, says := range map[string]string{
-		"mariadb://h/d": "mariadb:// is of MariaDB or MySQL, whose statements the larder only watches so far: expected a database of postgresql",
+		"mariadb://h/d": "mariadb:// is of MariaDB or MySQL, with which the larder cannot do this yet: expected a database of PostgreSQL",
 		"foo://h/d":     "foo:// is of no database that this larder knows: expected postgres://",
 	} {
-		_, err := OfURL(url)
+		_, err := OfURL(url, Tried)
 		assert.ErrorContains(t, err, says)
 	}
 }

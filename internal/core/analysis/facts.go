@@ -170,6 +170,9 @@ type Facts struct {
 	Whole bool
 	// Fields are the names behind a dot, which may be calls.
 	Fields []Field
+	// Computed are the columns, by their names alone, that are more than given out as they are, where that makes a
+	// difference.
+	Computed []string
 	// Operators are the operators used, also those implied by DISTINCT, IN, BETWEEN and the like.
 	Operators []string
 	// CastTo are the names of all types that something is cast to.

@@ -90,6 +90,7 @@ const (
 	UserVariables
 	CountsFoundRows
 	AsksOfEarlier
+	TimeOfToday
 
 	ReadsCatalog
 	ReadsSystemTable
@@ -279,6 +280,7 @@ var codes = [last + 1]struct {
 	UserVariables:       {"reads or sets user variables", does},
 	CountsFoundRows:     {"counts rows for FOUND_ROWS()", does},
 	AsksOfEarlier:       {"asks about an earlier statement of its session", does},
+	TimeOfToday:         {"computes with %s, a time without a date, which may be read as one of today", does | ofTime},
 
 	ReadsCatalog:     {"reads the system catalogs", does},
 	ReadsSystemTable: {"reads the system table %s", does},

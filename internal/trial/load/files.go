@@ -26,11 +26,11 @@ func Open(path string, p *protocol.Protocol) ([]trial.Statement, error) {
 
 // Protocol gives that of the URLs of a database, which may be empty, and of the larder before it.
 func Protocol(direct, through string) (*protocol.Protocol, error) {
-	p, err := protocol.OfURL(through)
+	p, err := protocol.OfURL(through, protocol.Tried)
 	if err != nil || direct == "" {
 		return p, err
 	}
-	d, err := protocol.OfURL(direct)
+	d, err := protocol.OfURL(direct, protocol.Tried)
 	if err == nil && d != p {
 		err = fmt.Errorf("the database is of %s, and what is asked through the larder of %s: expected one and the same", d.Title, p.Title)
 	}

@@ -32,7 +32,8 @@ type session struct {
 	changing changing
 	dialled  net.Conn
 
-	ending atomic.Bool
+	ending  atomic.Bool
+	reading sync.WaitGroup // of the catalog
 }
 
 // changing is a change of the user under way.
@@ -82,6 +83,7 @@ func (s *session) run(l *login) {
 	}
 	s.begun = true
 	s.mu.Unlock()
+	defer s.reading.Wait()
 	defer func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"jollylarder/internal/core/analysis"
-	catalog "jollylarder/internal/core/catalog/mysql"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/reason"
 	syntax "jollylarder/internal/core/statement/mysql"
@@ -142,10 +141,7 @@ func (s *session) encodes(name string) {
 func (s *session) learns() {
 	s.eng.SetSyntax(syntax.Of(s.mode))
 	if s.eng.WantsCatalog(s.now) {
-		s.eng.Asking(engine.NeedCatalog, s.now)
-		if end := s.eng.LearnedPart(catalog.Nothing{}, s.now); end != nil {
-			end(s.now)
-		}
+		s.learnsCatalog()
 	}
 	if !s.eng.Knows() {
 		s.eng.Asking(engine.NeedSettings, s.now)

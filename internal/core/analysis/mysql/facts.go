@@ -72,7 +72,7 @@ func name(t *ast.TableName) analysis.Name {
 
 // read notes a table that is read.
 func (r *reader) read(n analysis.Name) {
-	if system(n.Schema) {
+	if System(n.Schema) {
 		r.f.System = true
 		r.f.AddReason(reason.About(reason.ReadsSystemTable, n.String()))
 	}
@@ -96,7 +96,7 @@ func (r *reader) again(n analysis.Name) {
 
 // write notes a table that is written.
 func (r *reader) write(n analysis.Name, events analysis.Events, sets ...string) {
-	if system(n.Schema) {
+	if System(n.Schema) {
 		r.f.Effect |= analysis.Schema | analysis.Shared // privileges and definitions are rows of tables here
 	}
 	r.f.Writes = analysis.AddWrite(r.f.Writes, analysis.Write{Name: n, Events: events, Sets: sets})

@@ -135,8 +135,8 @@ func (r *reader) own(n analysis.Name) {
 	r.f.Functions = append(r.f.Functions, n)
 }
 
-// system says whether a schema is one of the server's.
-func system(schema string) bool {
+// System says whether a schema is one of the server's own.
+func System(schema string) bool {
 	switch strings.ToLower(schema) {
 	case "information_schema", "mysql", "performance_schema", "sys":
 		return true

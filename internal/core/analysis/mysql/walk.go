@@ -122,13 +122,20 @@ func (r *reader) node(n ast.Node) {
 		r.inside(x)
 	case *ast.ColumnName:
 		f.Whole = true
+		if !slices.Contains(f.Computed, x.Name.L) {
+			f.Computed = append(f.Computed, x.Name.L)
+		}
 	case *ast.WildCardField:
 		f.Whole, f.Star = true, true
 	case *ast.SelectField:
 		if x.WildCard != nil {
 			f.Whole, f.Star = true, true
 		}
-		r.inside(x)
+		if _, plain := x.Expr.(*ast.ColumnNameExpr); plain {
+			f.Whole = true
+		} else {
+			r.inside(x)
+		}
 	case *ast.GroupByClause:
 		f.AnyRows = true // a column that is not grouped by is that of any row
 		r.inside(x)

@@ -198,6 +198,19 @@ func (w *words) query() *analysis.Facts {
 	return f
 }
 
+// Names gives all names in a text, with what is written before their dots: of tables, columns, routines and variables.
+func Names(syntax *statement.Syntax, text string) (list []analysis.Name) {
+	w := &words{syntax: syntax, sql: text, list: syntax.Tokens([]byte(text))}
+	seen := map[analysis.Name]bool{}
+	for i := range w.list {
+		if n, ok := w.name(i); ok && !seen[n] {
+			seen[n] = true
+			list = append(list, n)
+		}
+	}
+	return list
+}
+
 // name gives the name that ends at a token; it is false for a keyword, and what is none.
 func (w *words) name(i int) (n analysis.Name, ok bool) {
 	part := func(i int) (string, bool) {

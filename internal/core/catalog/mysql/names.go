@@ -1,50 +1,12 @@
-// Package mysql holds what the larder knows of the schema of a MariaDB or MySQL server. That is no more than the names in
-// its statements so far: what is behind a view or a trigger is not asked for, and so nothing may be cached by it.
 package mysql
 
 import (
 	"slices"
-	"time"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/reason"
 )
-
-// Reader reads nothing: its one question is answered by Nothing, and needs no server.
-type Reader struct{ round, changed bool }
-
-// Nothing is a question that asks nothing, and its answer.
-type Nothing struct{}
-
-// Begin implements catalog.Reader.
-func (r *Reader) Begin(...*catalog.Defined) { r.round = true }
-
-// InRound implements catalog.Reader.
-func (r *Reader) InRound() bool { return r.round }
-
-// Bundle implements catalog.Reader.
-func (r *Reader) Bundle() []catalog.Question { return []catalog.Question{Nothing{}} }
-
-// GiveUp implements catalog.Reader.
-func (r *Reader) GiveUp() { r.round = false }
-
-// Changed implements catalog.Reader.
-func (r *Reader) Changed() bool { return r.changed }
-
-// Accept implements catalog.Reader.
-func (r *Reader) Accept() { r.changed = false }
-
-// Description implements catalog.Reader.
-func (r *Reader) Description() catalog.Description { return Names{} }
-
-// Take implements catalog.Reader.
-func (r *Reader) Take(_ catalog.Question, a catalog.Answer, _ time.Duration) (ended, ok bool) {
-	if _, ok = a.(Nothing); ok {
-		r.round, r.changed = false, true
-	}
-	return ok, ok
-}
 
 // Names is a schema of which nothing is known: each name is that of a table, in the schema that is written with it, or
 // else in that which its session uses.

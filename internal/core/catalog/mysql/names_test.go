@@ -31,8 +31,8 @@ func TestNamesAreThoseOfTables(t *testing.T) {
 	assert.True(t, resolve("nonsense").Beyond)
 }
 
-// A round of its reader takes one answer, which nobody needs to be asked for.
-func TestNothingIsAsked(t *testing.T) {
+// A round takes one answer, which is that nobody can be asked, or all there is.
+func TestARoundHasOneAnswer(t *testing.T) {
 	r := &Reader{}
 	r.Begin()
 	assert.True(t, r.InRound())
@@ -41,7 +41,12 @@ func TestNothingIsAsked(t *testing.T) {
 	ended, ok := r.Take(r.Bundle()[0], Nothing{}, time.Second)
 	assert.True(t, ended && ok && r.Changed() && !r.InRound())
 	r.Accept()
+	_, _ = r.Take(r.Bundle()[0], Nothing{}, time.Second)
 	assert.False(t, r.Changed())
-	assert.True(t, r.Description().Same(Names{}))
 	assert.False(t, r.Description().Schema().Whole())
+	_, ok = r.Take(r.Bundle()[0], &Described{Tables: []Table{{"skerrow", "ports", "BASE TABLE", "InnoDB"}}}, time.Second)
+	assert.True(t, ok && r.Changed() && r.Description().Schema().Whole())
+	r.Accept()
+	_, _ = r.Take(r.Bundle()[0], &Described{Tables: []Table{{"skerrow", "ports", "BASE TABLE", "InnoDB"}}}, time.Second)
+	assert.False(t, r.Changed())
 }

@@ -1,0 +1,104 @@
+// Package mysql holds what the larder knows of the schema of a MariaDB or MySQL server, and what a statement does there
+// once its names are followed: through views, triggers, routines and references.
+package mysql
+
+import (
+	"slices"
+	"time"
+
+	"jollylarder/internal/core/catalog"
+)
+
+// Question asks for all there is to know of a schema. Its answer is a *Described, or Nothing where nobody can be asked.
+type Question struct{}
+
+// Nothing is the answer for a server that nobody asks: each name is taken for that of a table.
+type Nothing struct{}
+
+// Described is what a server says of its schema. Each list is in an order that never changes.
+type Described struct {
+	// Folds is set where the case of tables' names does not count.
+	Folds      bool
+	Tables     []Table
+	Times      []Column
+	Views      []View
+	Triggers   []Trigger
+	Routines   []Routine
+	References []Reference
+	// Natives are functions that were loaded into the server.
+	Natives []string
+}
+
+// Table is a table, or what is used as one, by its type and engine as the server names them.
+type Table struct{ Schema, Name, Type, Engine string }
+
+// Column is a column of the type TIME.
+type Column struct{ Schema, Table, Name string }
+
+// View is a view. Its definition is empty if the account may not see it.
+type View struct{ Schema, Name, Definition string }
+
+// Trigger is a trigger of a table: the event that it is for, and the SQL mode in which its body is read.
+type Trigger struct{ Schema, Table, Event, Body, Mode string }
+
+// Routine is a function or procedure, as Kind says. Its body is empty if the account may not see it.
+type Routine struct{ Schema, Name, Kind, Body, Mode string }
+
+// Reference is a foreign key, and what becomes of a row when the row that it refers to changes.
+type Reference struct{ Schema, Table, ToSchema, ToTable, OnUpdate, OnDelete string }
+
+// Same implements catalog.Description.
+func (d *Described) Same(o catalog.Description) bool {
+	e, ok := o.(*Described)
+	return ok && d.Folds == e.Folds && slices.Equal(d.Tables, e.Tables) && slices.Equal(d.Times, e.Times) && slices.Equal(d.Views, e.Views) &&
+		slices.Equal(d.Triggers, e.Triggers) && slices.Equal(d.Routines, e.Routines) && slices.Equal(d.References, e.References) &&
+		slices.Equal(d.Natives, e.Natives)
+}
+
+// Explained implements catalog.Description.
+func (d *Described) Explained(after catalog.Description, _ []*catalog.Defined, _ bool) bool {
+	return d.Same(after)
+}
+
+// Reader asks for everything at once.
+type Reader struct {
+	round, changed bool
+	described      catalog.Description
+}
+
+// Begin implements catalog.Reader.
+func (r *Reader) Begin(...*catalog.Defined) { r.round = true }
+
+// InRound implements catalog.Reader.
+func (r *Reader) InRound() bool { return r.round }
+
+// Bundle implements catalog.Reader.
+func (r *Reader) Bundle() []catalog.Question { return []catalog.Question{Question{}} }
+
+// GiveUp implements catalog.Reader.
+func (r *Reader) GiveUp() { r.round = false }
+
+// Changed implements catalog.Reader.
+func (r *Reader) Changed() bool { return r.changed }
+
+// Accept implements catalog.Reader.
+func (r *Reader) Accept() { r.changed = false }
+
+// Description implements catalog.Reader.
+func (r *Reader) Description() catalog.Description { return r.described }
+
+// Take implements catalog.Reader.
+func (r *Reader) Take(_ catalog.Question, a catalog.Answer, _ time.Duration) (ended, ok bool) {
+	var told catalog.Description
+	switch a := a.(type) {
+	case Nothing:
+		told = Names{}
+	case *Described:
+		told = a
+	default:
+		return false, false
+	}
+	r.changed = r.changed || r.described == nil || !told.Same(r.described)
+	r.round, r.described = false, told
+	return true, true
+}

@@ -1,0 +1,314 @@
+package mysql
+
+import (
+	"slices"
+	"strings"
+
+	"jollylarder/internal/core/analysis"
+	facts "jollylarder/internal/core/analysis/mysql"
+	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/reason"
+)
+
+// Resolve implements catalog.Schema.
+func (s *Schema) Resolve(f *analysis.Facts, h catalog.Hints) *catalog.Resolved {
+	r := &resolver{
+		s: s, schema: first(h.Path), out: &catalog.Resolved{ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}, AnyRows: f.AnyRows},
+		read: map[*table]bool{}, written: map[*table]analysis.Events{}, called: map[*routine]bool{},
+	}
+	r.facts(f, nil, "")
+	for _, t := range h.Declared.Reads {
+		r.reads(r.full(named(t)), []string{"as declared for the pattern"})
+	}
+	for _, t := range h.Declared.Writes {
+		r.writes(r.full(named(t)), []string{"as declared for the pattern"})
+	}
+	slices.Sort(r.out.Reads)
+	slices.Sort(r.out.Writes)
+	r.out.OfTime = len(r.out.Reasons) > 0 && !slices.ContainsFunc(r.out.Reasons, func(x reason.Reason) bool { return !x.OfTime() })
+	if len(r.out.Missing) > 0 {
+		r.out.Anything()
+	}
+	return r.out
+}
+
+func first(list []string) string {
+	if len(list) == 0 {
+		return ""
+	}
+	return list[0]
+}
+
+// named reads a name that may have a schema before it.
+func named(text string) analysis.Name {
+	if schema, name, ok := strings.Cut(text, "."); ok {
+		return analysis.Name{Schema: schema, Name: name}
+	}
+	return analysis.Name{Name: text}
+}
+
+// resolver follows one statement through a schema.
+type resolver struct {
+	s      *Schema
+	schema string // in which names without one are looked up; empty if that is not known
+	out    *catalog.Resolved
+
+	read    map[*table]bool
+	written map[*table]analysis.Events
+	called  map[*routine]bool
+}
+
+func then(how []string, step string) []string { return append(slices.Clone(how), step) }
+
+func (r *resolver) reason(why reason.Reason) { r.out.Reasons = reason.Add(r.out.Reasons, why) }
+
+func (r *resolver) reads(name string, how []string) {
+	if !slices.Contains(r.out.Reads, name) {
+		r.out.Reads = append(r.out.Reads, name)
+		r.out.ReadHow[name] = how
+	}
+}
+
+func (r *resolver) writes(name string, how []string) {
+	if !slices.Contains(r.out.Writes, name) {
+		r.out.Writes = append(r.out.Writes, name)
+		r.out.WrittenHow[name] = how
+	}
+}
+
+// full gives a name with its schema, as far as that is known.
+func (r *resolver) full(n analysis.Name) string {
+	if n.Schema == "" {
+		n.Schema = r.schema
+	}
+	return n.String()
+}
+
+// tables gives those that a name means: one, or all of the name where it is not known which schema is in use.
+func (r *resolver) tables(n analysis.Name) []*table {
+	if n.Schema == "" {
+		if r.schema == "" {
+			return r.s.byName[r.s.fold(n).Name]
+		}
+		n.Schema = r.schema
+	}
+	if t := r.s.tables[r.s.fold(n)]; t != nil {
+		return []*table{t}
+	}
+	return nil
+}
+
+// facts takes in what a statement does, or the query of a view.
+func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
+	for _, why := range f.Reasons {
+		r.reason(why.Behind(way))
+	}
+	if f.Effect&(analysis.Unknown|analysis.Schema) != 0 {
+		r.out.Anything()
+	}
+	r.out.Settings = r.out.Settings || f.Effect&analysis.Settings != 0
+	r.out.Beyond = r.out.Beyond || f.Effect&(analysis.Unknown|analysis.Shared) != 0
+	r.out.System = r.out.System || f.System
+	r.out.AnyRows = r.out.AnyRows || f.AnyRows
+	for _, n := range f.Reads {
+		list := r.tables(n)
+		if len(list) == 0 {
+			r.reason(reason.About(reason.NotNamed, r.full(n)).Behind(way))
+			r.reads(r.full(n), how)
+		}
+		for _, t := range list {
+			r.readTable(t, f.Computed, how, way)
+		}
+	}
+	for _, n := range f.Functions {
+		r.call(n, f.Kind == analysis.KindCall && f.Definition == "", how, way)
+	}
+	for _, n := range f.BuiltIns {
+		if len(r.routines(analysis.Name{Name: n}, false)) > 0 || r.s.natives[n] {
+			r.call(analysis.Name{Name: n}, false, how, way)
+		}
+	}
+	for _, w := range f.Writes {
+		list := r.tables(w.Name)
+		if len(list) == 0 {
+			r.writes(r.full(w.Name), how)
+			r.out.Missing = append(r.out.Missing, r.full(w.Name))
+		}
+		for _, t := range list {
+			r.writeTable(t, w.Events, false, how)
+		}
+	}
+}
+
+// readTable notes that a table is read, or what is used as one.
+func (r *resolver) readTable(t *table, computed, how []string, way reason.Way) {
+	name := t.String()
+	about := func(c reason.Code) { r.reason(reason.About(c, name).Behind(way)) }
+	switch t.kind {
+	case view:
+		switch {
+		case r.read[t]:
+		case t.view == nil:
+			about(reason.UnknownView)
+		default:
+			r.read[t] = true
+			r.facts(t.view, then(how, "through the view "+name), way.View(name))
+		}
+		return
+	case system:
+		r.out.System = true
+		about(reason.ReadsSystemTable)
+	case sequence:
+		about(reason.Sequence)
+	case shares:
+		about(reason.SharesRows)
+	case foreign:
+		about(reason.ForeignTable)
+	case unknown:
+		about(reason.NoPlainTable)
+	}
+	for _, c := range t.times {
+		if slices.Contains(computed, c) {
+			r.reason(reason.About(reason.TimeOfToday, name+"."+c).Behind(way))
+		}
+	}
+	r.reads(name, how)
+}
+
+// writeTable notes that a table is written, and what that does to others. The triggers of a table are not fired by what a
+// reference does to it.
+func (r *resolver) writeTable(t *table, events analysis.Events, cascaded bool, how []string) {
+	fresh := events &^ r.written[t]
+	if fresh == 0 {
+		return
+	}
+	r.written[t] |= events
+	name := t.String()
+	switch t.kind {
+	case view:
+		if t.view == nil {
+			r.out.Everything = true
+			return
+		}
+		for _, n := range t.view.Reads {
+			for _, base := range r.tables(n) {
+				r.writeTable(base, fresh, cascaded, then(how, "through the view "+name))
+			}
+		}
+		return
+	case shares, foreign, unknown:
+		r.out.Everything = true
+	case system:
+		r.out.Anything()
+		r.out.Beyond = true
+	}
+	r.writes(name, how)
+	for _, x := range t.triggers {
+		if !cascaded && x.events&fresh != 0 {
+			r.body(x.body, then(how, "through a trigger of "+name))
+		}
+	}
+	for _, x := range t.referrers {
+		var what analysis.Events
+		if fresh&analysis.Update != 0 {
+			what |= x.onUpdate
+		}
+		if fresh&analysis.Delete != 0 {
+			what |= x.onDelete
+		}
+		if what != 0 {
+			r.writeTable(x.from, what, true, then(how, "by its reference to "+name))
+		}
+	}
+}
+
+// routines gives the functions or procedures that a name means.
+func (r *resolver) routines(n analysis.Name, procedure bool) (list []*routine) {
+	n.Name = strings.ToLower(n.Name)
+	if n.Schema == "" {
+		n.Schema = r.schema
+	}
+	all := r.s.routines[analysis.Name{Schema: r.s.schema(n.Schema), Name: n.Name}]
+	if n.Schema == "" {
+		all = r.s.named[n.Name]
+	}
+	for _, x := range all {
+		if x.procedure == procedure {
+			list = append(list, x)
+		}
+	}
+	return list
+}
+
+// call takes in a call of a function or procedure. Its result is not cached: what it gives may be another at every call.
+func (r *resolver) call(n analysis.Name, procedure bool, how []string, way reason.Way) {
+	if d, ok := r.s.declared[r.full(n)]; ok {
+		for _, t := range d.Reads {
+			r.reads(r.full(named(t)), then(how, "as declared for the function "+r.full(n)))
+		}
+		for _, t := range d.Writes {
+			r.writes(r.full(named(t)), then(how, "as declared for the function "+r.full(n)))
+		}
+		return
+	}
+	list := r.routines(n, procedure)
+	if len(list) == 0 {
+		r.reason(reason.Of(reason.UnknownTables).Behind(way.Calls().Function(n.String())))
+		if !r.s.natives[strings.ToLower(n.Name)] { // which have no way to run SQL
+			r.out.Everything = true
+		}
+		return
+	}
+	for _, x := range list {
+		if !procedure {
+			r.reason(reason.Of(reason.MayDiffer).Behind(way.Calls().Function(x.String())))
+		}
+		if r.called[x] {
+			continue
+		}
+		r.called[x] = true
+		r.out.Settings = true
+		what := "through the function " + x.String() + "()"
+		if procedure {
+			what = "through the procedure " + x.String() + "()"
+		}
+		r.body(x.body, then(how, what))
+	}
+}
+
+// anyWrite is every way in which a table can be written.
+const anyWrite = analysis.Insert | analysis.Update | analysis.Delete
+
+// body takes in what a body does, as far as its words tell: each that names a table counts as read, and as written if
+// anything in the body writes; each that names a routine counts as a call of it.
+func (r *resolver) body(b body, how []string) {
+	if !b.known || b.any {
+		r.out.Anything()
+		return
+	}
+	outer := r.schema
+	r.schema = b.schema
+	defer func() { r.schema = outer }()
+	for _, n := range b.names {
+		for _, t := range r.tables(n) {
+			switch {
+			case facts.System(t.Schema) && b.writes && strings.EqualFold(t.Schema, "mysql"): // privileges and definitions
+				r.out.Anything()
+				r.out.Beyond = true
+			case facts.System(t.Schema):
+			case b.writes:
+				r.writeTable(t, anyWrite, false, how)
+			default:
+				r.reads(t.String(), how)
+			}
+		}
+		for _, procedure := range []bool{false, true} {
+			for _, x := range r.routines(n, procedure) {
+				if !r.called[x] {
+					r.called[x] = true
+					r.body(x.body, then(how, "through "+x.String()+"()"))
+				}
+			}
+		}
+	}
+}

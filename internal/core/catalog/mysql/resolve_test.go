@@ -1,0 +1,150 @@
+package mysql
+
+import (
+	"sort"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+
+	facts "jollylarder/internal/core/analysis/mysql"
+	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/reason"
+	syntax "jollylarder/internal/core/statement/mysql"
+)
+
+// harbour is a server with all that can stand behind a name.
+var harbour = &Described{
+	Tables: []Table{
+		{"harbour", "quays", "BASE TABLE", "InnoDB"}, {"skerrow", "Ports", "BASE TABLE", "InnoDB"}, {"skerrow", "bookings", "BASE TABLE", "InnoDB"},
+		{"skerrow", "everything", "BASE TABLE", "MRG_MyISAM"}, {"skerrow", "far", "BASE TABLE", "FEDERATED"}, {"skerrow", "log", "BASE TABLE", "MyISAM"},
+		{"skerrow", "odd", "BASE TABLE", "Mroonga"}, {"skerrow", "open_sailings", "VIEW", ""}, {"skerrow", "hidden", "VIEW", ""}, {"skerrow", "priced", "VIEW", ""},
+		{"skerrow", "quays", "BASE TABLE", "Aria"}, {"skerrow", "sailings", "BASE TABLE", "InnoDB"}, {"skerrow", "seats", "BASE TABLE", "InnoDB"},
+		{"skerrow", "tickets", "SEQUENCE", "InnoDB"}, {"mysql", "user", "VIEW", ""}, {"information_schema", "TABLES", "SYSTEM VIEW", "MEMORY"},
+	},
+	Times: []Column{{"skerrow", "sailings", "Leaves"}},
+	Views: []View{
+		{"skerrow", "open_sailings", "select `s`.`id` AS `id`,`p`.`name` AS `name` from (`skerrow`.`sailings` `s` join `skerrow`.`Ports` `p` on(`s`.`route` = `p`.`id`)) where `s`.`seats_left` > 0"},
+		{"skerrow", "hidden", ""}, {"skerrow", "priced", "select `skerrow`.`load_price`(`skerrow`.`open_sailings`.`id`) AS `x` from `skerrow`.`open_sailings`"},
+	},
+	Triggers: []Trigger{
+		{"skerrow", "sailings", "UPDATE", "insert into log (what) values (new.id)", ""}, {"skerrow", "log", "INSERT", "call harbour.count_up()", ""},
+		{"skerrow", "seats", "DELETE", "insert into log values (1)", ""},
+	},
+	Routines: []Routine{
+		{"skerrow", "load_price", "FUNCTION", "begin declare n int; select count(*) into n from Ports; return replace(n, 1, 2); end", ""},
+		{"harbour", "count_up", "PROCEDURE", "update quays set n = n + 1", ""}, {"skerrow", "refit", "PROCEDURE", "begin call harbour.count_up(); delete from seats; end", ""},
+		{"skerrow", "made", "PROCEDURE", "execute immediate concat('drop table ', x)", ""}, {"skerrow", "secret", "FUNCTION", "", ""},
+		{"skerrow", "loop_a", "FUNCTION", "return loop_b()", ""}, {"skerrow", "loop_b", "FUNCTION", "return loop_a()", ""},
+		{"skerrow", "bin_to_uuid", "FUNCTION", "begin insert into log values (1); return 1; end", "ANSI_QUOTES"},
+		{"skerrow", "allow", "PROCEDURE", "update mysql.user set x = 1", ""},
+	},
+	References: []Reference{
+		{"skerrow", "bookings", "skerrow", "sailings", "SET NULL", "CASCADE"}, {"skerrow", "seats", "skerrow", "bookings", "RESTRICT", "CASCADE"},
+		{"harbour", "quays", "skerrow", "Ports", "CASCADE", "NO ACTION"},
+	},
+	Natives: []string{"Knots"},
+}
+
+// does gives what a statement does in one line.
+func does(s catalog.Schema, sql string, path ...string) string {
+	r := s.Resolve(facts.Facts(syntax.Syntax, sql), catalog.Hints{Path: path})
+	out := strings.Join(r.Reads, " ") + " > " + strings.Join(r.Writes, " ")
+	if r.Everything {
+		out += " everything"
+	}
+	if r.SchemaChanges {
+		out += " schema"
+	}
+	for _, why := range r.Reasons {
+		if why.Code != reason.Writes {
+			out += "; " + why.String()
+		}
+	}
+	return out
+}
+
+// What a statement reads and writes, through views, triggers, routines and references.
+func TestResolve(t *testing.T) {
+	s := harbour.Schema()
+	for sql, want := range map[string]string{
+		"select name from Ports":                                         "skerrow.Ports > ",
+		"select name from ports":                                         "skerrow.ports > ; reads skerrow.ports, which the catalog does not name",
+		"select 1 from open_sailings":                                    "skerrow.Ports skerrow.sailings > ",
+		"select 1 from hidden":                                           " > ; reads skerrow.hidden, a view: this database's catalog does not say what is behind it",
+		"select 1 from priced":                                           "skerrow.Ports skerrow.sailings > ; reads the view skerrow.priced, which calls skerrow.load_price(), which may give another value at every call",
+		"select leaves, id from sailings order by id":                    "skerrow.sailings > ",
+		"select id from sailings where leaves > ?":                       "skerrow.sailings > ; computes with skerrow.sailings.leaves, a time without a date, which may be read as one of today",
+		"select load_price(3)":                                           "skerrow.Ports > ; calls skerrow.load_price(), which may give another value at every call",
+		"select harbour.load_price(3)":                                   " >  everything; calls harbour.load_price(), a function whose tables are not known",
+		"select secret()":                                                " >  everything schema; calls skerrow.secret(), which may give another value at every call",
+		"select loop_a()":                                                " > ; calls skerrow.loop_a(), which may give another value at every call",
+		"select knots(3)":                                                " > ; calls knots(), a function whose tables are not known",
+		"select bin_to_uuid(id) from Ports":                              "skerrow.Ports > harbour.quays skerrow.log; calls skerrow.bin_to_uuid(), which may give another value at every call",
+		"select * from tickets":                                          "skerrow.tickets > ; reads skerrow.tickets, a sequence",
+		"select * from everything":                                       "skerrow.everything > ; reads skerrow.everything, which shares rows with another table by inheritance or partitioning",
+		"select * from far":                                              "skerrow.far > ; reads skerrow.far, a table of another server",
+		"select * from odd":                                              "skerrow.odd > ; reads skerrow.odd, which is not a plain table",
+		"select * from information_schema.TABLES":                        "information_schema.TABLES > ; reads the system table information_schema.TABLES",
+		"insert into Ports values (1)":                                   " > skerrow.Ports",
+		"update Ports set id = 2":                                        " > harbour.quays skerrow.Ports",
+		"delete from Ports":                                              " > skerrow.Ports",
+		"update sailings set id = 3":                                     " > harbour.quays skerrow.bookings skerrow.log skerrow.sailings",
+		"insert into sailings values (1)":                                " > skerrow.sailings",
+		"replace into sailings values (1)":                               " > skerrow.bookings skerrow.sailings skerrow.seats",
+		"insert into sailings values (1) on duplicate key update id = 2": " > harbour.quays skerrow.bookings skerrow.log skerrow.sailings",
+		"delete from seats":                                              " > harbour.quays skerrow.log skerrow.seats",
+		"delete from open_sailings":                                      " > skerrow.Ports skerrow.bookings skerrow.sailings skerrow.seats",
+		"delete from hidden":                                             " >  everything",
+		"insert into everything values (1)":                              " > skerrow.everything everything",
+		"insert into nowhere values (1)":                                 " > skerrow.nowhere everything schema",
+		"call refit()":                                                   " > harbour.quays skerrow.log skerrow.seats; runs a procedure",
+		"call made()":                                                    " >  everything schema; runs a procedure",
+		"call load_price(1)":                                             " >  everything; runs a procedure; calls load_price(), a function whose tables are not known",
+		"call allow()":                                                   " >  everything schema; runs a procedure",
+		"insert into mysql.user values (1)":                              " > mysql.user everything schema",
+		"select 1 from harbour.quays, quays":                             "harbour.quays skerrow.quays > ",
+		"alter table Ports add x int":                                    " >  everything schema; changes the schema or privileges",
+	} {
+		assert.Equal(t, want, does(s, sql, "skerrow"), sql)
+	}
+	assert.Equal(t, "harbour.quays skerrow.quays > ", does(s, "select 1 from quays"), "which schema is in use is not known")
+	folded := *harbour
+	folded.Folds = true
+	assert.Equal(t, "skerrow.Ports > ", does(folded.Schema(), "select name from PORTS", "Skerrow"))
+	with := s.With(map[string]catalog.Declaration{"skerrow.secret": {Reads: []string{"Ports"}, Writes: []string{"harbour.quays"}}})
+	assert.Equal(t, "skerrow.Ports > harbour.quays", does(with, "select secret()", "skerrow"))
+}
+
+// How each table is come to is told.
+func TestHowTablesAreComeTo(t *testing.T) {
+	r := harbour.Schema().Resolve(facts.Facts(syntax.Syntax, "delete from sailings where id in (select id from open_sailings)"), catalog.Hints{Path: []string{"skerrow"}})
+	assert.Equal(t, []string{"through the view skerrow.open_sailings"}, r.ReadHow["skerrow.Ports"])
+	assert.Equal(t, []string{"by its reference to skerrow.sailings", "by its reference to skerrow.bookings"}, r.WrittenHow["skerrow.seats"])
+	r = harbour.Schema().Resolve(facts.Facts(syntax.Syntax, "update sailings set id = 3"), catalog.Hints{Path: []string{"skerrow"}})
+	assert.Equal(t, []string{"through a trigger of skerrow.sailings", "through a trigger of skerrow.log", "through harbour.count_up()"}, r.WrittenHow["harbour.quays"])
+}
+
+// Whatever refers to whatever, following it ends, and more references never make a write touch less.
+func TestReferencesAreFollowedToTheirEnd(t *testing.T) {
+	names := []string{"a", "b", "c", "d", "e"}
+	rules := []string{"CASCADE", "SET NULL", "RESTRICT", "NO ACTION", "SET DEFAULT", "?"}
+	rapid.Check(t, func(t *rapid.T) {
+		d := &Described{}
+		for _, n := range names {
+			d.Tables = append(d.Tables, Table{"s", n, "BASE TABLE", "InnoDB"})
+		}
+		var before []string
+		for range rapid.IntRange(0, 12).Draw(t, "references") {
+			pick := func(of []string, what string) string { return rapid.SampledFrom(of).Draw(t, what) }
+			d.References = append(d.References, Reference{"s", pick(names, "from"), "s", pick(names, "to"), pick(rules, "update"), pick(rules, "delete")})
+			r := d.Schema().Resolve(facts.Facts(syntax.Syntax, "delete from a"), catalog.Hints{Path: []string{"s"}})
+			assert.True(t, sort.StringsAreSorted(r.Writes))
+			for _, n := range before {
+				assert.Contains(t, r.Writes, n)
+			}
+			before = r.Writes
+		}
+	})
+}

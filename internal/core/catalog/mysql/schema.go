@@ -1,0 +1,259 @@
+package mysql
+
+import (
+	"slices"
+	"strings"
+
+	"jollylarder/internal/core/analysis"
+	facts "jollylarder/internal/core/analysis/mysql"
+	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/statement"
+	syntax "jollylarder/internal/core/statement/mysql"
+)
+
+// Schema is the schema of a server.
+type Schema struct {
+	folds    bool
+	tables   map[analysis.Name]*table
+	byName   map[string][]*table
+	routines map[analysis.Name][]*routine // a function and a procedure may share a name
+	named    map[string][]*routine
+	natives  map[string]bool
+	declared map[string]catalog.Declaration
+}
+
+// table is a table, or what is used as one.
+type table struct {
+	analysis.Name
+	kind      kind
+	engine    string
+	times     []string        // its columns of the type TIME
+	view      *analysis.Facts // what a view reads; nil if that is not known
+	triggers  []trigger
+	referrers []referrer
+}
+
+// kind is what a table is.
+type kind uint8
+
+const (
+	plain kind = iota
+	view
+	sequence
+	system
+	shares  // it has rows of other tables
+	foreign // its rows are elsewhere
+	unknown
+)
+
+// engines are those whose tables hold their own rows, and no others.
+var engines = map[string]bool{"InnoDB": true, "MyISAM": true, "Aria": true, "MEMORY": true, "CSV": true, "ARCHIVE": true, "ROCKSDB": true}
+
+// trigger is what is done beside a write.
+type trigger struct {
+	events analysis.Events
+	body   body
+}
+
+// referrer is a table that has a reference to another.
+type referrer struct {
+	from               *table
+	onUpdate, onDelete analysis.Events // of it, when the other is written
+}
+
+// routine is a function or procedure.
+type routine struct {
+	analysis.Name
+	procedure bool
+	body      body
+}
+
+// body is what a routine's or a trigger's body names, as far as its words tell.
+type body struct {
+	schema string // where names without one are
+	known  bool
+	names  []analysis.Name
+	writes bool // some statement in it writes, or runs another
+	any    bool // it runs SQL that is made at run time
+}
+
+// Schema implements catalog.Description.
+func (d *Described) Schema() catalog.Schema {
+	s := &Schema{
+		folds: d.Folds, tables: map[analysis.Name]*table{}, byName: map[string][]*table{}, routines: map[analysis.Name][]*routine{},
+		named: map[string][]*routine{}, natives: map[string]bool{},
+	}
+	for _, t := range d.Tables {
+		x := &table{Name: analysis.Name{Schema: t.Schema, Name: t.Name}, kind: kindOf(t), engine: t.Engine}
+		s.tables[s.fold(x.Name)] = x
+		s.byName[s.fold(x.Name).Name] = append(s.byName[s.fold(x.Name).Name], x)
+	}
+	of := func(schema, name string) *table {
+		if t := s.tables[s.fold(analysis.Name{Schema: schema, Name: name})]; t != nil {
+			return t
+		}
+		return &table{} // what nobody asks for
+	}
+	for _, c := range d.Times {
+		t := of(c.Schema, c.Table)
+		t.times = append(t.times, strings.ToLower(c.Name))
+	}
+	for _, v := range d.Views {
+		t := of(v.Schema, v.Name)
+		if t.kind = view; v.Definition != "" {
+			t.view = facts.Facts(syntax.Syntax, v.Definition)
+		}
+	}
+	for _, x := range d.Triggers {
+		t := of(x.Schema, x.Table)
+		t.triggers = append(t.triggers, trigger{eventOf(x.Event), bodyOf(x.Schema, x.Body, x.Mode)})
+	}
+	for _, x := range d.References {
+		t, from := of(x.ToSchema, x.ToTable), of(x.Schema, x.Table)
+		t.referrers = append(t.referrers, referrer{from, cascades(x.OnUpdate, analysis.Update), cascades(x.OnDelete, analysis.Delete)})
+	}
+	for _, x := range d.Routines {
+		r := &routine{Name: analysis.Name{Schema: x.Schema, Name: x.Name}, procedure: x.Kind == "PROCEDURE", body: bodyOf(x.Schema, x.Body, x.Mode)}
+		key := analysis.Name{Schema: s.schema(x.Schema), Name: strings.ToLower(x.Name)}
+		s.routines[key] = append(s.routines[key], r)
+		s.named[key.Name] = append(s.named[key.Name], r)
+	}
+	for _, n := range d.Natives {
+		s.natives[strings.ToLower(n)] = true
+	}
+	return s
+}
+
+func kindOf(t Table) kind {
+	switch {
+	case facts.System(t.Schema) || t.Type == "SYSTEM VIEW":
+		return system
+	case strings.Contains(t.Type, "VIEW"):
+		return view
+	case t.Type == "SEQUENCE":
+		return sequence
+	case engines[t.Engine]:
+		return plain
+	}
+	switch t.Engine {
+	case "MRG_MyISAM", "MERGE":
+		return shares
+	case "FEDERATED", "CONNECT", "SPIDER", "S3", "SPHINX":
+		return foreign
+	}
+	return unknown
+}
+
+func eventOf(name string) analysis.Events {
+	return map[string]analysis.Events{"INSERT": analysis.Insert, "UPDATE": analysis.Update, "DELETE": analysis.Delete}[name]
+}
+
+// cascades says what a foreign key's rule does to the rows that refer to a row of which something happened. A rule that is
+// not known may do either.
+func cascades(rule string, what analysis.Events) analysis.Events {
+	switch rule {
+	case "RESTRICT", "NO ACTION":
+		return 0
+	case "CASCADE":
+		return what
+	case "SET NULL", "SET DEFAULT":
+		return analysis.Update
+	}
+	return analysis.Update | analysis.Delete
+}
+
+// writing are the words that begin a statement of a body which writes, or may run another that does.
+var writing = func() map[string]bool {
+	out := map[string]bool{}
+	for w := range strings.FieldsSeq("insert update delete replace load truncate create drop alter rename call import merge handler analyze optimize repair grant revoke flush") {
+		out[w] = true
+	}
+	return out
+}()
+
+// bodyOf reads a body by its words.
+func bodyOf(schema, text, mode string) body {
+	b := body{schema: schema, known: text != ""}
+	m := syntax.Mode(0)
+	if strings.Contains(mode, "ANSI_QUOTES") {
+		m |= syntax.ANSIQuotes
+	}
+	if strings.Contains(mode, "NO_BACKSLASH_ESCAPES") {
+		m |= syntax.NoBackslashEscapes
+	}
+	bare, ok := m.Bare([]byte(text))
+	if !ok {
+		b.any = true
+		return b
+	}
+	s := syntax.Of(m)
+	list := s.Tokens(bare)
+	for i, t := range list {
+		if t.Kind != statement.WordToken {
+			continue
+		}
+		call := i+1 < len(list) && list[i+1].Kind == statement.OpeningToken && list[i+1].Start == t.End
+		switch w := strings.ToLower(string(bare[t.Start:t.End])); {
+		case w == "prepare" || w == "execute":
+			b.any = true
+		case writing[w] && !call:
+			b.writes = true
+		}
+	}
+	b.names = facts.Names(s, string(bare))
+	return b
+}
+
+// fold gives a name as it is looked up.
+func (s *Schema) fold(n analysis.Name) analysis.Name {
+	if s.folds {
+		return analysis.Name{Schema: strings.ToLower(n.Schema), Name: strings.ToLower(n.Name)}
+	}
+	return n
+}
+
+func (s *Schema) schema(name string) string { return s.fold(analysis.Name{Schema: name}).Schema }
+
+// With implements catalog.Schema.
+func (s *Schema) With(declared map[string]catalog.Declaration) catalog.Schema {
+	with := *s
+	with.declared = declared
+	return &with
+}
+
+// Whole implements catalog.Schema.
+func (s *Schema) Whole() bool { return true }
+
+// Tables implements catalog.Schema.
+func (s *Schema) Tables() (list []string) {
+	for _, t := range s.tables {
+		if t.kind != system {
+			list = append(list, t.String())
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+// Ambiguous implements catalog.Schema.
+func (s *Schema) Ambiguous() bool { return true }
+
+// PathMatters implements catalog.Schema.
+func (s *Schema) PathMatters(f *analysis.Facts) bool {
+	return slices.ContainsFunc(f.Writes, func(w analysis.Write) bool { return w.Schema == "" })
+}
+
+// Temporary implements catalog.Schema. Here a temporary table hides a plain one of its name, in its schema.
+func (s *Schema) Temporary(analysis.Name) bool { return true }
+
+// Checks implements catalog.Schema.
+func (s *Schema) Checks() bool { return false }
+
+// Numbered implements catalog.Schema.
+func (s *Schema) Numbered(uint32) string { return "" }
+
+// PinColumns implements catalog.Schema. Rows are not told apart yet.
+func (s *Schema) PinColumns(string, string) []catalog.Column { return nil }
+
+// Assigned implements catalog.Schema.
+func (s *Schema) Assigned(string, string, []string, []string) []string { return nil }

@@ -1,0 +1,172 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+
+	driver "github.com/go-sql-driver/mysql"
+
+	catalog "jollylarder/internal/core/catalog/mysql"
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/wire/link"
+)
+
+// The catalog is read by an account of the larder's own: what a server shows of its schema to other accounts is less than
+// there is, and it does not say so. Without such an account names are all that is known.
+
+// learnsCatalog has the schema read. It is called with mu held.
+func (s *session) learnsCatalog() {
+	if s.eng.Asking(engine.NeedCatalog, s.now)&engine.NeedCatalog == 0 {
+		return // another session asks
+	}
+	eng, account := s.eng, s.server.Settings().Catalog
+	if account == nil {
+		if end := eng.LearnedPart(catalog.Nothing{}, s.now); end != nil {
+			end(s.now)
+		}
+		return
+	}
+	s.reading.Go(func() {
+		defer s.server.Survive("the catalog was not read")
+		d, err := s.server.describe(*account)
+		if err != nil {
+			s.server.Logger().Warn("the catalog could not be read by its own account", "error", err)
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		switch {
+		case s.eng != eng: // its client has gone, or is another user
+		case err != nil:
+			eng.LearnedCatalog(nil, s.server.Time())
+		default:
+			if end := eng.LearnedPart(d, s.server.Time()); end != nil {
+				end(s.server.Time())
+			}
+		}
+	})
+}
+
+// describe reads the schema over a connection of the larder's own.
+func (s *Server) describe(a link.Account) (*catalog.Described, error) {
+	set := s.Settings()
+	ctx, cancel := context.WithTimeout(s.Running(), set.ConnectTimeout)
+	defer cancel()
+	cfg := driver.NewConfig()
+	cfg.User, cfg.Passwd, cfg.Net, cfg.Addr = a.User, a.Password, "tcp", s.Origin
+	cfg.TLS = set.OriginTLS
+	cfg.AllowCleartextPasswords = set.OriginTLS != nil
+	cfg.DialFunc = func(context.Context, string, string) (net.Conn, error) { return s.DialOrigin(set, nil) }
+	return Describe(ctx, cfg)
+}
+
+// Describe reads the schema of a server. The error says which privileges the account lacks.
+func Describe(ctx context.Context, cfg *driver.Config) (*catalog.Described, error) {
+	cfg.ConnectionAttributes = "program_name:jolly larder"
+	// Texts of definitions come in the usual mode.
+	cfg.Params = map[string]string{"sql_mode": "''", "lock_wait_timeout": "10"}
+	cfg.MultiStatements = false
+	connector, err := driver.NewConnector(cfg)
+	if err != nil {
+		return nil, err
+	}
+	db := sql.OpenDB(connector)
+	defer db.Close()
+	c, err := db.Conn(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("connecting to the database: %w", err)
+	}
+	defer c.Close()
+	q := asker{ctx: ctx, c: c}
+	d := &catalog.Described{}
+	var version string
+	var folds int
+	q.one("select @@version, @@lower_case_table_names", &version, &folds)
+	d.Folds = folds != 0
+	q.privileges()
+	read(&q, &d.Tables, "table_schema, table_name, table_type, coalesce(engine, '') from information_schema.tables", func(t *catalog.Table) []any {
+		return []any{&t.Schema, &t.Name, &t.Type, &t.Engine}
+	})
+	read(&q, &d.Times, "table_schema, table_name, column_name from information_schema.columns where data_type = 'time' and "+ownSchemas("table_schema"), func(c *catalog.Column) []any {
+		return []any{&c.Schema, &c.Table, &c.Name}
+	})
+	read(&q, &d.Views, "table_schema, table_name, coalesce(view_definition, '') from information_schema.views", func(v *catalog.View) []any {
+		return []any{&v.Schema, &v.Name, &v.Definition}
+	})
+	read(&q, &d.Triggers, "event_object_schema, event_object_table, event_manipulation, action_statement, sql_mode from information_schema.triggers", func(x *catalog.Trigger) []any {
+		return []any{&x.Schema, &x.Table, &x.Event, &x.Body, &x.Mode}
+	})
+	read(&q, &d.Routines, "routine_schema, routine_name, routine_type, coalesce(routine_definition, ''), sql_mode from information_schema.routines", func(r *catalog.Routine) []any {
+		return []any{&r.Schema, &r.Name, &r.Kind, &r.Body, &r.Mode}
+	})
+	read(&q, &d.References, "constraint_schema, table_name, unique_constraint_schema, referenced_table_name, update_rule, delete_rule from information_schema.referential_constraints",
+		func(r *catalog.Reference) []any {
+			return []any{&r.Schema, &r.Table, &r.ToSchema, &r.ToTable, &r.OnUpdate, &r.OnDelete}
+		})
+	read(&q, &d.Natives, "name from mysql.func", func(n *string) []any { return []any{n} })
+	return d, q.err
+}
+
+// ownSchemas is the condition that a schema is none of the server's.
+func ownSchemas(column string) string {
+	return column + " not in ('information_schema', 'performance_schema', 'mysql', 'sys')"
+}
+
+// asker asks one question after the other, until one fails.
+type asker struct {
+	ctx context.Context
+	c   *sql.Conn
+	err error
+}
+
+func (q *asker) one(query string, into ...any) {
+	if q.err == nil {
+		q.err = q.c.QueryRowContext(q.ctx, query).Scan(into...)
+	}
+}
+
+// needed are the privileges without which a server leaves out some of what there is.
+var needed = []string{"SELECT", "SHOW VIEW", "TRIGGER"}
+
+// privileges checks that the account sees everything.
+func (q *asker) privileges() {
+	var have []string
+	read(q, &have, `privilege_type from information_schema.user_privileges where grantee = concat("'", replace(current_user(), '@', "'@'"), "'")`, func(p *string) []any { return []any{p} })
+	lacks := slices.DeleteFunc(slices.Clone(needed), func(p string) bool { return slices.Contains(have, p) })
+	if q.err == nil && len(lacks) > 0 {
+		list := strings.Join(lacks, ", ")
+		q.err = fmt.Errorf("the account for reading the catalog may not see all of it: it lacks %s on all databases; GRANT %s ON *.* to it", list, list)
+	}
+}
+
+// read asks for rows, in their order.
+func read[T any](q *asker, into *[]T, query string, fields func(*T) []any) {
+	if q.err != nil {
+		return
+	}
+	var columns []string
+	for i := range fields(new(T)) {
+		columns = append(columns, strconv.Itoa(i+1))
+	}
+	query += " order by " + strings.Join(columns, ", ") // so that the same schema is told in the same order
+	rows, err := q.c.QueryContext(q.ctx, "select "+query)
+	if err != nil {
+		q.err = err
+		return
+	}
+	defer rows.Close()
+	var list []T
+	for rows.Next() {
+		var x T
+		if q.err = rows.Scan(fields(&x)...); q.err != nil {
+			return
+		}
+		list = append(list, x)
+	}
+	q.err = rows.Err()
+	*into = list
+}
