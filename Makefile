@@ -6,6 +6,7 @@
 # make check-freshness FOR=10m SEED=1 FEED=true GENERATED=true  look for old answers for a while (one minute unless FOR says otherwise)
 # make check-faults  have everything go wrong that may, under load, and judge every answer: 8 minutes; as root also a full disk
 # make check-flood  flood a larder with patterns, names, long texts and connections, and report its memory: 3 to 4 minutes
+# make check-tables STATEMENTS=20000 SEED=1  hold what random statements of MariaDB's read and write against the server's locks: a minute
 # make check-clients  install usual database clients and see what each is answered from memory, and that its answers are right: 3 minutes
 # make check-fuzz FOR=3m  fuzz each of some twenty decoders of bytes for that long: an hour in all
 # make screenshots  take the pictures in docs/screenshots anew
@@ -13,7 +14,7 @@
 GO ?= go
 export CGO_ENABLED = 1
 
-.PHONY: build demo test lint bench bench-core check-freshness check-faults check-flood check-clients check-fuzz screenshots
+.PHONY: build demo test lint bench bench-core check-freshness check-faults check-flood check-tables check-clients check-fuzz screenshots
 
 build:
 	$(GO) build -o bin/jollylarder ./cmd/jollylarder
@@ -56,6 +57,7 @@ PARTS = ./internal/core/statement ./internal/core/freshness ./internal/core/ledg
 
 FOR ?= 1m
 SEED ?= 1
+STATEMENTS ?= 20000
 FEED ?= false
 GENERATED ?= false
 
@@ -73,6 +75,10 @@ check-flood: build
 	./scripts/install-test-tools
 	$(GO) build -o bin/floodcheck ./cmd/floodcheck
 	./bin/floodcheck
+
+check-tables:
+	./scripts/install-test-tools
+	STATEMENTS=$(STATEMENTS) SEED=$(SEED) $(GO) test -count=1 -timeout 1h -v -run NoTableIsOverlooked ./internal/wire/mysql
 
 check-clients:
 	./scripts/install-test-tools clients

@@ -53,7 +53,8 @@ func TestMain(m *testing.M) {
 		server, err = privatemaria.Options{
 			Files: map[string][]byte{"cert.pem": cert, "key.pem": key},
 			Settings: []string{"ssl-cert=$dir/cert.pem", "ssl-key=$dir/key.pem", "local-infile=1", "proxy-protocol-networks=127.0.0.1", "log-bin", "server-id=1",
-				"max-allowed-packet=64M", "plugin-maturity=experimental"},
+				"max-allowed-packet=64M", "plugin-maturity=experimental",
+				"performance-schema=ON", "performance-schema-instrument=wait/lock/metadata/sql/mdl=ON"},
 		}.Start()
 		if err != nil && (!errors.Is(err, privatemaria.ErrMissing) || os.Getenv("CI") != "") {
 			panic(err)

@@ -41,7 +41,8 @@ st_geomfromgeojson st_geomfromtext st_geomfromwkb st_interiorringn st_intersecti
 st_linefromtext st_longitude st_numgeometries st_numinteriorrings st_numpoints st_overlaps st_pointfromgeohash st_pointfromtext st_pointn st_pointonsurface st_polyfromtext
 st_simplify st_srid st_startpoint st_swapxy st_symdifference st_touches st_transform st_union st_validate st_within st_x st_y
 mbrcontains mbrcoveredby mbrcovers mbrdisjoint mbrequal mbrequals mbrintersects mbroverlaps mbrtouches mbrwithin
-database schema get_format any_value grouping isoweek json_schema_valid
+database schema schemas get_format any_value grouping isoweek json_schema_valid json_storage_free extract date timestamp add_months name_const
+concat_operator_oracle lpad_oracle ltrim_oracle rpad_oracle rtrim_oracle substr_oracle decode_histogram
 `)
 
 // timed functions change with the time of the call and do nothing else.
@@ -66,13 +67,13 @@ var harmless = map[string]reason.Code{}
 
 func init() {
 	for why, names := range map[reason.Code]string{
-		reason.AnotherAtEveryCall: "encrypt rand random_bytes sys_guid uuid uuid_short",
+		reason.AnotherAtEveryCall: "encrypt rand random_bytes sys_guid uuid uuid_short uuid_v4 uuid_v7",
 		reason.UsesSequence:       "lastval nextval setval",
 		reason.NamesConnection:    "binlog_gtid_pos connection_id ps_current_thread_id ps_thread_id rownum trt_begin_ts trt_commit_id trt_commit_ts trt_iso_level trt_trx_id trt_trx_sees trt_trx_sees_eq",
-		reason.WaitsOrLocks:       "get_lock is_free_lock is_used_lock master_gtid_wait master_pos_wait release_all_locks release_lock sleep source_pos_wait wait_for_executed_gtid_set wait_until_sql_thread_after_gtids",
+		reason.WaitsOrLocks:       "get_lock is_free_lock is_used_lock master_gtid_wait master_pos_wait release_all_locks release_lock sleep source_pos_wait wait_for_executed_gtid_set wait_until_sql_thread_after_gtids wsrep_sync_wait_upto_gtid",
 		reason.AsksOfEarlier:      "found_rows last_insert_id row_count",
 		reason.ReadsFiles:         "des_decrypt des_encrypt load_file",
-		reason.ReportsActivity:    "format_bytes format_pico_time gtid_subset gtid_subtract",
+		reason.ReportsActivity:    "format_bytes format_pico_time gtid_subset gtid_subtract wsrep_last_seen_gtid wsrep_last_written_gtid",
 		reason.ReadsSetting:       "aes_decrypt aes_encrypt icu_version old_password password roles_graphml validate_password_strength",
 	} {
 		for n := range strings.FieldsSeq(names) {

@@ -184,6 +184,9 @@ func (w *words) query() *analysis.Facts {
 	f.AddReason(reason.About(reason.NotUnderstood, "the grammar does not have it"))
 	r := &reader{f: f, syntax: w.syntax}
 	for i := range w.list {
+		if next := w.at(i + 1); w.at(i) == "for" && (next == "update" || next == "share") || w.at(i) == "lock" && next == "in" {
+			f.Bypasses(reason.Locks)
+		}
 		n, ok := w.name(i)
 		switch {
 		case !ok:

@@ -135,7 +135,7 @@ func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
 			r.out.Missing = append(r.out.Missing, r.full(w.Name))
 		}
 		for _, t := range list {
-			r.writeTable(t, w.Events, false, how)
+			r.writeTable(t, w.Events, how)
 		}
 	}
 }
@@ -175,9 +175,9 @@ func (r *resolver) readTable(t *table, computed, how []string, way reason.Way) {
 	r.reads(name, how)
 }
 
-// writeTable notes that a table is written, and what that does to others. The triggers of a table are not fired by what a
-// reference does to it.
-func (r *resolver) writeTable(t *table, events analysis.Events, cascaded bool, how []string) {
+// writeTable notes that a table is written, and what that does to others. Servers of today do not fire a table's triggers
+// for what a reference does to it, but lock what these need; so they count.
+func (r *resolver) writeTable(t *table, events analysis.Events, how []string) {
 	fresh := events &^ r.written[t]
 	if fresh == 0 {
 		return
@@ -192,7 +192,7 @@ func (r *resolver) writeTable(t *table, events analysis.Events, cascaded bool, h
 		}
 		for _, n := range t.view.Reads {
 			for _, base := range r.tables(n) {
-				r.writeTable(base, fresh, cascaded, then(how, "through the view "+name))
+				r.writeTable(base, fresh, then(how, "through the view "+name))
 			}
 		}
 		return
@@ -204,7 +204,7 @@ func (r *resolver) writeTable(t *table, events analysis.Events, cascaded bool, h
 	}
 	r.writes(name, how)
 	for _, x := range t.triggers {
-		if !cascaded && x.events&fresh != 0 {
+		if x.events&fresh != 0 {
 			r.body(x.body, then(how, "through a trigger of "+name))
 		}
 	}
@@ -217,7 +217,7 @@ func (r *resolver) writeTable(t *table, events analysis.Events, cascaded bool, h
 			what |= x.onDelete
 		}
 		if what != 0 {
-			r.writeTable(x.from, what, true, then(how, "by its reference to "+name))
+			r.writeTable(x.from, what, then(how, "by its reference to "+name))
 		}
 	}
 }
@@ -297,7 +297,7 @@ func (r *resolver) body(b body, how []string) {
 				r.out.Beyond = true
 			case facts.System(t.Schema):
 			case b.writes:
-				r.writeTable(t, anyWrite, false, how)
+				r.writeTable(t, anyWrite, how)
 			default:
 				r.reads(t.String(), how)
 			}
