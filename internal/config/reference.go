@@ -69,7 +69,7 @@ var Sections = []Section{
 		{"key", "", "its key"},
 		{"host", "", "the name that the server's certificate must have; without it, the host in `address`"},
 	}},
-	{"origin.catalog", "The account with which the larder reads the catalog, which shows what is behind views, functions, triggers and so on. Without it the larder reads the catalog over a client's connection, right after its login; every user may read what it asks for. Without `[origin.fetch]` the terminal asks for plans of statements by it, which needs the right to read their tables.", []Setting{
+	{"origin.catalog", "The account with which the larder reads the catalog, which shows what is behind views, functions, triggers and so on. Without it the larder reads the catalog over a client's connection, right after its login; every user may read what it asks for. With `protocol = \"mysql\"` the account needs SELECT, SHOW VIEW and TRIGGER on all databases, and without it the larder knows names alone. Without `[origin.fetch]` the terminal asks for plans of statements by it, which needs the right to read their tables.", []Setting{
 		{"user", "", "an account that may connect to every database that clients use; it needs no other privilege, but for plans"},
 		{"password_file", "", "a file that contains only its password"},
 	}},
