@@ -97,16 +97,18 @@ func Describe(ctx context.Context, cfg *driver.Config) (*catalog.Described, erro
 	read(&q, &d.Views, "table_schema, table_name, coalesce(view_definition, '') from information_schema.views", func(v *catalog.View) []any {
 		return []any{&v.Schema, &v.Name, &v.Definition}
 	})
-	read(&q, &d.Triggers, "event_object_schema, event_object_table, event_manipulation, action_statement, sql_mode from information_schema.triggers", func(x *catalog.Trigger) []any {
-		return []any{&x.Schema, &x.Table, &x.Event, &x.Body, &x.Mode}
+	read(&q, &d.Triggers, "event_object_schema, event_object_table, event_manipulation, action_timing, action_statement, sql_mode from information_schema.triggers", func(x *catalog.Trigger) []any {
+		return []any{&x.Schema, &x.Table, &x.Event, &x.Timing, &x.Body, &x.Mode}
 	})
 	read(&q, &d.Routines, "routine_schema, routine_name, routine_type, coalesce(routine_definition, ''), sql_mode from information_schema.routines", func(r *catalog.Routine) []any {
 		return []any{&r.Schema, &r.Name, &r.Kind, &r.Body, &r.Mode}
 	})
-	read(&q, &d.References, "constraint_schema, table_name, unique_constraint_schema, referenced_table_name, update_rule, delete_rule from information_schema.referential_constraints",
-		func(r *catalog.Reference) []any {
-			return []any{&r.Schema, &r.Table, &r.ToSchema, &r.ToTable, &r.OnUpdate, &r.OnDelete}
-		})
+	read(&q, &d.References, `r.constraint_schema, r.table_name, r.unique_constraint_schema, r.referenced_table_name, (
+		select group_concat(k.referenced_column_name order by k.ordinal_position) from information_schema.key_column_usage k
+		where k.constraint_schema = r.constraint_schema and k.table_name = r.table_name and k.constraint_name = r.constraint_name
+	), r.update_rule, r.delete_rule from information_schema.referential_constraints r`, func(r *catalog.Reference) []any {
+		return []any{&r.Schema, &r.Table, &r.ToSchema, &r.ToTable, &r.Columns, &r.OnUpdate, &r.OnDelete}
+	})
 	read(&q, &d.Natives, "name from mysql.func", func(n *string) []any { return []any{n} })
 	return d, q.err
 }

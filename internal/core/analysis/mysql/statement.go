@@ -277,6 +277,9 @@ func (r *reader) update(s *ast.UpdateStmt) {
 			sets = append(sets, a.Column.Name.O)
 			r.walk(a.Expr)
 		}
+		if len(list) > 1 {
+			sets = nil // which of the tables a column is of, the schema tells
+		}
 		for _, t := range list {
 			if n := written(t); len(list) == 1 || !r.standsForQuery(n) {
 				r.write(n, analysis.Update, sets...)

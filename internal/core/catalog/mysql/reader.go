@@ -38,14 +38,16 @@ type Column struct{ Schema, Table, Name string }
 // View is a view. Its definition is empty if the account may not see it.
 type View struct{ Schema, Name, Definition string }
 
-// Trigger is a trigger of a table: the event that it is for, and the SQL mode in which its body is read.
-type Trigger struct{ Schema, Table, Event, Body, Mode string }
+// Trigger is a trigger of a table: the event that it is for, whether it comes BEFORE or AFTER that, and the SQL mode in
+// which its body is read.
+type Trigger struct{ Schema, Table, Event, Timing, Body, Mode string }
 
 // Routine is a function or procedure, as Kind says. Its body is empty if the account may not see it.
 type Routine struct{ Schema, Name, Kind, Body, Mode string }
 
-// Reference is a foreign key, and what becomes of a row when the row that it refers to changes.
-type Reference struct{ Schema, Table, ToSchema, ToTable, OnUpdate, OnDelete string }
+// Reference is a foreign key, and what becomes of a row when the row that it refers to changes. Columns are those that
+// it refers to, with commas between.
+type Reference struct{ Schema, Table, ToSchema, ToTable, Columns, OnUpdate, OnDelete string }
 
 // Same implements catalog.Description.
 func (d *Described) Same(o catalog.Description) bool {

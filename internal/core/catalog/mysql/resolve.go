@@ -135,7 +135,7 @@ func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
 			r.out.Missing = append(r.out.Missing, r.full(w.Name))
 		}
 		for _, t := range list {
-			r.writeTable(t, w.Events, how)
+			r.writeTable(t, w.Events, w.Sets, how)
 		}
 	}
 }
@@ -175,9 +175,30 @@ func (r *resolver) readTable(t *table, computed, how []string, way reason.Way) {
 	r.reads(name, how)
 }
 
+// keysChange is set beside an update that may change what references of other tables refer to.
+const keysChange analysis.Events = 1 << 7
+
+// keysMayChange says whether an update of some columns may change one that another table refers to; none stands for any.
+func (t *table) keysMayChange(sets []string) bool {
+	if len(sets) == 0 {
+		return true
+	}
+	for _, x := range t.triggers {
+		if x.before && x.events&analysis.Update != 0 {
+			return true
+		}
+	}
+	return slices.ContainsFunc(t.referrers, func(x referrer) bool {
+		return slices.ContainsFunc(sets, func(c string) bool { return slices.Contains(x.columns, strings.ToLower(c)) })
+	})
+}
+
 // writeTable notes that a table is written, and what that does to others. Servers of today do not fire a table's triggers
 // for what a reference does to it, but lock what these need; so they count.
-func (r *resolver) writeTable(t *table, events analysis.Events, how []string) {
+func (r *resolver) writeTable(t *table, events analysis.Events, sets, how []string) {
+	if events&analysis.Update != 0 && t.keysMayChange(sets) {
+		events |= keysChange
+	}
 	fresh := events &^ r.written[t]
 	if fresh == 0 {
 		return
@@ -192,7 +213,7 @@ func (r *resolver) writeTable(t *table, events analysis.Events, how []string) {
 		}
 		for _, n := range t.view.Reads {
 			for _, base := range r.tables(n) {
-				r.writeTable(base, fresh, then(how, "through the view "+name))
+				r.writeTable(base, fresh&^keysChange, nil, then(how, "through the view "+name))
 			}
 		}
 		return
@@ -210,14 +231,14 @@ func (r *resolver) writeTable(t *table, events analysis.Events, how []string) {
 	}
 	for _, x := range t.referrers {
 		var what analysis.Events
-		if fresh&analysis.Update != 0 {
+		if fresh&keysChange != 0 {
 			what |= x.onUpdate
 		}
 		if fresh&analysis.Delete != 0 {
 			what |= x.onDelete
 		}
 		if what != 0 {
-			r.writeTable(x.from, what, then(how, "by its reference to "+name))
+			r.writeTable(x.from, what, nil, then(how, "by its reference to "+name))
 		}
 	}
 }
@@ -297,7 +318,7 @@ func (r *resolver) body(b body, how []string) {
 				r.out.Beyond = true
 			case facts.System(t.Schema):
 			case b.writes:
-				r.writeTable(t, anyWrite, how)
+				r.writeTable(t, anyWrite, nil, how)
 			default:
 				r.reads(t.String(), how)
 			}

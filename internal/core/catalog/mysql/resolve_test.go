@@ -29,8 +29,8 @@ var harbour = &Described{
 		{"skerrow", "hidden", ""}, {"skerrow", "priced", "select `skerrow`.`load_price`(`skerrow`.`open_sailings`.`id`) AS `x` from `skerrow`.`open_sailings`"},
 	},
 	Triggers: []Trigger{
-		{"skerrow", "sailings", "UPDATE", "insert into log (what) values (new.id)", ""}, {"skerrow", "log", "INSERT", "call harbour.count_up()", ""},
-		{"skerrow", "seats", "DELETE", "insert into log values (1)", ""},
+		{"skerrow", "sailings", "UPDATE", "AFTER", "insert into log (what) values (new.id)", ""}, {"skerrow", "log", "INSERT", "AFTER", "call harbour.count_up()", ""},
+		{"skerrow", "seats", "DELETE", "AFTER", "insert into log values (1)", ""},
 	},
 	Routines: []Routine{
 		{"skerrow", "load_price", "FUNCTION", "begin declare n int; select count(*) into n from Ports; return replace(n, 1, 2); end", ""},
@@ -41,8 +41,8 @@ var harbour = &Described{
 		{"skerrow", "allow", "PROCEDURE", "update mysql.user set x = 1", ""},
 	},
 	References: []Reference{
-		{"skerrow", "bookings", "skerrow", "sailings", "SET NULL", "CASCADE"}, {"skerrow", "seats", "skerrow", "bookings", "RESTRICT", "CASCADE"},
-		{"harbour", "quays", "skerrow", "Ports", "CASCADE", "NO ACTION"},
+		{"skerrow", "bookings", "skerrow", "sailings", "id", "SET NULL", "CASCADE"}, {"skerrow", "seats", "skerrow", "bookings", "id", "RESTRICT", "CASCADE"},
+		{"harbour", "quays", "skerrow", "Ports", "id,name", "CASCADE", "NO ACTION"},
 	},
 	Natives: []string{"Knots"},
 }
@@ -89,6 +89,9 @@ func TestResolve(t *testing.T) {
 		"select * from information_schema.TABLES":                        "information_schema.TABLES > ; reads the system table information_schema.TABLES",
 		"insert into Ports values (1)":                                   " > skerrow.Ports",
 		"update Ports set id = 2":                                        " > harbour.quays skerrow.Ports",
+		"update Ports set island = 2":                                    " > skerrow.Ports",
+		"update Ports set island = 2, Name = 'x'":                        " > harbour.quays skerrow.Ports",
+		"update Ports p, log l set p.island = 2":                         "skerrow.Ports skerrow.log > harbour.quays skerrow.Ports skerrow.log",
 		"delete from Ports":                                              " > skerrow.Ports",
 		"update sailings set id = 3":                                     " > harbour.quays skerrow.bookings skerrow.log skerrow.sailings",
 		"insert into sailings values (1)":                                " > skerrow.sailings",
@@ -138,7 +141,7 @@ func TestReferencesAreFollowedToTheirEnd(t *testing.T) {
 		var before []string
 		for range rapid.IntRange(0, 12).Draw(t, "references") {
 			pick := func(of []string, what string) string { return rapid.SampledFrom(of).Draw(t, what) }
-			d.References = append(d.References, Reference{"s", pick(names, "from"), "s", pick(names, "to"), pick(rules, "update"), pick(rules, "delete")})
+			d.References = append(d.References, Reference{"s", pick(names, "from"), "s", pick(names, "to"), "id", pick(rules, "update"), pick(rules, "delete")})
 			r := d.Schema().Resolve(facts.Facts(syntax.Syntax, "delete from a"), catalog.Hints{Path: []string{"s"}})
 			assert.True(t, sort.StringsAreSorted(r.Writes))
 			for _, n := range before {

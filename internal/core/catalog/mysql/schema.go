@@ -49,15 +49,17 @@ const (
 // engines are those whose tables hold their own rows, and no others.
 var engines = map[string]bool{"InnoDB": true, "MyISAM": true, "Aria": true, "MEMORY": true, "CSV": true, "ARCHIVE": true, "ROCKSDB": true}
 
-// trigger is what is done beside a write.
+// trigger is what is done beside a write. One that comes before that may change other columns than the statement sets.
 type trigger struct {
 	events analysis.Events
+	before bool
 	body   body
 }
 
 // referrer is a table that has a reference to another.
 type referrer struct {
 	from               *table
+	columns            []string        // of the other that it refers to
 	onUpdate, onDelete analysis.Events // of it, when the other is written
 }
 
@@ -106,11 +108,11 @@ func (d *Described) Schema() catalog.Schema {
 	}
 	for _, x := range d.Triggers {
 		t := of(x.Schema, x.Table)
-		t.triggers = append(t.triggers, trigger{eventOf(x.Event), bodyOf(x.Schema, x.Body, x.Mode)})
+		t.triggers = append(t.triggers, trigger{eventOf(x.Event), x.Timing != "AFTER", bodyOf(x.Schema, x.Body, x.Mode)})
 	}
 	for _, x := range d.References {
 		t, from := of(x.ToSchema, x.ToTable), of(x.Schema, x.Table)
-		t.referrers = append(t.referrers, referrer{from, cascades(x.OnUpdate, analysis.Update), cascades(x.OnDelete, analysis.Delete)})
+		t.referrers = append(t.referrers, referrer{from, strings.Split(strings.ToLower(x.Columns), ","), cascades(x.OnUpdate, analysis.Update), cascades(x.OnDelete, analysis.Delete)})
 	}
 	for _, x := range d.Routines {
 		r := &routine{Name: analysis.Name{Schema: x.Schema, Name: x.Name}, procedure: x.Kind == "PROCEDURE", body: bodyOf(x.Schema, x.Body, x.Mode)}
