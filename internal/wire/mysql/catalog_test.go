@@ -92,7 +92,7 @@ func TestTheSchemaIsReadByItsOwnAccount(t *testing.T) {
 		"select price(n) from counted":                                    "harbour.ports harbour.sailings > ",
 		"update sailings set route = id":                                  " > harbour.log harbour.sailings",
 		"delete from ports where name is null":                            " > harbour.ports harbour.sailings",
-		"update ports set id = id":                                        " > harbour.ports harbour.sailings",
+		"update ports set id = id":                                        " > harbour.log harbour.ports harbour.sailings",
 		"call refit(id)":                                                  " > harbour.log harbour.ports harbour.sailings",
 		"select note from open_sailings":                                  "harbour.ports harbour.sailings > ",
 		"insert into log(what) select name from ports where name is null": "harbour.ports > harbour.log",

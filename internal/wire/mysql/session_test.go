@@ -1,0 +1,99 @@
+package mysql
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	dialect "jollylarder/internal/core/dialect/mysql"
+	"jollylarder/internal/core/engine"
+	"jollylarder/internal/wire/link"
+	"jollylarder/internal/wire/socket"
+)
+
+// faults gathers what a server logs of faults of its own.
+type faults struct {
+	slog.Handler
+	list []string
+}
+
+func (f *faults) Enabled(context.Context, slog.Level) bool { return true }
+
+func (f *faults) Handle(_ context.Context, r slog.Record) error {
+	if strings.Contains(r.Message, "fault") {
+		text := r.Message
+		r.Attrs(func(a slog.Attr) bool { text += fmt.Sprintf(" %s", a.Value); return true })
+		f.list = append(f.list, text)
+	}
+	return nil
+}
+
+// quiet gives a session behind its login, without a network: bytes are handed to it as if they had come.
+func quiet(t require.TestingT, e *engine.Engine, log slog.Handler, withoutEOF bool) *session {
+	client, origin := net.Pipe()
+	s := newSession(New(link.Options{Engine: e, Log: slog.New(log)}), client, origin)
+	l := &login{server: s.server, set: s.server.Settings(), client: client, origin: origin, greeting: &greeting{version: "5.5.5-10.11.19-MariaDB", caps: capDeprecateEOF},
+		intro: &introduction{caps: capSecure, database: "skerrow", user: "ines"}}
+	l.set.Unchallenged = "anybody"
+	s.login, s.client, s.origin, s.withoutEOF, s.now = l, socket.New(client), socket.New(origin), withoutEOF, s.server.Time()
+	s.conversation.ends = func(x *command) { s.telling(func() { s.answered(x) }) }
+	s.begins()
+	return s
+}
+
+// Whatever the two sides send, in whatever pieces, watching it has no fault of its own, and what the engine was told is
+// at its end when the client has gone.
+func TestWatchingHasNoFaults(t *testing.T) {
+	texts := []string{"select ship from berths where id = 1", "use harbour", "set names gbk", "set sql_mode = 'ANSI'", "begin", "commit", "\x00", "/*!50001", "select '", "update berths set ship = ?", "prepare s from 'select 1'", "execute s", ""}
+	replies := [][]byte{
+		{0, 0, 0, 2, 0, 0, 0}, {0, 0, 0, 3, 0, 0, 0}, {0, 0, 0, 10, 0, 0, 0}, {0xff, 1, 4, '#'}, {1}, {0xfe, 0, 0, 2, 0}, {0xfe, 0, 0, 10, 0}, {3, 'd', 'e', 'f'}, {0xfb, 'x'}, {1, 'a'},
+		{0, 7, 0, 0, 0, 1, 0, 1, 0, 0, 0, 0}, {0, 9, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, {0xff, 0xff, 0xff, 1, 1}, {}, {0xfe, 'm', 0},
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		var misused []string
+		e, err := engine.New(engine.Options{Dialect: dialect.Dialect, Misuse: func(what string) { misused = append(misused, what) }}, time.Now())
+		require.NoError(t, err)
+		defer e.Close()
+		log := &faults{}
+		s := quiet(t, e, log, rapid.Bool().Draw(t, "without EOF"))
+		from := framer{keep: s.keeps}
+		back := framer{keep: func(byte, int) int { return longestLogin }}
+		for range rapid.IntRange(1, 40).Draw(t, "steps") {
+			var b []byte
+			body := rapid.SliceOfN(rapid.Byte(), 0, 12).Draw(t, "body")
+			client := rapid.Bool().Draw(t, "client")
+			switch {
+			case client && rapid.IntRange(0, 4).Draw(t, "sense") > 0:
+				kind := rapid.SampledFrom([]byte{comQuery, comPrepare, comExecute, comClose, comInitDB, comReset, comChangeUser, comSendLongData, comFieldList, comBulkExecute, 0x0e, comFetch, 0x1d}).Draw(t, "kind")
+				b = packet(0, append(append([]byte{kind}, rapid.SampledFrom(texts).Draw(t, "text")...), body...))
+			case !client && rapid.IntRange(0, 9).Draw(t, "sense") > 0:
+				b = packet(rapid.ByteRange(0, 9).Draw(t, "number"), rapid.SampledFrom(replies).Draw(t, "reply"))
+			default:
+				b = packet(rapid.ByteRange(0, 3).Draw(t, "number"), body)
+			}
+			cut := rapid.IntRange(0, len(b)).Draw(t, "cut")
+			for _, piece := range [][]byte{b[:cut], b[cut:]} {
+				switch {
+				case len(piece) == 0:
+				case client:
+					s.sent(&from, piece)
+				default:
+					s.came(&back, piece, len(piece))
+				}
+			}
+		}
+		s.leaves()
+		assert.Empty(t, log.list)
+		assert.Empty(t, misused)
+		assert.Zero(t, e.Sessions())
+		assert.Zero(t, e.SessionRoom().Used(), "what was taken for prepared statements was given back")
+	})
+}
