@@ -104,6 +104,35 @@ func TestStatementsAreWatched(t *testing.T) {
 	assert.Greater(t, e.Bytes, 20)
 }
 
+// A load of many rows is read by its first ones, up to a length; a longer one may do anything.
+func TestLoadsOfManyRows(t *testing.T) {
+	w := newWatched(t)
+	c := w.one("maxAllowedPacket=0")
+	load := func(rows int) []string {
+		text := strings.Repeat("(1, 'a ship of some length'), ", rows-1) + "(1, 'x')"
+		w.saw()
+		do(c, "replace into berths (id, ship) values "+text)
+		return w.saw()
+	}
+	for rows, want := range map[int]string{2: "replace into berths(id, ship) values ($, $).. (0)", 5000: "replace into berths(id, ship) values ($, $).. (0)", 50_000: "(too long to be analysed) (0)"} {
+		assert.Equal(t, []string{want}, load(rows), rows)
+	}
+	events := w.patternsOf("replace into berths(id, ship) values ($, $)..")
+	require.Len(t, events, 1)
+	assert.Equal(t, []string{"skerrow.berths"}, w.core.Does(events[0]).Writes)
+	assert.False(t, w.core.Does(events[0]).Everything)
+}
+
+// patternsOf gives the patterns of a text.
+func (w *watched) patternsOf(text string) (list []*engine.Pattern) {
+	w.core.Patterns(func(p *engine.Pattern) {
+		if p.Text == text {
+			list = append(list, p)
+		}
+	})
+	return list
+}
+
 // reads gives the tables that a statement reads, which is one of its own, in the session's present schema.
 func (w *watched) reads(c *sql.Conn, alias string) string {
 	w.saw()
