@@ -5,6 +5,7 @@
 package control
 
 import (
+	"slices"
 	"time"
 
 	"jollylarder/internal/core/ledger"
@@ -87,6 +88,11 @@ type Status struct {
 	Running      []Running     `json:"running"`
 	Databases    []Database    `json:"databases"`
 	Tables       []Table       `json:"tables"`
+}
+
+// OnlyWatched says whether no result of any origin is ever cached.
+func (s *Status) OnlyWatched() bool {
+	return len(s.Origins) > 0 && !slices.ContainsFunc(s.Origins, func(o Origin) bool { return !o.OnlyWatched })
 }
 
 // Origin is one database server that the larder stands before.

@@ -38,8 +38,10 @@ func (s *guarding) Question() string { return "Are answers fresh?" }
 func (s *guarding) Keys() []key.Binding {
 	return append(slices.Clone(guard.Keys), keyDropTable, keyDropAll)
 }
-func (s *guarding) SetStatus(control.Status) {}
-func (s *guarding) Enter() tea.Cmd           { return s.Refresh() }
+
+// SetStatus notes whether nothing of the larder's is ever cached.
+func (s *guarding) SetStatus(status control.Status) { s.OnlyWatched = status.OnlyWatched() }
+func (s *guarding) Enter() tea.Cmd                  { return s.Refresh() }
 
 func (s *guarding) Refresh() tea.Cmd {
 	table := ""

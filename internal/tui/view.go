@@ -2,7 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -214,7 +213,7 @@ func (a *App) waiting() (ribbon, legend string) {
 // guarded says in a few words whether freshness is, and by what alone.
 func (a *App) guarded() (says, alone string) {
 	l := a.look
-	if o := a.status.Origins; len(o) > 0 && !slices.ContainsFunc(o, func(o control.Origin) bool { return !o.OnlyWatched }) {
+	if a.status.OnlyWatched() {
 		return l.Dim.Render("○ this kind of database is only watched so far"), ""
 	}
 	for _, d := range a.status.Databases {

@@ -40,6 +40,9 @@ var sorts = []listing.Sort[control.GuardedTable]{
 
 // Model is the station. Its zero value is ready.
 type Model struct {
+	// OnlyWatched is set if all that comes is only watched.
+	OnlyWatched bool
+
 	guard  control.Guard
 	known  bool
 	frozen bool

@@ -337,7 +337,11 @@ func (m *Model) watched(l *look.Look, width int) []string {
 	for _, f := range m.guard.Feeds {
 		out = append(out, look.Cut(m.feed(l, &f), width))
 	}
-	if len(m.guard.Feeds) == 0 {
+	switch {
+	case len(m.guard.Feeds) > 0:
+	case m.OnlyWatched:
+		out = append(out, look.Cut("  "+l.Dim.Render("change feed      none: there is none for this kind of database so far"), width))
+	default:
 		out = append(out, look.Cut("  "+l.Dim.Render("change feed      none: [origin.feed] in the configuration, and jollylarder feed setup, would show direct writes"), width))
 	}
 	if n := len(m.guard.Unknown); n > 0 {

@@ -37,7 +37,6 @@ type island struct {
 	names    []string // of tables and views, as they are written
 	views    map[string]bool
 	function []string
-	depth    int
 	ctes     []string
 }
 
