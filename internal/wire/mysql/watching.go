@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"strconv"
@@ -98,9 +99,10 @@ func (s *session) blinds() {
 
 // begins tells the engine that the client has logged in.
 func (s *session) begins() {
+	i := s.login.intro
 	s.eng = s.server.Engine.NewSession(engine.Identity{
-		Origin: s.server.Name, Database: s.login.intro.database, User: s.login.intro.user,
-		Application: s.login.intro.attributes["program_name"], Address: s.accepted.RemoteAddr().String(),
+		Origin: s.server.Name, Database: i.database, User: i.user, Address: s.accepted.RemoteAddr().String(),
+		Application: cmp.Or(i.attributes["program_name"], i.user), // few drivers send a name, and most applications have a user
 	})
 	s.reader, s.schema = version(s.login.greeting.version), s.login.intro.database
 	s.prepared, s.last, s.assumed = map[uint32]*prepared{}, nil, true

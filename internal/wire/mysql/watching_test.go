@@ -330,7 +330,9 @@ func TestStatementsOfAUserThatIsChanged(t *testing.T) {
 	x.send(0, append([]byte{3}, theEnd...)).hear()
 	events, _ := w.events.Read()
 	require.Len(t, events, 2)
-	assert.Equal(t, "ines skerrow tern mysql", strings.Join([]string{events[0].User, events[0].Database, events[1].User, events[1].Database}, " "))
+	assert.Equal(t, "ines skerrow ines tern mysql tern", strings.Join([]string{
+		events[0].User, events[0].Database, events[0].Application, events[1].User, events[1].Database, events[1].Application,
+	}, " "))
 	var running []engine.Running
 	running = append(running, w.core.Running()...)
 	assert.Empty(t, running, "nothing is under way")
