@@ -50,3 +50,30 @@ func TestAFaultOfOurs(t *testing.T) {
 		}
 	}
 }
+
+// A fault in telling the engine what is asked costs nobody a byte: the conversation is followed nevertheless, and only its
+// statements are not seen any more.
+func TestAFaultInWatching(t *testing.T) {
+	conversation := bytes.Join([][]byte{query("select * from berths"), prepare("select ?"), execute(last, 0, 3), query("select 1; select 2"), query(theEnd)}, nil)
+	for _, who := range []link.Unchallenged{link.Anybody, link.Nobody} {
+		l := newLarder(t, link.Settings{Unchallenged: who})
+		want := said(t, server.Address(), 0, conversation)
+		for _, point := range []string{"begins", "read", "asked", "answered"} {
+			for at := range map[string]int{"begins": 1, "read": 4, "asked": 5, "answered": 5}[point] {
+				t.Run(fmt.Sprintf("%s, %s, the %dth time", who, point, at), func(t *testing.T) {
+					var passed atomic.Int32
+					fault.Set(func(p string) {
+						if p == point && passed.Add(1) == int32(at+1) {
+							panic("a fault")
+						}
+					})
+					defer fault.Set(nil)
+					x := say(t, l.address, "ines", "Quay#7", 0).ok()
+					_, _ = x.Write(conversation)
+					assert.Equal(t, want, ids.ReplaceAllString(x.hear(), "(prepared)"))
+					assert.Greater(t, passed.Load(), int32(at), "the fault was put in")
+				})
+			}
+		}
+	}
+}

@@ -79,7 +79,7 @@ func (s *session) run(l *login) {
 	s.status, s.now = l.status, s.server.Time()
 	s.conversation.ends = func(x *command) { s.telling(func() { s.answered(x) }) }
 	if s.server.Engine != nil {
-		s.begins()
+		s.started()
 	}
 	s.begun = true
 	s.mu.Unlock()
@@ -168,6 +168,7 @@ func (s *session) sent(f *framer, b []byte) (settled, on bool) {
 				}
 				s.telling(func() { s.asked(ended) })
 			}
+			s.keptNoLonger()
 			s.tells()
 		}
 	})

@@ -79,6 +79,9 @@ func TestWatchingHasNoFaults(t *testing.T) {
 			default:
 				b = packet(rapid.ByteRange(0, 3).Draw(t, "number"), body)
 			}
+			if client && rapid.IntRange(0, 15).Draw(t, "long") == 0 {
+				b = packet(0, append([]byte{comQuery}, strings.Repeat("select 1 ", 10_000)...))
+			}
 			cut := rapid.IntRange(0, len(b)).Draw(t, "cut")
 			for _, piece := range [][]byte{b[:cut], b[cut:]} {
 				switch {

@@ -26,6 +26,8 @@ type watching struct {
 	schema   string // that names without one are looked up in; empty if it has none
 	prepared map[uint32]*prepared
 	last     *prepared // that was asked for last
+	runs     uint64    // of statements with values that were sent in pieces
+	kept     int64     // the room of the client's packet that is kept
 	bound    []byte    // for what a statement is run with
 	now      time.Time // when what is being followed was sent or came
 	blind    bool      // the engine was told that it will hear no more
@@ -51,6 +53,7 @@ type prepared struct {
 	st         engine.Statement
 	parameters int
 	types      []byte // of its parameters, as they were sent last
+	pieces     bool   // values for its next run were sent ahead, in pieces
 	size       int64  // of the room that it takes
 }
 
@@ -97,6 +100,18 @@ func (s *session) blinds() {
 	s.eng.Unknown(s.now)
 }
 
+// started is begins for a session whose client must not be hurt by a fault of ours.
+func (s *session) started() {
+	defer func() {
+		if r := recover(); r != nil {
+			s.server.Fault("a connection is not watched", r)
+			s.blinds()
+		}
+	}()
+	fault.Point("begins")
+	s.begins()
+}
+
 // begins tells the engine that the client has logged in.
 func (s *session) begins() {
 	i := s.login.intro
@@ -117,6 +132,7 @@ func (s *session) leaves() {
 		return
 	}
 	s.forgets()
+	s.keptNoLonger()
 	s.eng.Close(s.server.Time())
 	s.eng, s.blind = nil, false
 }
@@ -186,7 +202,13 @@ func (s *session) asked(f *frame) {
 			s.forget(id)
 		}
 		return
-	case comQuit, comSendLongData:
+	case comSendLongData:
+		id, _ := s.id(f)
+		if p := s.prepared[id]; p != nil {
+			p.pieces = true
+		}
+		return
+	case comQuit:
 		return
 	}
 	fault.Point("asked")
@@ -274,17 +296,30 @@ func (s *session) read(f *frame, sql []byte, x *command) (st engine.Statement) {
 // longestKept is the longest packet of a client that is kept whole, in bytes. A longer statement may do anything.
 const longestKept = 1 << 20
 
-// keeps says how many bytes are kept of a packet of the client's.
+// keeps says how many bytes are kept of a packet of the client's, and takes room for one that does not fit into a buffer.
 func (s *session) keeps(first byte, length int) int {
 	switch first {
 	case comChangeUser:
 		return longestLogin
 	case comQuery, comPrepare, comExecute, comInitDB:
-		if s.eng != nil && length <= longestKept {
+		switch {
+		case s.eng == nil || length > longestKept:
+		case length <= bufferSize:
+			return length
+		case s.server.Engine.SessionRoom().Take(int64(length)):
+			s.kept = int64(length)
 			return length
 		}
 	}
 	return 0
+}
+
+// keptNoLonger gives back the room of a packet.
+func (s *session) keptNoLonger() {
+	if s.kept > 0 {
+		s.server.Engine.SessionRoom().Give(s.kept)
+		s.kept = 0
+	}
 }
 
 // id reads the number of the statement that a command is about.
@@ -346,6 +381,13 @@ func (s *session) executes(r *engine.Request, f *frame) {
 		return
 	}
 	r.Statement = p.st
+	if p.pieces { // which are not looked at: no two such runs count as the same
+		p.pieces = false
+		s.runs++
+		s.bound = binary.LittleEndian.AppendUint64(s.bound[:0], s.runs)
+		r.Bound = s.bound
+		return
+	}
 	const fixed = 1 + 4 + 1 + 4 // the command, the number, flags, and how often
 	if kind, _ := f.first(); kind != comExecute || !f.whole() || len(f.start) < fixed {
 		return
