@@ -223,9 +223,6 @@ type Facts struct {
 	Executes  string
 	Forgets   bool
 	Forgotten string
-	// Uses is the schema in which the session looks up names without one from then on, where a statement does nothing but
-	// set that.
-	Uses string
 	// Code is what the code in this very statement does, where that is known. It is another in the next statement of
 	// the pattern.
 	Code *Facts

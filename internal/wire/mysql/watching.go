@@ -39,7 +39,9 @@ type told struct {
 	some     bool // there is a ticket
 	began    time.Time
 	prepares *prepared
-	uses     string // the schema that it makes the default one
+	uses     string // the schema that it makes the one in use
+	moves    bool   // it does that
+	several  bool   // it is one of several statements
 	encoding string // that its client writes in from then on
 	encodes  bool
 	ansi     bool // whether double quotes are those of names from then on
@@ -219,7 +221,7 @@ func (s *session) asked(f *frame) {
 	case comQuery:
 		r.Statement = s.read(f, f.start[1:], x)
 	case comInitDB:
-		if x.uses = string(f.start[1:]); f.whole() {
+		if x.uses, x.moves = string(f.start[1:]), true; f.whole() {
 			r.Statement = s.read(f, fmt.Appendf(nil, "use `%s`", strings.ReplaceAll(x.uses, "`", "``")), nil)
 		} else {
 			r.Statement = s.mayDoAnything(reason.TooLongToAnalyse)
@@ -286,7 +288,8 @@ func (s *session) read(f *frame, sql []byte, x *command) (st engine.Statement) {
 	}
 	st = s.eng.Read(sql)
 	if facts := st.Pattern.Facts; x != nil && facts.Effect&analysis.Settings != 0 {
-		x.uses, x.sets = facts.Uses, true
+		x.sets, x.several = true, facts.Kind == analysis.KindSeveral
+		x.uses, x.moves = syntax.Uses(syntax.Of(s.mode), sql)
 		x.encoding, x.encodes = syntax.Encoding(syntax.Of(s.mode), sql)
 		x.ansi, x.quotes = syntax.ANSI(syntax.Of(s.mode), sql)
 	}
@@ -434,8 +437,12 @@ func (s *session) answered(x *command) {
 			s.eng.Ready(state)
 		}
 	}
-	if !x.failed {
+	switch {
+	case !x.failed:
 		s.changed(x)
+	case x.moves && x.several: // it may have done that before it failed
+		s.schema = ""
+		s.eng.ForgetSettings()
 	}
 	s.learns()
 }
@@ -446,7 +453,7 @@ func (s *session) changed(x *command) {
 		s.forgets()
 		s.reads(s.login.intro.charset)
 	}
-	if x.uses != "" {
+	if x.moves {
 		s.schema = x.uses
 		s.eng.ForgetSettings()
 	}

@@ -156,6 +156,11 @@ func TestNamesMeanTablesOfTheSchemaInUse(t *testing.T) {
 	assert.Equal(t, "mysql.berths skerrow.berths", w.reads(c, "c"), "there is no such schema")
 	do(c, "use `skerrow`")
 	assert.Equal(t, "skerrow.berths", w.reads(c, "d"))
+	c = w.one("multiStatements=true")
+	do(c, "select 1; use mysql; select 2")
+	assert.Equal(t, "mysql.berths skerrow.berths", w.reads(c, "e"))
+	do(c, "use skerrow; select nonsense")
+	assert.Equal(t, "berths skerrow.berths", w.reads(c, "f"), "how far it came is not known")
 }
 
 // A session begins as one that has nothing between: the larder's own question leaves no traces.

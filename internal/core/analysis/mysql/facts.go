@@ -53,7 +53,7 @@ func factsOf(syntax *statement.Syntax, list []ast.StmtNode) *analysis.Facts {
 		r.f.Bypasses(reason.NoStatement)
 	case 1:
 	default:
-		r.f.Kind, r.f.Definition, r.f.Uses = analysis.KindSeveral, "", ""
+		r.f.Kind, r.f.Definition = analysis.KindSeveral, ""
 		r.f.Bypasses(reason.Several)
 	}
 	return r.f

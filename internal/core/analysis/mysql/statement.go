@@ -54,7 +54,7 @@ func (r *reader) statement(n ast.StmtNode) bool {
 		is(analysis.KindSet, analysis.Settings, reason.ChangesSetting)
 	case *ast.UseStmt:
 		is(analysis.KindSet, analysis.Settings, reason.ChangesSetting)
-		f.Definition, f.Uses = "use", s.DBName
+		f.Definition = "use"
 	case *ast.BeginStmt:
 		// It commits what was open before it.
 		is(analysis.KindBegin, analysis.Begins|analysis.Commits, reason.BeginsOrEnds)

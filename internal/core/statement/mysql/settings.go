@@ -30,6 +30,22 @@ func ANSI(syntax *statement.Syntax, sql []byte) (ansi, says bool) {
 	return ansi, says
 }
 
+// Uses gives the schema that a string of statements makes the one in use, by its last USE; it is false if it has none.
+func Uses(syntax *statement.Syntax, sql []byte) (schema string, says bool) {
+	list := syntax.Tokens(sql)
+	for i, t := range list {
+		if i+1 == len(list) || i > 0 && list[i-1].Kind != statement.SemicolonToken || !strings.EqualFold(string(sql[t.Start:t.End]), "use") {
+			continue
+		}
+		name := string(sql[list[i+1].Start:list[i+1].End])
+		if list[i+1].Kind == statement.NameToken && len(name) > 1 {
+			name = strings.ReplaceAll(name[1:len(name)-1], name[:1]+name[:1], name[:1])
+		}
+		schema, says = name, true
+	}
+	return schema, says
+}
+
 // assigned calls f for what a statement sets, with a value that is a literal or a word; the value is empty for another.
 func assigned(syntax *statement.Syntax, sql []byte, f func(what, value string)) {
 	list := syntax.Tokens(sql)

@@ -34,3 +34,17 @@ func TestANSI(t *testing.T) {
 	_, says := ANSI(Syntax, []byte("select @@sql_mode"))
 	assert.False(t, says)
 }
+
+func TestUses(t *testing.T) {
+	for sql, want := range map[string]string{
+		"use harbour": "harbour", "USE `har``bour`;": "har`bour", "select 1; use a; update t set use_it = 1; use b ; select 2": "b",
+	} {
+		schema, says := Uses(Syntax, []byte(sql))
+		assert.True(t, says, sql)
+		assert.Equal(t, want, schema, sql)
+	}
+	for _, sql := range []string{"select `use` from t", "select 'use x'", "use", "set @a = 'use b'", "select a use from b"} {
+		_, says := Uses(Syntax, []byte(sql))
+		assert.False(t, says, sql)
+	}
+}
