@@ -28,6 +28,7 @@ const (
 	statusMoreResults   = 1 << 3
 	statusCursor        = 1 << 6
 	statusNoBackslash   = 1 << 9
+	statusStateChanged  = 1 << 14
 	statusANSIQuotes    = 1 << 15 // of MariaDB alone
 )
 
@@ -63,6 +64,8 @@ type command struct {
 // makes it lost: it says nothing any more.
 type conversation struct {
 	withoutEOF bool // replies have no mark behind their columns, and end with an OK
+	tracks     bool // an OK says what of the session's state has changed
+	tracked    []change
 	queue      []command
 	infile     bool // the client sends a file
 	next       byte // the number that the client's next packet has while it sends one, or proves who it is
@@ -73,6 +76,51 @@ type conversation struct {
 
 // changing says whether a change of the user is under way.
 func (c *conversation) changing() bool { return len(c.queue) > 0 && c.queue[0].due == dueLogin }
+
+// change is one of a session's state, as its server tells it: the schema in use, or a variable by its name.
+type change struct{ variable, value string }
+
+// schemaInUse is the name of no variable.
+const schemaInUse = ""
+
+// What a server tells of a session's state. Source: enum_session_state_type.
+const (
+	trackVariable = 0
+	trackSchema   = 1
+)
+
+// tracksState reads what of the session's state has changed, from behind the state of an OK on. What does not end within
+// it is left out.
+func (c *conversation) tracksState(b []byte) {
+	if len(b) < 2 { // how many warnings there are
+		return
+	}
+	_, rest, ok := counted(b[2:]) // what is told to people
+	if !ok {
+		return
+	}
+	for list, _, ok := counted(rest); ok && len(list) > 0; {
+		kind := list[0]
+		var data []byte
+		if data, list, ok = counted(list[1:]); !ok {
+			return
+		}
+		first, behind, is := counted(data)
+		switch {
+		case !is:
+		case kind == trackSchema:
+			c.tracked = append(c.tracked, change{schemaInUse, string(first)})
+		case kind == trackVariable:
+			for is {
+				var value []byte
+				if value, behind, is = counted(behind); is {
+					c.tracked = append(c.tracked, change{string(first), string(value)})
+					first, behind, is = counted(behind)
+				}
+			}
+		}
+	}
+}
 
 // inRows says whether rows come next, most probably.
 func (c *conversation) inRows() bool { return len(c.queue) > 0 && c.queue[0].due == dueRows }
@@ -233,6 +281,9 @@ func (c *conversation) took(f *frame) (status uint16, ok bool) {
 		return 0, false
 	}
 	c.status = binary.LittleEndian.Uint16(rest)
+	if c.tracks && c.status&statusStateChanged != 0 {
+		c.tracksState(rest[2:])
+	}
 	return c.status, true
 }
 

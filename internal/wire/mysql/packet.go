@@ -34,6 +34,7 @@ const (
 	capPluginAuth    = 1 << 19
 	capAttributes    = 1 << 20
 	capLengthEncoded = 1 << 21
+	capTrack         = 1 << 23
 	capDeprecateEOF  = 1 << 24
 	capOptionalMeta  = 1 << 25
 	capZstd          = 1 << 26

@@ -76,6 +76,7 @@ func (s *session) run(l *login) {
 	s.mu.Lock()
 	s.login, s.client, s.origin = l, socket.New(l.client), socket.New(l.origin)
 	s.withoutEOF = l.intro.caps&l.greeting.caps&capDeprecateEOF != 0
+	s.tracks = l.intro.caps&l.greeting.caps&capTrack != 0
 	s.status, s.now = l.status, s.server.Time()
 	s.conversation.ends = func(x *command) { s.telling(func() { s.answered(x) }) }
 	if s.server.Engine != nil {
@@ -231,14 +232,20 @@ func (s *session) changes(f *frame) {
 // responded takes what the client answers to a challenge.
 func (c *changing) responded(f *frame) { c.proved = proofs[c.way] && f.length > 0 }
 
+// longestState is how many bytes of an OK are kept, which says what of the session's state has changed.
+const longestState = 4 << 10
+
 // fromOrigin relays what the origin sends.
 func (s *session) fromOrigin() {
 	buffer := make([]byte, bufferSize)
 	var f framer
 	var held []byte // the beginning of a packet of a login, which is looked at before it is sent on
-	f.keep = func(byte, int) int {
-		if s.conversation.changing() {
+	f.keep = func(first byte, length int) int {
+		switch {
+		case s.conversation.changing():
 			return longestLogin
+		case s.tracks && (first == markOK || first == markEOF):
+			return min(length, longestState)
 		}
 		return 0
 	}

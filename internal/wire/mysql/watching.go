@@ -142,7 +142,7 @@ func (s *session) leaves() {
 // reads notes the number of the character set that the client writes in, as it is in the protocol.
 func (s *session) reads(charset byte) {
 	name := map[byte]string{1: "big5", 84: "big5", 95: "cp932", 96: "cp932", 28: "gbk", 87: "gbk", 13: "sjis", 88: "sjis", 248: "gb18030", 249: "gb18030", 250: "gb18030"}[charset]
-	s.encodes(name)
+	s.encodes(cmp.Or(name, "another"))
 }
 
 // encodes notes the character set that the client writes in. In some a backslash or a quote can be the second byte of a
@@ -150,6 +150,11 @@ func (s *session) reads(charset byte) {
 func (s *session) encodes(name string) {
 	var why reason.Reason
 	switch name {
+	case "": // which is not known
+		why = reason.About(reason.Encoding, "set by an expression")
+	case "default":
+		s.reads(s.login.intro.charset)
+		return
 	case "big5", "cp932", "gb18030", "gbk", "sjis":
 		why = reason.About(reason.Encoding, name)
 	}
@@ -444,7 +449,22 @@ func (s *session) answered(x *command) {
 		s.schema = ""
 		s.eng.ForgetSettings()
 	}
+	s.follows()
 	s.learns()
+}
+
+// follows notes what the server has told of the session's state, which it knows best.
+func (s *session) follows() {
+	for _, c := range s.tracked {
+		switch c.variable {
+		case schemaInUse:
+			s.schema = c.value
+			s.eng.ForgetSettings()
+		case "character_set_client":
+			s.encodes(c.value)
+		}
+	}
+	s.tracked = s.tracked[:0]
 }
 
 // changed notes what a command has changed in how the session is read.

@@ -199,6 +199,10 @@ func TestHowTextsAreRead(t *testing.T) {
 	assert.Contains(t, seen(quoted), "the session's encoding gbk is not read")
 	do(c, "set names utf8mb4")
 	assert.Equal(t, usual, seen(quoted))
+	do(c, "set character_set_client = concat('utf8', 'mb4')")
+	assert.Contains(t, seen(quoted), "the session's encoding set by an expression is not read")
+	do(c, "set names default")
+	assert.Equal(t, usual, seen(quoted))
 	do(c, "set sql_mode = 'ANSI'", "prepare s from 'set sql_mode = \\'\\''", "execute s")
 	assert.Equal(t, usual, seen(quoted))
 	root := connect(t, server.Address(), "root", "", "")
@@ -349,4 +353,23 @@ func TestStatementsOfAUserThatIsChanged(t *testing.T) {
 	running = append(running, w.core.Running()...)
 	assert.Empty(t, running, "nothing is under way")
 	assert.Equal(t, 1, w.core.Sessions())
+}
+
+// Where the client has the server tell of the session's state, that is followed whatever has changed it.
+func TestTheServerTellsOfTheState(t *testing.T) {
+	w := newWatched(t)
+	const track, withoutEOF = 1 << 23, 1 << 24
+	for _, further := range []uint32{track, track | withoutEOF, 0} {
+		x := say(t, w.address, "ines", "Quay#7", further).ok()
+		w.saw()
+		for _, q := range []string{"set character_set_client = concat('g', 'bk')", "select ship from berths", "set character_set_client = concat('utf8', 'mb4')", "use mysql; select nonsense", "select 1 from db"} {
+			x.send(0, append([]byte{3}, q...)).send(0, append([]byte{3}, theEnd...)).hear()
+		}
+		seen := strings.Join(w.saw(), "\n")
+		assert.Equal(t, further != 0, strings.Contains(seen, "the session's encoding gbk is not read"), seen)
+		assert.Equal(t, further == 0, strings.Contains(seen, "the session's encoding set by an expression is not read"), seen)
+		if further != 0 {
+			assert.Equal(t, []string{"mysql.db"}, w.core.Does(w.patternsOf("select $ from db")[0]).Reads)
+		}
+	}
 }

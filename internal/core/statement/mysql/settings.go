@@ -69,7 +69,9 @@ func assigned(syntax *statement.Syntax, sql []byte, f func(what, value string)) 
 			}
 		}
 		value := ""
-		if behind < len(list) && (list[behind].Kind == statement.WordToken || list[behind].Kind == statement.LiteralToken) {
+		computed := behind+1 < len(list) && list[behind+1].Kind != statement.CommaToken && list[behind+1].Kind != statement.SemicolonToken &&
+			at(behind+1) != "collate" || strings.HasPrefix(at(behind), "@")
+		if behind < len(list) && !computed && (list[behind].Kind == statement.WordToken || list[behind].Kind == statement.LiteralToken) {
 			value = strings.Trim(at(behind), `'"`)
 		}
 		f(what, value)

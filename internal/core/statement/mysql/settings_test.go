@@ -10,7 +10,8 @@ func TestEncoding(t *testing.T) {
 	for sql, want := range map[string]string{
 		"SET NAMES gbk": "gbk", "set names 'UTF8MB4' collate utf8mb4_bin": "utf8mb4", "set character set latin1": "latin1", "set charset default": "default",
 		"set autocommit = 0, @@session.character_set_client = \"sjis\"": "sjis", "set character_set_client := big5, names utf8": "utf8",
-		"set character_set_client = concat('g', 'bk')": "concat", "set names": "",
+		"set character_set_client = concat('g', 'bk')": "", "set names": "",
+		"set character_set_client = @saved": "", "set names latin1; select 1": "latin1", "set names utf8 collate utf8_bin, @a = 1": "utf8",
 	} {
 		name, says := Encoding(Syntax, []byte(sql))
 		assert.True(t, says, sql)
