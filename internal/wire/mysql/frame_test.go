@@ -167,9 +167,10 @@ func FuzzIntroduction(f *testing.F) {
 // Whatever the two sides send, in whatever order, following it comes to an end and never to rest while it is lost.
 func FuzzConversation(f *testing.F) {
 	f.Add([]byte{0, comQuery, 1, 1, 0, 0, 0, 2, 0, 0, 0}, uint8(0))
+	f.Add(append([]byte{23 | 0x40, 0, comQuery, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 14, 1, 0, 0, 0, 2, 0x40, 0, 0, 0, 5, 1, 3, 2}, "db"...), uint8(2))
 	f.Add([]byte{0, comChangeUser, 0, 0, 0, 1, 0xfe, 0, 0, 2, 0}, uint8(1))
 	f.Fuzz(func(t *testing.T, b []byte, flags uint8) {
-		c := conversation{withoutEOF: flags&1 != 0}
+		c := conversation{withoutEOF: flags&1 != 0, tracks: flags&2 != 0}
 		for len(b) > 2 {
 			n := min(int(b[0])%40, len(b)-2)
 			fr := frame{number: b[1], length: n, start: b[2 : 2+min(n, shown)]}

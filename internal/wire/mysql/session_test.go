@@ -55,7 +55,7 @@ func TestWatchingHasNoFaults(t *testing.T) {
 	texts := []string{"select ship from berths where id = 1", "use harbour", "set names gbk", "set sql_mode = 'ANSI'", "begin", "commit", "\x00", "/*!50001", "select '", "update berths set ship = ?", "prepare s from 'select 1'", "execute s", ""}
 	replies := [][]byte{
 		{0, 0, 0, 2, 0, 0, 0}, {0, 0, 0, 3, 0, 0, 0}, {0, 0, 0, 10, 0, 0, 0}, {0xff, 1, 4, '#'}, {1}, {0xfe, 0, 0, 2, 0}, {0xfe, 0, 0, 10, 0}, {3, 'd', 'e', 'f'}, {0xfb, 'x'}, {1, 'a'},
-		{0, 7, 0, 0, 0, 1, 0, 1, 0, 0, 0, 0}, {0, 9, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, {0xff, 0xff, 0xff, 1, 1}, {}, {0xfe, 'm', 0},
+		{0, 7, 0, 0, 0, 1, 0, 1, 0, 0, 0, 0}, {0, 9, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, {0xff, 0xff, 0xff, 1, 1}, {}, {0, 0, 0, 2, 0x40, 0, 0, 0, 5, 1, 3, 2, 'd', 'b'}, {0, 0, 0, 2, 0x40, 0, 0, 0, 9, 0, 7, 1, 'a', 1, 'b', 1, 'c', 2}, {0xfe, 0, 0, 2, 0x40, 0, 0}, {0xfe, 'm', 0},
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		var misused []string
@@ -64,6 +64,7 @@ func TestWatchingHasNoFaults(t *testing.T) {
 		defer e.Close()
 		log := &faults{}
 		s := quiet(t, e, log, rapid.Bool().Draw(t, "without EOF"))
+		s.tracks = rapid.Bool().Draw(t, "tracks")
 		from := framer{keep: s.keeps}
 		back := framer{keep: func(byte, int) int { return longestLogin }}
 		for range rapid.IntRange(1, 40).Draw(t, "steps") {
