@@ -117,6 +117,7 @@ func TestFacts(t *testing.T) {
 		{"release savepoint a", "savepoint: forgets a savepoint"},
 		{"call refit(3, (select max(a) from t))", "call reads t calls refit {settings commits}: runs a procedure"},
 		{"do release_lock('a'), price(3)", "do calls price: runs code; calls release_lock(), which waits, locks or notifies"},
+		{"do setval(`tickets`, 5, 0), price(1)", "do reads tickets calls price: its SQL is not understood: the grammar does not have it; calls setval(), which moves or reads a sequence"},
 		{"prepare S from 'select a from t where b = ?'", "prepare: prepares a statement for its session"},
 		{"prepare s from @q", "prepare: prepares a statement for its session"},
 		{"execute s using @a", "execute {settings anything commits shared}: runs a statement that was prepared in SQL, and is not known"},

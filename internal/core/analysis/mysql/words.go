@@ -92,6 +92,10 @@ func byWords(syntax *statement.Syntax, sql string) *analysis.Facts {
 		return w.returning()
 	case "select", "with", "values", "table":
 		return w.query()
+	case "do":
+		f := w.query()
+		f.Kind, f.Definition = analysis.KindCall, "do"
+		return f
 	case "show":
 		return simple(analysis.KindShow, 0, reason.ReportsActivity)
 	case "explain", "describe", "desc":
@@ -189,7 +193,7 @@ func (w *words) query() *analysis.Facts {
 		}
 		n, ok := w.name(i)
 		switch {
-		case !ok:
+		case !ok, i == 0: // what it begins with
 		case w.is(i+1, statement.OpeningToken):
 			if n.Schema != "" || !w.syntax.Keyword([]byte(strings.ToLower(n.Name))) {
 				r.call(n)
