@@ -220,7 +220,7 @@ func (s *Session) decide(d *Decision, r *Request, now time.Time) {
 func (d *Decision) writes(does *analysis.Facts) bool {
 	res := d.resolved
 	return !res.change.Empty() &&
-		(len(res.Writes) > 0 || len(res.Defines) > 0 || does.Effect&(analysis.Schema|analysis.Unknown) != 0 ||
+		(len(res.Writes) > 0 || len(does.Writes) > 0 || len(res.Defines) > 0 || does.Effect&(analysis.Schema|analysis.Unknown) != 0 ||
 			res.Everything && d.Pattern.Facts.Kind == analysis.KindCall)
 }
 

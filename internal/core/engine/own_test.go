@@ -328,4 +328,9 @@ func TestBlindReadsAreNoWrites(t *testing.T) {
 		assert.Zero(t, writes(sql), sql)
 	}
 	assert.NotZero(t, writes("insert into berths values (1)"))
+	for sql, outcome := range map[string]ledger.Outcome{"select n from berths": ledger.Bypass, "insert into berths values (1)": ledger.Write, "update ports set n = 1": ledger.Write} {
+		d := decide(s, sql)
+		assert.Equal(t, outcome, d.Outcome, sql)
+		d.Drop()
+	}
 }
