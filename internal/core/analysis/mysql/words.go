@@ -71,7 +71,8 @@ func byWords(syntax *statement.Syntax, sql string) *analysis.Facts {
 	for len(w.list) > 0 && w.list[len(w.list)-1].Kind == statement.SemicolonToken {
 		w.list = w.list[:len(w.list)-1]
 	}
-	if len(w.list) == 0 || slices.ContainsFunc(w.list, func(t statement.Token) bool { return t.Kind == statement.SemicolonToken }) && !w.defines() {
+	several := slices.ContainsFunc(w.list, func(t statement.Token) bool { return t.Kind == statement.SemicolonToken })
+	if len(w.list) == 0 || several && !w.defines() {
 		return nil // several statements, of which none is understood
 	}
 	first := 0
@@ -108,6 +109,9 @@ func byWords(syntax *statement.Syntax, sql string) *analysis.Facts {
 		if w.defines() {
 			f := simple(analysis.KindDefinition, analysis.Schema|analysis.Commits, reason.ChangesSchema)
 			f.Definition = w.at(0) + " " + w.defined()
+			if several { // in its body, or behind it
+				f.Effect |= analysis.Unknown | analysis.Shared | analysis.Settings
+			}
 			return f
 		}
 	case "check", "checksum", "repair", "cache":
