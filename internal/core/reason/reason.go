@@ -60,12 +60,22 @@ func put(b *strings.Builder, text, name string) {
 	}
 }
 
-// Add appends a reason to a list that does not have it yet.
+// most bounds a list: a statement may name tens of thousands of things that each are a reason, and further ones tell
+// nobody anything.
+const most = 64
+
+// Add appends a reason to a list that does not have it yet. To a long one it adds no more, but for the first that does not
+// rest on the time alone.
 func Add(list []Reason, r Reason) []Reason {
+	other := false
 	for _, have := range list {
 		if have == r {
 			return list
 		}
+		other = other || !have.OfTime()
+	}
+	if len(list) >= most && (other || r.OfTime()) {
+		return list
 	}
 	return append(list, r)
 }

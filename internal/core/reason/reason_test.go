@@ -1,6 +1,7 @@
 package reason
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 
@@ -73,4 +74,17 @@ func TestAddKeepsOneOfEach(t *testing.T) {
 	list := Add(Add(Add(nil, Of(Writes)), About(NotNamed, "a")), Of(Writes))
 	list = Add(list, About(NotNamed, "b"))
 	assert.Equal(t, []string{"writes", "reads a, which the catalog does not name", "reads b, which the catalog does not name"}, Sentences(list))
+}
+
+// A list has an end, and still tells whether all of its reasons rest on the time alone.
+func TestReasonsAreBounded(t *testing.T) {
+	var list []Reason
+	for i := range 10_000 {
+		list = Add(list, Of(AsksForTime).Behind(Way("").View(strconv.Itoa(i))))
+	}
+	assert.Len(t, list, most)
+	list = Add(list, About(NotNamed, "quays"))
+	list = Add(list, About(NotNamed, "berths"))
+	assert.Len(t, list, most+1)
+	assert.False(t, list[most].OfTime())
 }

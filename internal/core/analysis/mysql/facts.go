@@ -61,9 +61,10 @@ func factsOf(syntax *statement.Syntax, list []ast.StmtNode) *analysis.Facts {
 
 // reader collects the facts of one statement string.
 type reader struct {
+	analysis.Lists
 	f      *analysis.Facts
 	syntax *statement.Syntax
-	ctes   []string // names of WITH that can be meant where the walk is, in lower case
+	ctes   []string // names of WITH that can be meant where the walk is
 }
 
 func name(t *ast.TableName) analysis.Name {
@@ -76,22 +77,7 @@ func (r *reader) read(n analysis.Name) {
 		r.f.System = true
 		r.f.AddReason(reason.About(reason.ReadsSystemTable, n.String()))
 	}
-	for _, o := range r.f.Reads {
-		if o == n {
-			r.again(n)
-			return
-		}
-	}
-	r.f.Reads = append(r.f.Reads, n)
-}
-
-func (r *reader) again(n analysis.Name) {
-	for _, o := range r.f.Again {
-		if o == n {
-			return
-		}
-	}
-	r.f.Again = append(r.f.Again, n)
+	r.AddName(&r.f.Reads, n)
 }
 
 // write notes a table that is written.
@@ -99,6 +85,11 @@ func (r *reader) write(n analysis.Name, events analysis.Events, sets ...string) 
 	if System(n.Schema) {
 		r.f.Effect |= analysis.Schema | analysis.Shared // privileges and definitions are rows of tables here
 	}
-	r.f.Writes = analysis.AddWrite(r.f.Writes, analysis.Write{Name: n, Events: events, Sets: sets})
+	w := analysis.Write{Name: n, Events: events, Sets: sets}
+	if r.First(&r.f.Writes, n) {
+		r.f.Writes = append(r.f.Writes, w)
+	} else {
+		r.f.Writes = analysis.AddWrite(r.f.Writes, w)
+	}
 	r.f.Bypasses(reason.Writes)
 }

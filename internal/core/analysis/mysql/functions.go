@@ -1,11 +1,11 @@
 package mysql
 
 import (
-	"slices"
 	"strings"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/reason"
+	"jollylarder/internal/core/statement"
 )
 
 // The server's own functions, judged by name: a server that has one takes it, and no function of a database's, where no
@@ -13,7 +13,7 @@ import (
 // a function of the database's own, which may do anything.
 
 // steady functions give equal results for equal arguments while the tables and the settings in the key are the same.
-var steady = set(`
+var steady = statement.Words(`
 abs acos adddate addtime ascii asin atan atan2 avg benchmark bin bin_to_uuid bit_and bit_count bit_length bit_or
 bit_xor cast ceil ceiling char char_length character_length charset chr coalesce coercibility collation column_add column_check
 column_create column_delete column_exists column_get column_json column_list compress concat concat_ws conv convert convert_tz cos cot
@@ -46,19 +46,19 @@ concat_operator_oracle lpad_oracle ltrim_oracle rpad_oracle rtrim_oracle substr_
 `)
 
 // timed functions change with the time of the call and do nothing else.
-var timed = set(`
+var timed = statement.Words(`
 now curdate curtime current_date current_time current_timestamp localtime localtimestamp sysdate unix_timestamp utc_date utc_time
 utc_timestamp
 `)
 
 // dateless functions give a time without a date, which is read as one of today wherever a date is wanted.
-var dateless = set(`maketime sec_to_time time timediff`)
+var dateless = statement.Words(`maketime sec_to_time time timediff`)
 
 // unordered are the aggregates whose result rests on the order of what they are given.
-var unordered = set(`group_concat json_arrayagg json_objectagg any_value`)
+var unordered = statement.Words(`group_concat json_arrayagg json_objectagg any_value`)
 
 // aggregates are those that the grammar knows and servers have.
-var aggregates = set(`
+var aggregates = statement.Words(`
 avg bit_and bit_or bit_xor count group_concat json_arrayagg json_objectagg max min std stddev stddev_pop stddev_samp sum var_pop var_samp variance
 `)
 
@@ -80,14 +80,6 @@ func init() {
 			harmless[n] = why
 		}
 	}
-}
-
-func set(names string) map[string]bool {
-	out := map[string]bool{}
-	for n := range strings.FieldsSeq(names) {
-		out[n] = true
-	}
-	return out
 }
 
 // call judges a function by its name.
@@ -115,25 +107,18 @@ func (r *reader) call(n analysis.Name) {
 		return
 	}
 	// Another kind or version of server may not have it, and then it is the database's own.
-	if !slices.Contains(r.f.BuiltIns, lower) {
-		r.f.BuiltIns = append(r.f.BuiltIns, lower)
-	}
+	r.AddText(&r.f.BuiltIns, lower)
 }
 
 // clauses are words before a bracket that call nothing, where the grammar does not have the statement.
-var clauses = set(`columns group json_table nested over within`)
+var clauses = statement.Words(`columns group json_table nested over within`)
 
-var namesUser = set(`current_role current_user session_user system_user user`)
+var namesUser = statement.Words(`current_role current_user session_user system_user user`)
 
 // own notes a function of the database's own, or one that was not reviewed.
 func (r *reader) own(n analysis.Name) {
 	r.f.AnyRows = true // it may be an aggregate
-	for _, o := range r.f.Functions {
-		if o == n {
-			return
-		}
-	}
-	r.f.Functions = append(r.f.Functions, n)
+	r.AddName(&r.f.Functions, n)
 }
 
 // System says whether a schema is one of the server's own.

@@ -122,9 +122,7 @@ func (r *reader) node(n ast.Node) {
 		r.inside(x)
 	case *ast.ColumnName:
 		f.Whole = true
-		if !slices.Contains(f.Computed, x.Name.L) {
-			f.Computed = append(f.Computed, x.Name.L)
-		}
+		r.AddText(&f.Computed, x.Name.L)
 	case *ast.WildCardField:
 		f.Whole, f.Star = true, true
 	case *ast.SelectField:

@@ -123,7 +123,7 @@ func byWords(syntax *statement.Syntax, sql string) *analysis.Facts {
 }
 
 // definitions are what the grammar does not have of what can be created.
-var definitions = set(`event function procedure server trigger view sequence package table index`)
+var definitions = statement.Words(`event function procedure server trigger view sequence package table index`)
 
 // defined gives what a CREATE, ALTER or DROP is about, or nothing.
 func (w *words) defined() string {

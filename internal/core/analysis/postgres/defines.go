@@ -6,6 +6,7 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/statement"
 )
 
 // Most definitions concern a relation that they name, and nothing else: a new table, an index, a column more. What
@@ -140,7 +141,7 @@ func (r *reader) tablePart(n *pg.Node) (quiet, understood bool) {
 func acts(action string) bool { return action == "c" || action == "n" || action == "d" }
 
 // serials are the types that stand for a number from a sequence of the column's own.
-var serials = set("serial bigserial smallserial serial2 serial4 serial8")
+var serials = statement.Words("serial bigserial smallserial serial2 serial4 serial8")
 
 // indexed reads what an index is made of, which is worked out for every row there is.
 func (r *reader) indexed(list []*pg.Node) bool {

@@ -4,13 +4,14 @@ import (
 	"strings"
 
 	"jollylarder/internal/core/reason"
+	"jollylarder/internal/core/statement"
 )
 
 // The functions of pg_catalog, judged by name. A name stands in a list only if that holds for every overload of it.
 // Source: provolatile in the server's pg_proc, reviewed one by one; a name in no list may do anything.
 
 // steady functions give equal results for equal arguments while the tables and the settings in the key are the same.
-var steady = set(`
+var steady = statement.Words(`
 abs pg_size_pretty pg_client_encoding getdatabaseencoding acos acosd acosh area array_agg array_dims array_fill array_length array_lower array_ndims array_position
 array_positions array_prepend array_append array_cat array_remove array_replace array_to_json array_to_string array_upper
 ascii asin asind asinh atan atan2 atan2d atand atanh avg bit_and bit_count bit_length bit_or bit_xor bool_and bool_or
@@ -42,7 +43,7 @@ width_bucket
 `)
 
 // timed functions change with the time of the call and do nothing else.
-var timed = set(`
+var timed = statement.Words(`
 now clock_timestamp current_date current_time current_timestamp localtime localtimestamp statement_timestamp
 transaction_timestamp timeofday
 `)
@@ -76,7 +77,7 @@ func init() {
 
 // catalogued functions read the system catalogs and nothing else, beside the settings in the key: what they give
 // changes with a definition only.
-var catalogued = set(`
+var catalogued = statement.Words(`
 format_type obj_description col_description shobj_description pg_encoding_to_char pg_char_to_encoding pg_typeof pg_has_role row_security_active
 pg_relation_is_updatable pg_column_is_updatable pg_collation_for oidvectortypes pg_function_is_visible
 pg_get_viewdef pg_get_ruledef pg_get_triggerdef pg_get_indexdef pg_get_constraintdef pg_get_partkeydef pg_get_expr
@@ -95,7 +96,7 @@ func readsCatalog(name string) bool {
 }
 
 // catalogTypes are written and read by names in the system catalogs.
-var catalogTypes = set(`regclass regtype regproc regprocedure regnamespace regrole regoper regoperator regconfig
+var catalogTypes = statement.Words(`regclass regtype regproc regprocedure regnamespace regrole regoper regoperator regconfig
 regdictionary regcollation`)
 
 // harmlessPrefixes are families of which every member is harmless.
@@ -122,22 +123,14 @@ func harmlessReason(name string) reason.Code {
 }
 
 // steadyTypes are the types to which any value may be cast: their input depends on nothing but the value and the key.
-var steadyTypes = set(`
+var steadyTypes = statement.Words(`
 bool int2 int4 int8 float4 float8 numeric text varchar bpchar char bytea uuid json jsonb inet cidr macaddr macaddr8
 bit varbit interval oid name tid point line lseg box path polygon circle int4range int8range numrange tsvector tsquery int2vector oidvector jsonpath
 `)
 
 // dateTypes read a few words as the time of the call, so only constants (whose bytes are looked at) and values that
 // are dates already may be cast to them.
-var dateTypes = set(`date timestamp timestamptz time daterange tsrange tstzrange`)
+var dateTypes = statement.Words(`date timestamp timestamptz time daterange tsrange tstzrange`)
 
 // dateFunctions give a date or time, whatever their arguments are.
-var dateFunctions = set(`date_trunc date_bin make_date make_timestamp make_timestamptz to_timestamp to_date`)
-
-func set(names string) map[string]bool {
-	m := map[string]bool{}
-	for _, n := range strings.Fields(names) {
-		m[n] = true
-	}
-	return m
-}
+var dateFunctions = statement.Words(`date_trunc date_bin make_date make_timestamp make_timestamptz to_timestamp to_date`)

@@ -8,6 +8,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/analysis/postgres/grammar"
 	"jollylarder/internal/core/reason"
+	"jollylarder/internal/core/statement"
 )
 
 // judged says what is known of one of the server's own functions by its name.
@@ -36,11 +37,11 @@ func (r *reader) call(c *pg.FuncCall) {
 		f.AnyRows = true // what it gives may rest on the order of rows
 	}
 	if n.Schema != "" && n.Schema != "pg_catalog" {
-		r.addName(&f.Functions, n)
+		r.AddName(&f.Functions, n)
 		return
 	}
 	if n.Schema == "" {
-		r.addText(&f.BuiltIns, n.Name)
+		r.AddText(&f.BuiltIns, n.Name)
 	}
 	f.Private = f.Private || searchesText[n.Name]
 	switch j := judged(n.Name); {
@@ -52,7 +53,7 @@ func (r *reader) call(c *pg.FuncCall) {
 		f.Bypasses(reason.ChangesSetting)
 	case !j.Known:
 		f.AnyRows = true // it may be an aggregate
-		r.addName(&f.Functions, n)
+		r.AddName(&f.Functions, n)
 	case j.Reason.Some():
 		f.AddReason(j.Reason)
 	default:
@@ -62,11 +63,11 @@ func (r *reader) call(c *pg.FuncCall) {
 }
 
 // unordered are the aggregates whose result rests on the order of what they are given, where an ORDER BY leaves ties.
-var unordered = set(`array_agg string_agg json_agg jsonb_agg json_object_agg jsonb_object_agg xmlagg mode`)
+var unordered = statement.Words(`array_agg string_agg json_agg jsonb_agg json_object_agg jsonb_object_agg xmlagg mode`)
 
 // searchesText are functions that use a configuration, dictionary or parser, which may be in a schema that not
 // everybody may use.
-var searchesText = set(`to_tsvector to_tsquery plainto_tsquery phraseto_tsquery websearch_to_tsquery ts_headline`)
+var searchesText = statement.Words(`to_tsvector to_tsquery plainto_tsquery phraseto_tsquery websearch_to_tsquery ts_headline`)
 
 // shifted reads what AT TIME ZONE is asked of. Of a time without a date the answer is that of today.
 func (r *reader) shifted(n *pg.Node) {
@@ -137,7 +138,7 @@ func (r *reader) castTo(t *pg.TypeName, of *pg.Node) {
 	f := r.f
 	n := qualified(t.GetNames())
 	r.all(t.GetTypmods())
-	r.addText(&f.CastTo, n.Name)
+	r.AddText(&f.CastTo, n.Name)
 	system := n.Schema == "" || n.Schema == "pg_catalog"
 	switch {
 	case system && steadyTypes[n.Name]:
@@ -153,7 +154,7 @@ func (r *reader) castTo(t *pg.TypeName, of *pg.Node) {
 	case n.Schema == "pg_catalog":
 		f.AddReason(reason.About(reason.CastsToUnknown, n.Name))
 	default:
-		r.addName(&f.Types, n)
+		r.AddName(&f.Types, n)
 	}
 }
 
@@ -235,12 +236,12 @@ func pseudo(n analysis.Name) bool {
 	return (n.Schema == "" || n.Schema == "pg_catalog") && (pseudoTypes[n.Name] || strings.HasPrefix(n.Name, "any"))
 }
 
-var pseudoTypes = set(
+var pseudoTypes = statement.Words(
 	`record refcursor trigger event_trigger void cstring internal language_handler fdw_handler index_am_handler table_am_handler unknown pg_ddl_command`,
 )
 
 // foreignTypes are the server's own types whose reading is judged where a text is cast to them, and which come as they
 // are to a function.
-var foreignTypes = set(
+var foreignTypes = statement.Words(
 	`xml money timetz pg_lsn xid xid8 cid pg_snapshot txid_snapshot int4multirange int8multirange nummultirange datemultirange tsmultirange tstzmultirange`,
 )

@@ -68,11 +68,11 @@ func newReader() *reader {
 
 // reader collects the facts of one statement string.
 type reader struct {
+	analysis.Lists
 	f         *analysis.Facts
 	body      bool             // it is that of a function, a view or the like, whose literals nobody else looks at
 	plans     bool             // of a function that keeps what was read of it for the rest of a session
 	mentioned struct{ _ byte } // the list of tables that are mentioned, of which only the names are of interest
-	seen      map[listed]bool
 
 	scope     *analysis.Scope // what names mean where the walk is
 	ctes      *cte

@@ -38,7 +38,7 @@ func (r *reader) level(outer *analysis.Scope) (back func()) {
 func (r *reader) subquery(n *pg.Node) (columns []analysis.Output, open bool) {
 	defer r.level(r.scope)()
 	for _, op := range []string{"=", "<", ">"} { // those of IN, DISTINCT, GROUP BY, ORDER BY, USING, and of keys
-		r.addText(&r.f.Operators, op)
+		r.AddText(&r.f.Operators, op)
 	}
 	switch s := n.GetNode().(type) {
 	case nil:
@@ -329,7 +329,7 @@ func (x *source) join(j *pg.JoinExpr) []*analysis.Item {
 	var used []analysis.Output
 	for _, c := range j.UsingClause {
 		name := c.GetString_().GetSval()
-		r.addText(&r.f.Columns, name)
+		r.AddText(&r.f.Columns, name)
 		r.f.Refs = append(
 			r.f.Refs,
 			&analysis.Ref{Scope: l, Path: []string{name}},

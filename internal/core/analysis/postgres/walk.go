@@ -9,6 +9,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/reason"
+	"jollylarder/internal/core/statement"
 	syntax "jollylarder/internal/core/statement/postgres"
 )
 
@@ -171,7 +172,7 @@ func (r *reader) below(m protoreflect.Message) {
 
 // changing are the system columns that change though nobody writes their row: by locks, writes that are rolled back,
 // and the server's own work.
-var changing = set("xmin xmax cmin cmax ctid")
+var changing = statement.Words("xmin xmax cmin cmax ctid")
 
 // column reads a column's name.
 func (r *reader) column(c *pg.ColumnRef) *analysis.Ref {
@@ -191,7 +192,7 @@ func (r *reader) column(c *pg.ColumnRef) *analysis.Ref {
 		return ref
 	}
 	last := ref.Path[len(ref.Path)-1]
-	r.addText(&f.Columns, last)
+	r.AddText(&f.Columns, last)
 	if changing[last] && !freshness.Off(freshness.SystemColumns) {
 		f.AddReason(reason.About(reason.SystemColumn, last))
 	}
@@ -213,7 +214,7 @@ func (r *reader) indirection(x *pg.A_Indirection) {
 		switch {
 		case n.GetString_() != nil:
 			name := n.GetString_().Sval
-			r.addText(&r.f.Columns, name)
+			r.AddText(&r.f.Columns, name)
 			r.f.Fields = append(r.f.Fields, analysis.Field{Of: of, Name: name, Function: judged(name)})
 		case n.GetAStar() != nil:
 			r.f.Star = true
@@ -234,7 +235,7 @@ func (r *reader) expression(x *pg.A_Expr) {
 		pg.A_Expr_Kind_AEXPR_BETWEEN_SYM,
 		pg.A_Expr_Kind_AEXPR_NOT_BETWEEN_SYM:
 		for _, op := range []string{">=", "<=", "<", ">"} {
-			r.addText(&f.Operators, op)
+			r.AddText(&f.Operators, op)
 		}
 	}
 	r.walk(x.Lexpr)
@@ -263,13 +264,13 @@ func name(v *pg.RangeVar) analysis.Name {
 }
 
 func (r *reader) mention(n analysis.Name) {
-	if !r.first(&r.mentioned, n) {
-		r.addName(&r.f.Again, n)
+	if !r.First(&r.mentioned, n) {
+		r.AddName(&r.f.Again, n)
 	}
 }
 
 func (r *reader) read(v *pg.RangeVar) {
-	r.addName(&r.f.Reads, name(v))
+	r.AddName(&r.f.Reads, name(v))
 	r.mention(name(v))
 }
 
@@ -286,50 +287,18 @@ func (r *reader) write(v *pg.RangeVar, events analysis.Events, sets ...string) {
 		return
 	}
 	w := analysis.Write{Name: name(v), Events: events, Sets: sets}
-	if r.first(&r.f.Writes, w.Name) {
+	if r.First(&r.f.Writes, w.Name) {
 		r.f.Writes = append(r.f.Writes, w)
 	} else {
-		r.addName(&r.f.Rewritten, w.Name)
+		r.AddName(&r.f.Rewritten, w.Name)
 		r.f.Writes = analysis.AddWrite(r.f.Writes, w)
 	}
 	r.f.Bypasses(reason.Writes)
 }
 
-// first says whether a list has a name for the first time. It looks through no list: a statement may have tens of
-// thousands of names.
-func (r *reader) first(list any, n analysis.Name) bool {
-	k := listed{list, n}
-	if r.seen[k] {
-		return false
-	}
-	if r.seen == nil {
-		r.seen = map[listed]bool{}
-	}
-	r.seen[k] = true
-	return true
-}
-
-// listed is a name in one of the lists, by the list's address.
-type listed struct {
-	list any
-	name analysis.Name
-}
-
-func (r *reader) addName(list *[]analysis.Name, n analysis.Name) {
-	if r.first(list, n) {
-		*list = append(*list, n)
-	}
-}
-
-func (r *reader) addText(list *[]string, s string) {
-	if r.first(list, analysis.Name{Name: s}) {
-		*list = append(*list, s)
-	}
-}
-
 func (r *reader) operator(name []*pg.Node) {
 	if len(name) > 0 {
-		r.addText(&r.f.Operators, name[len(name)-1].GetString_().GetSval())
+		r.AddText(&r.f.Operators, name[len(name)-1].GetString_().GetSval())
 	}
 }
 

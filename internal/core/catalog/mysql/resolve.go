@@ -14,7 +14,7 @@ import (
 func (s *Schema) Resolve(f *analysis.Facts, h catalog.Hints) *catalog.Resolved {
 	r := &resolver{
 		s: s, schema: first(h.Path), out: &catalog.Resolved{ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}, AnyRows: f.AnyRows},
-		read: map[*table]bool{}, written: map[*table]analysis.Events{}, called: map[*routine]bool{},
+		viewed: map[*table]bool{}, written: map[*table]analysis.Events{}, called: map[*routine]bool{},
 	}
 	r.facts(f, nil, "")
 	for _, t := range h.Declared.Reads {
@@ -53,7 +53,7 @@ type resolver struct {
 	schema string // in which names without one are looked up; empty if that is not known
 	out    *catalog.Resolved
 
-	read    map[*table]bool
+	viewed  map[*table]bool
 	written map[*table]analysis.Events
 	called  map[*routine]bool
 }
@@ -63,14 +63,14 @@ func then(how []string, step string) []string { return append(slices.Clone(how),
 func (r *resolver) reason(why reason.Reason) { r.out.Reasons = reason.Add(r.out.Reasons, why) }
 
 func (r *resolver) reads(name string, how []string) {
-	if !slices.Contains(r.out.Reads, name) {
+	if _, is := r.out.ReadHow[name]; !is {
 		r.out.Reads = append(r.out.Reads, name)
 		r.out.ReadHow[name] = how
 	}
 }
 
 func (r *resolver) writes(name string, how []string) {
-	if !slices.Contains(r.out.Writes, name) {
+	if _, is := r.out.WrittenHow[name]; !is {
 		r.out.Writes = append(r.out.Writes, name)
 		r.out.WrittenHow[name] = how
 	}
@@ -147,11 +147,11 @@ func (r *resolver) readTable(t *table, computed, how []string, way reason.Way) {
 	switch t.kind {
 	case view:
 		switch {
-		case r.read[t]:
+		case r.viewed[t]:
 		case t.view == nil:
 			about(reason.UnknownView)
 		default:
-			r.read[t] = true
+			r.viewed[t] = true
 			r.facts(t.view, then(how, "through the view "+name), way.View(name))
 		}
 		return

@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"fmt"
 	"sort"
 	"strings"
 	"testing"
@@ -150,4 +151,28 @@ func TestReferencesAreFollowedToTheirEnd(t *testing.T) {
 			before = r.Writes
 		}
 	})
+}
+
+// A statement of tens of thousands of names takes time by their number alone: with the square of that, this would take
+// a minute.
+func TestStatementsOfManyNames(t *testing.T) {
+	list := func(form, separator string) string {
+		var b strings.Builder
+		for i := range 30_000 {
+			if i > 0 {
+				b.WriteString(separator)
+			}
+			fmt.Fprintf(&b, form, i)
+		}
+		return b.String()
+	}
+	s := harbour.Schema()
+	for _, sql := range []string{"select 1 from " + list("t%d", ","), "select " + list("f%d(a)", ","), "select " + list("c%d+1", ","), "select 1 from json_table(a) x," + list("t%d", ",")} {
+		for range 4 {
+			f := facts.Facts(syntax.Syntax, sql)
+			assert.NotEmpty(t, f.Called())
+			s.Resolve(f, catalog.Hints{Path: []string{"skerrow"}})
+			Names{}.Resolve(f, catalog.Hints{})
+		}
+	}
 }

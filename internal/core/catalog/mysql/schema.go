@@ -26,7 +26,6 @@ type Schema struct {
 type table struct {
 	analysis.Name
 	kind      kind
-	engine    string
 	times     []string        // its columns of the type TIME
 	view      *analysis.Facts // what a view reads; nil if that is not known
 	triggers  []trigger
@@ -47,7 +46,7 @@ const (
 )
 
 // engines are those whose tables hold their own rows, and no others.
-var engines = map[string]bool{"InnoDB": true, "MyISAM": true, "Aria": true, "MEMORY": true, "CSV": true, "ARCHIVE": true, "ROCKSDB": true}
+var engines = statement.Words("InnoDB MyISAM Aria MEMORY CSV ARCHIVE ROCKSDB")
 
 // trigger is what is done beside a write. One that comes before that may change other columns than the statement sets.
 type trigger struct {
@@ -86,7 +85,7 @@ func (d *Described) Schema() catalog.Schema {
 		named: map[string][]*routine{}, natives: map[string]bool{},
 	}
 	for _, t := range d.Tables {
-		x := &table{Name: analysis.Name{Schema: t.Schema, Name: t.Name}, kind: kindOf(t), engine: t.Engine}
+		x := &table{Name: analysis.Name{Schema: t.Schema, Name: t.Name}, kind: kindOf(t)}
 		s.tables[s.fold(x.Name)] = x
 		s.byName[s.fold(x.Name).Name] = append(s.byName[s.fold(x.Name).Name], x)
 	}
@@ -165,13 +164,7 @@ func cascades(rule string, what analysis.Events) analysis.Events {
 }
 
 // writing are the words that begin a statement of a body which writes, or may run another that does.
-var writing = func() map[string]bool {
-	out := map[string]bool{}
-	for w := range strings.FieldsSeq("insert update delete replace load truncate create drop alter rename call import merge handler analyze optimize repair grant revoke flush") {
-		out[w] = true
-	}
-	return out
-}()
+var writing = statement.Words("insert update delete replace load truncate create drop alter rename call import merge handler analyze optimize repair grant revoke flush")
 
 // bodyOf reads a body by its words.
 func bodyOf(schema, text, mode string) body {

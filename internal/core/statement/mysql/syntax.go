@@ -4,7 +4,6 @@ package mysql
 
 import (
 	"slices"
-	"strings"
 
 	"jollylarder/internal/core/statement"
 )
@@ -64,7 +63,7 @@ func syntax(m Mode) *statement.Syntax {
 
 // keywords are the words that neither MariaDB 10.11 nor MySQL 8 takes for a name without quotes. Others may be names, of
 // which the case counts.
-var keywords = set(`
+var keywords = statement.Words(`
 	add all alter analyze and as asc between bigint binary blob both by call cascade case change char character
 	check collate column constraint continue convert create cross current_date current_role current_time
 	current_timestamp current_user cursor databases day_hour day_microsecond day_minute day_second decimal default
@@ -83,14 +82,6 @@ var keywords = set(`
 	year_month zerofill`)
 
 // beforeExpressions are the keywords that an expression follows.
-var beforeExpressions = set(`
+var beforeExpressions = statement.Words(`
 	all and as asc between by case desc distinct div else except from having in intersect interval is like limit mod
 	not on or regexp return rlike select set then union using values when where xor`)
-
-func set(words string) map[string]bool {
-	out := map[string]bool{}
-	for w := range strings.FieldsSeq(words) {
-		out[w] = true
-	}
-	return out
-}
