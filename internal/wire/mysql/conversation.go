@@ -1,6 +1,11 @@
 package mysql
 
-import "encoding/binary"
+import (
+	"encoding/binary"
+	"strings"
+
+	syntax "jollylarder/internal/core/statement/mysql"
+)
 
 // The commands. Source: enum_server_command.
 const (
@@ -65,10 +70,11 @@ type command struct {
 type conversation struct {
 	withoutEOF bool // replies have no mark behind their columns, and end with an OK
 	tracks     bool // an OK says what of the session's state has changed
-	tracked    []change
+	tracked    []syntax.Setting
 	queue      []command
-	infile     bool // the client sends a file
-	next       byte // the number that the client's next packet has while it sends one, or proves who it is
+	room       []command // what the queue begins in when it is empty
+	infile     bool      // the client sends a file
+	next       byte      // the number that the client's next packet has while it sends one, or proves who it is
 	status     uint16
 	lost       string         // why, or nothing
 	ends       func(*command) // is told of each command that has been answered; may be nil
@@ -76,12 +82,6 @@ type conversation struct {
 
 // changing says whether a change of the user is under way.
 func (c *conversation) changing() bool { return len(c.queue) > 0 && c.queue[0].due == dueLogin }
-
-// change is one of a session's state, as its server tells it: the schema in use, or a variable by its name.
-type change struct{ variable, value string }
-
-// schemaInUse is the name of no variable.
-const schemaInUse = ""
 
 // What a server tells of a session's state. Source: enum_session_state_type.
 const (
@@ -109,12 +109,12 @@ func (c *conversation) tracksState(b []byte) {
 		switch {
 		case !is:
 		case kind == trackSchema:
-			c.tracked = append(c.tracked, change{schemaInUse, string(first)})
+			c.tracked = append(c.tracked, syntax.Setting{Name: syntax.SchemaInUse, Value: string(first)})
 		case kind == trackVariable:
 			for is {
 				var value []byte
 				if value, behind, is = counted(behind); is {
-					c.tracked = append(c.tracked, change{string(first), string(value)})
+					c.tracked = append(c.tracked, syntax.Setting{Name: string(first), Value: strings.ToLower(string(value))})
 					first, behind, is = counted(behind)
 				}
 			}
@@ -180,6 +180,16 @@ func (c *conversation) fromClient(f *frame) {
 		}
 	}
 	// All others are answered by one packet, or by a result. To those that are not known servers answer an error.
+	c.enqueue(x)
+}
+
+// enqueue adds a command to those that are not answered.
+func (c *conversation) enqueue(x command) {
+	if len(c.queue) == 0 {
+		c.queue = append(c.room[:0], x)
+		c.room = c.queue
+		return
+	}
 	c.queue = append(c.queue, x)
 }
 
@@ -373,6 +383,6 @@ func (c *conversation) done() {
 	if c.ends != nil {
 		c.ends(&c.queue[0])
 	}
-	n := copy(c.queue, c.queue[1:])
-	c.queue = c.queue[:n]
+	c.queue[0] = command{}
+	c.queue = c.queue[1:] // none is moved: there may be tens of thousands
 }

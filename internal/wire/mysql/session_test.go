@@ -101,3 +101,31 @@ func TestWatchingHasNoFaults(t *testing.T) {
 		assert.Zero(t, e.SessionRoom().Used(), "what was taken for prepared statements was given back")
 	})
 }
+
+// However many commands a client sends ahead, each reply takes as long as any other: if all that are behind it were
+// touched, this would take minutes.
+func TestManyCommandsAhead(t *testing.T) {
+	e, err := engine.New(engine.Options{Dialect: dialect.Dialect, Misuse: func(what string) { t.Error(what) }}, time.Now())
+	require.NoError(t, err)
+	defer e.Close()
+	log := &faults{}
+	s := quiet(t, e, log, false)
+	from, back := framer{keep: s.keeps}, framer{}
+	const commands = mostOutstanding - 1
+	for range commands {
+		s.sent(&from, packet(0, []byte("\x03select 1 from berths")))
+	}
+	assert.Len(t, s.queue, commands)
+	for range commands {
+		s.came(&back, packet(1, []byte{0, 0, 0, 2, 0, 0, 0}), 11)
+	}
+	assert.Empty(t, s.queue)
+	assert.Empty(t, s.lost)
+	allocated := testing.AllocsPerRun(100, func() {
+		s.enqueue(command{kind: comQuery})
+		s.done()
+	})
+	assert.Zero(t, allocated, "a queue that is empty begins where it did")
+	s.leaves()
+	assert.Empty(t, log.list)
+}

@@ -27,6 +27,7 @@ type watching struct {
 	prepared map[uint32]*prepared
 	last     *prepared // that was asked for last
 	runs     uint64    // of statements with values that were sent in pieces
+	setting  int       // commands under way that may change how others are read
 	kept     int64     // the room of the client's packet that is kept
 	bound    []byte    // for what a statement is run with
 	now      time.Time // when what is being followed was sent or came
@@ -39,20 +40,21 @@ type told struct {
 	some     bool // there is a ticket
 	began    time.Time
 	prepares *prepared
-	uses     string // the schema that it makes the one in use
-	moves    bool   // it does that
-	several  bool   // it is one of several statements
-	encoding string // that its client writes in from then on
-	encodes  bool
-	ansi     bool // whether double quotes are those of names from then on
-	quotes   bool
-	resets   bool // it sets the session back to its beginning
-	sets     bool // it may set settings
+	settling
+	resets bool // it sets the session back to its beginning
+}
+
+// settling is what a statement may change in how others are read.
+type settling struct {
+	sets     bool // it may do that
+	several  bool // it is one of several statements
+	settings []syntax.Setting
 }
 
 // prepared is a statement that the server has prepared.
 type prepared struct {
-	st         engine.Statement
+	st engine.Statement
+	settling
 	parameters int
 	types      []byte // of its parameters, as they were sent last
 	pieces     bool   // values for its next run were sent ahead, in pieces
@@ -136,7 +138,7 @@ func (s *session) leaves() {
 	s.forgets()
 	s.keptNoLonger()
 	s.eng.Close(s.server.Time())
-	s.eng, s.blind = nil, false
+	s.eng, s.blind, s.setting = nil, false, 0
 }
 
 // reads notes the number of the character set that the client writes in, as it is in the protocol.
@@ -224,21 +226,18 @@ func (s *session) asked(f *frame) {
 	r := engine.Request{Shape: 'q', NoAsking: true, NoWaiting: true}
 	switch kind {
 	case comQuery:
-		r.Statement = s.read(f, f.start[1:], x)
+		r.Statement, x.settling = s.read(f, f.start[1:])
 	case comInitDB:
-		if x.uses, x.moves = string(f.start[1:]), true; f.whole() {
-			r.Statement = s.read(f, fmt.Appendf(nil, "use `%s`", strings.ReplaceAll(x.uses, "`", "``")), nil)
-		} else {
-			r.Statement = s.mayDoAnything(reason.TooLongToAnalyse)
-		}
+		use := fmt.Appendf(nil, "use `%s`", strings.ReplaceAll(string(f.start[1:]), "`", "``"))
+		r.Statement, x.settling = s.read(f, use)
 	case comPrepare:
 		x.prepares = s.prepares(f)
 		s.last = x.prepares
 		return
 	case comExecute, comBulkExecute:
-		s.executes(&r, f)
+		x.settling = s.executes(&r, f)
 	case comReset:
-		x.resets = true
+		x.resets, x.sets = true, true
 		r.Statement = engine.Statement{Pattern: s.server.Engine.Resetting()}
 	case comBinlogDump, comBinlogDumpGTID:
 		r.Statement = engine.Statement{Pattern: s.server.Engine.Harmless(reason.Of(reason.Replication))}
@@ -255,7 +254,9 @@ func (s *session) asked(f *frame) {
 		return
 	}
 	x.ticket.Sent(s.now)
-	x.some = true
+	if x.some = true; x.sets {
+		s.setting++
+	}
 }
 
 // harmless are the commands that change nothing in a database, and are no statements. Source: enum_server_command.
@@ -269,36 +270,34 @@ func (s *session) mayDoAnything(why reason.Code) engine.Statement {
 	return engine.Statement{Pattern: s.server.Engine.Unreadable(reason.Of(why))}
 }
 
-// read has the engine read a statement, and notes for a command what it changes in how others are read. A fault in that
-// must not cost the client its connection: the statement then counts as one that may do anything.
-func (s *session) read(f *frame, sql []byte, x *command) (st engine.Statement) {
+// read has the engine read a statement, and says what it changes in how others are read. A fault in that must not cost the
+// client its connection: the statement then counts as one that may do anything.
+func (s *session) read(f *frame, sql []byte) (st engine.Statement, x settling) {
 	defer func() {
 		if r := recover(); r != nil {
 			s.server.Fault("a statement could not be read", r)
-			st = s.mayDoAnything(reason.LarderFault)
+			st, x = s.mayDoAnything(reason.LarderFault), settling{sets: true}
 		}
 	}()
 	fault.Point("read")
 	if !f.whole() {
-		return s.mayDoAnything(reason.TooLongToAnalyse)
-	}
-	for i := range s.queue { // what is under way may change how this is read
-		if s.queue[i].sets {
-			return s.mayDoAnything(reason.EarlierReply)
-		}
+		return s.mayDoAnything(reason.TooLongToAnalyse), settling{sets: true}
 	}
 	sql, ok := s.reader.Resolve(sql, s.mode)
 	if !ok {
-		return engine.Statement{Pattern: s.server.Engine.Unreadable(reason.About(reason.NotUnderstood, "servers differ in how they read one of its comments or names"))}
+		st = engine.Statement{Pattern: s.server.Engine.Unreadable(reason.About(reason.NotUnderstood, "servers differ in how they read one of its comments or names"))}
+		return st, settling{sets: true}
+	}
+	if s.setting > 0 { // what is under way may change how this is read
+		x.settings = syntax.Settings(syntax.Of(s.mode), sql)
+		x.sets = len(x.settings) > 0
+		return s.mayDoAnything(reason.EarlierReply), x
 	}
 	st = s.eng.Read(sql)
-	if facts := st.Pattern.Facts; x != nil && facts.Effect&analysis.Settings != 0 {
-		x.sets, x.several = true, facts.Kind == analysis.KindSeveral
-		x.uses, x.moves = syntax.Uses(syntax.Of(s.mode), sql)
-		x.encoding, x.encodes = syntax.Encoding(syntax.Of(s.mode), sql)
-		x.ansi, x.quotes = syntax.ANSI(syntax.Of(s.mode), sql)
+	if facts := st.Pattern.Facts; facts.Effect&analysis.Settings != 0 {
+		x = settling{sets: true, several: facts.Kind == analysis.KindSeveral, settings: syntax.Settings(syntax.Of(s.mode), sql)}
 	}
-	return st
+	return st, x
 }
 
 // longestKept is the longest packet of a client that is kept whole, in bytes. A longer statement may do anything.
@@ -343,7 +342,9 @@ const mostPrepared = 16 << 10
 
 // prepares reads a statement that the server is to prepare.
 func (s *session) prepares(f *frame) *prepared {
-	p := &prepared{st: s.read(f, f.start[1:], nil).Clone(), size: int64(2*f.length + 300)}
+	p := &prepared{size: int64(2*f.length + 300)}
+	st, x := s.read(f, f.start[1:])
+	p.st, p.settling = st.Clone(), x
 	if len(s.prepared) >= mostPrepared || !s.server.Engine.SessionRoom().Take(p.size) {
 		p.st, p.size = s.mayDoAnything(reason.NoRoom), 0
 	}
@@ -376,8 +377,8 @@ func (s *session) forgets() {
 // know the number of yet.
 const lastPrepared = 1<<32 - 1
 
-// executes reads which prepared statement is run, and with what.
-func (s *session) executes(r *engine.Request, f *frame) {
+// executes reads which prepared statement is run, and with what. It says what that changes in how others are read.
+func (s *session) executes(r *engine.Request, f *frame) settling {
 	r.Shape = 'x'
 	id, ok := s.id(f)
 	p := s.prepared[id]
@@ -386,7 +387,7 @@ func (s *session) executes(r *engine.Request, f *frame) {
 	}
 	if !ok || p == nil {
 		r.Statement = s.mayDoAnything(reason.NotPreparedHere)
-		return
+		return settling{}
 	}
 	r.Statement = p.st
 	if p.pieces { // which are not looked at: no two such runs count as the same
@@ -394,11 +395,11 @@ func (s *session) executes(r *engine.Request, f *frame) {
 		s.runs++
 		s.bound = binary.LittleEndian.AppendUint64(s.bound[:0], s.runs)
 		r.Bound = s.bound
-		return
+		return p.settling
 	}
 	const fixed = 1 + 4 + 1 + 4 // the command, the number, flags, and how often
 	if kind, _ := f.first(); kind != comExecute || !f.whole() || len(f.start) < fixed {
-		return
+		return p.settling
 	}
 	bound := f.start[fixed:]
 	if nulls := (p.parameters + 7) / 8; p.parameters > 0 && len(bound) > nulls {
@@ -411,6 +412,7 @@ func (s *session) executes(r *engine.Request, f *frame) {
 		bound = s.bound
 	}
 	r.Types, r.Bound = p.types, bound
+	return p.settling
 }
 
 // answered tells the engine how a command has ended.
@@ -418,10 +420,11 @@ func (s *session) answered(x *command) {
 	fault.Point("answered")
 	if p := x.prepares; p != nil {
 		x.prepares = nil
-		p.parameters = x.parameters
-		if s.forget(x.number); x.failed {
+		if x.failed {
 			s.server.Engine.SessionRoom().Give(p.size)
 		} else {
+			s.forget(x.number)
+			p.parameters = x.parameters
 			s.prepared[x.number] = p
 		}
 	}
@@ -442,46 +445,49 @@ func (s *session) answered(x *command) {
 			s.eng.Ready(state)
 		}
 	}
-	switch {
-	case !x.failed:
-		s.changed(x)
-	case x.moves && x.several: // it may have done that before it failed
-		s.schema = ""
-		s.eng.ForgetSettings()
-	}
-	s.follows()
+	s.settled(x)
 	s.learns()
 }
 
-// follows notes what the server has told of the session's state, which it knows best.
-func (s *session) follows() {
-	for _, c := range s.tracked {
-		switch c.variable {
-		case schemaInUse:
-			s.schema = c.value
-			s.eng.ForgetSettings()
-		case "character_set_client":
-			s.encodes(c.value)
+// settled notes what a command has changed in how the session is read, and what the server has told of that, which knows
+// it best.
+func (s *session) settled(x *command) {
+	if x.some && x.sets {
+		s.setting--
+	}
+	switch {
+	case x.failed && x.several: // it may have done some of that before
+		for _, c := range x.settings {
+			s.applies(syntax.Setting{Name: c.Name})
 		}
+	case x.failed:
+	case x.resets:
+		s.forgets()
+		s.reads(s.login.intro.charset)
+	default:
+		for _, c := range x.settings {
+			s.applies(c)
+		}
+	}
+	for _, c := range s.tracked {
+		s.applies(c)
 	}
 	s.tracked = s.tracked[:0]
 }
 
-// changed notes what a command has changed in how the session is read.
-func (s *session) changed(x *command) {
-	if x.resets {
-		s.forgets()
-		s.reads(s.login.intro.charset)
-	}
-	if x.moves {
-		s.schema = x.uses
+// applies notes that a setting has a value. An empty one is not known, or is that of a session with no schema in use.
+func (s *session) applies(c syntax.Setting) {
+	switch c.Name {
+	case syntax.SchemaInUse:
+		s.schema = c.Value
 		s.eng.ForgetSettings()
-	}
-	if x.encodes {
-		s.encodes(x.encoding)
-	}
-	if x.quotes && !s.reader.MariaDB {
-		if s.mode &^= syntax.ANSIQuotes; x.ansi {
+	case syntax.Encoding:
+		s.encodes(c.Value)
+	case syntax.SQLMode:
+		if s.reader.MariaDB { // which tells it in its state
+			return
+		}
+		if s.mode &^= syntax.ANSIQuotes; strings.Contains(c.Value, "ansi") {
 			s.mode |= syntax.ANSIQuotes
 		}
 		s.eng.ForgetSettings()

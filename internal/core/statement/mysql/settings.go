@@ -6,74 +6,64 @@ import (
 	"jollylarder/internal/core/statement"
 )
 
-// Encoding gives the character set in which a statement says that its client writes from then on, in lower case: by SET
-// NAMES, SET CHARACTER SET or their variable. It is false for a statement that says nothing of it, and empty for one that
-// does not say it in so many words.
-func Encoding(syntax *statement.Syntax, sql []byte) (name string, says bool) {
-	assigned(syntax, sql, func(what, value string) {
-		switch what {
-		case "names", "character set", "charset", "character_set_client":
-			name, says = value, true
-		}
-	})
-	return name, says
-}
+// Setting is something of a session's state that decides how its statements are read, and its value. That is in lower case
+// but for a schema, and empty where it is not known.
+type Setting struct{ Name, Value string }
 
-// ANSI says whether a statement has its session read double quotes as those of names, by sql_mode; says is false where
-// it says nothing of that.
-func ANSI(syntax *statement.Syntax, sql []byte) (ansi, says bool) {
-	assigned(syntax, sql, func(what, value string) {
-		if what == "sql_mode" {
-			ansi, says = strings.Contains(value, "ansi"), true
-		}
-	})
-	return ansi, says
-}
+// The settings. The schema in use is that in which names without one are looked up.
+const (
+	SchemaInUse = "schema"
+	Encoding    = "character_set_client"
+	SQLMode     = "sql_mode"
+)
 
-// Uses gives the schema that a string of statements makes the one in use, by its last USE; it is false if it has none.
-func Uses(syntax *statement.Syntax, sql []byte) (schema string, says bool) {
+// Settings gives those that a string of statements sets in so many words, in their order.
+func Settings(syntax *statement.Syntax, sql []byte) (out []Setting) {
 	list := syntax.Tokens(sql)
-	for i, t := range list {
-		if i+1 == len(list) || i > 0 && list[i-1].Kind != statement.SemicolonToken || !strings.EqualFold(string(sql[t.Start:t.End]), "use") {
-			continue
-		}
-		name := string(sql[list[i+1].Start:list[i+1].End])
-		if list[i+1].Kind == statement.NameToken && len(name) > 1 {
-			name = strings.ReplaceAll(name[1:len(name)-1], name[:1]+name[:1], name[:1])
-		}
-		schema, says = name, true
-	}
-	return schema, says
-}
-
-// assigned calls f for what a statement sets, with a value that is a literal or a word; the value is empty for another.
-func assigned(syntax *statement.Syntax, sql []byte, f func(what, value string)) {
-	list := syntax.Tokens(sql)
-	at := func(i int) string {
+	written := func(i int) string {
 		if i >= len(list) {
 			return ""
 		}
-		return strings.ToLower(string(sql[list[i].Start:list[i].End]))
+		return string(sql[list[i].Start:list[i].End])
+	}
+	at := func(i int) string { return strings.ToLower(written(i)) }
+	ends := func(i int) bool {
+		return i >= len(list) || list[i].Kind == statement.CommaToken || list[i].Kind == statement.SemicolonToken || at(i) == "collate"
 	}
 	for i := range list {
-		what, behind := strings.TrimPrefix(at(i), "@@"), i+1
-		if what == "character" && at(i+1) == "set" {
-			what, behind = "character set", i+2
+		name, behind := "", i+1
+		switch what := strings.TrimPrefix(at(i), "@@"); {
+		case what == "use" && i+1 < len(list) && (i == 0 || list[i-1].Kind == statement.SemicolonToken):
+			out = append(out, Setting{SchemaInUse, nameOf(list[i+1].Kind, written(i+1))})
+			continue
+		case what == "names", what == "charset":
+			name = Encoding
+		case what == "character" && at(i+1) == "set":
+			name, behind = Encoding, i+2
+		case what == Encoding, what == SQLMode:
+			name = what
 		}
-		switch at(behind) {
-		case "=", ":=":
+		assigned := at(behind) == "=" || at(behind) == ":="
+		switch {
+		case name == "", (at(i) == "names" || at(i) == "charset" || at(i) == "character") == assigned:
+			continue
+		case assigned:
 			behind++
-		default:
-			if strings.HasPrefix(what, "character_set") || what == "sql_mode" {
-				continue
-			}
 		}
-		value := ""
-		computed := behind+1 < len(list) && list[behind+1].Kind != statement.CommaToken && list[behind+1].Kind != statement.SemicolonToken &&
-			at(behind+1) != "collate" || strings.HasPrefix(at(behind), "@")
-		if behind < len(list) && !computed && (list[behind].Kind == statement.WordToken || list[behind].Kind == statement.LiteralToken) {
-			value = strings.Trim(at(behind), `'"`)
+		value := strings.Trim(at(behind), `'"`)
+		if !ends(behind+1) || strings.HasPrefix(value, "@") || value == "?" {
+			value = "" // it is computed
 		}
-		f(what, value)
+		out = append(out, Setting{name, value})
 	}
+	return out
+}
+
+// nameOf gives a name as it is without quotes.
+func nameOf(kind statement.TokenKind, written string) string {
+	if kind != statement.NameToken || len(written) < 2 {
+		return written
+	}
+	quote := written[:1]
+	return strings.ReplaceAll(written[1:len(written)-1], quote+quote, quote)
 }
