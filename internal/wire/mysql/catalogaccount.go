@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	driver "github.com/go-sql-driver/mysql"
 
@@ -37,18 +38,24 @@ func (s *session) learnsCatalog() {
 		if err != nil {
 			s.server.Logger().Warn("the catalog could not be read by its own account", "error", err)
 		}
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		switch {
-		case s.eng != eng: // its client has gone, or is another user
-		case err != nil:
-			eng.LearnedCatalog(nil, s.server.Time())
-		default:
-			if end := eng.LearnedPart(d, s.server.Time()); end != nil {
-				end(s.server.Time())
-			}
+		if end := s.described(eng, d, err); end != nil {
+			end(s.server.Time()) // which takes as long as there are views and bodies to read
 		}
 	})
+}
+
+// described hands on the answer to what a session was to ask, and gives what is left to be done without a lock.
+func (s *session) described(eng *engine.Session, d *catalog.Described, err error) (end func(time.Time)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case s.eng != eng: // its client has gone, or is another user
+	case err != nil:
+		eng.LearnedCatalog(nil, s.server.Time())
+	default:
+		return eng.LearnedPart(d, s.server.Time())
+	}
+	return nil
 }
 
 // describe reads the schema over a connection of the larder's own.
