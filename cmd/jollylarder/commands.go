@@ -143,7 +143,7 @@ as a server elsewhere would.`,
 	}
 	behind = background(c)
 	f := c.Flags()
-	f.StringVar(&cfg.Protocol, "protocol", "", "protocol of the stand-in: "+strings.Join(protocol.Caching(), " or ")+" (default "+protocol.All[0].Name+")")
+	f.StringVar(&cfg.Protocol, "protocol", "", "protocol of the stand-in: "+strings.Join(demo.Protocols(), " or ")+" (default "+protocol.All[0].Name+")")
 	f.StringVar(&cfg.Origin, "origin", "", "URL of a real server; a database "+demo.Database+" is made there and removed at the end")
 	f.StringVar(&cfg.Listen, "listen", "", "address for the larder (default: a free port)")
 	f.Uint64Var(&cfg.Seed, "seed", 1, "seed for data, traffic and delays")

@@ -477,12 +477,12 @@ func (r *reader) fits(key string, f *originTOML, o *Origin) {
 	if o.ProxyHeader && !kind.ProxyHeader {
 		r.wrong(key+".proxy_header", "proxy_header = true: servers of %s take no such header; remove it", kind.Title)
 	}
-	if kind.Caches() {
-		return
-	}
-	for name, user := range map[string]string{"fetch": o.FetchUser, "feed": o.Feed.User} {
-		if user != "" {
-			r.wrong(key+"."+name, "[origin.%s] has no use yet with protocol = %q, whose statements are only watched: remove it", name, o.Protocol)
+	for _, x := range []struct {
+		name, user string
+		has        bool
+	}{{"fetch", o.FetchUser, kind.Fetch != nil}, {"feed", o.Feed.User, kind.Follow != nil}} {
+		if x.user != "" && !x.has {
+			r.wrong(key+"."+x.name, "[origin.%s] has no use yet with protocol = %q: remove it", x.name, o.Protocol)
 		}
 	}
 }

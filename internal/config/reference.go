@@ -49,7 +49,7 @@ var Sections = []Section{
 	}},
 	{"origin", "One table, written `[[origin]]`, for each database server, with listeners of its own. Results of one origin are never mixed with those of another; rules, patterns and memory are shared.", []Setting{
 		{"name", "", "up to 40 letters, digits, `_` or `-`; needed with several origins"},
-		{"protocol", `"postgresql"`, "the server's protocol: `\"postgresql\"`, or `\"mysql\"` for MariaDB and MySQL, whose statements are only watched yet"},
+		{"protocol", `"postgresql"`, "the server's protocol: `\"postgresql\"`, or `\"mysql\"` for MariaDB and MySQL, where results are cached if `[origin.catalog]` names an account"},
 		{"address", "", "the server's address"},
 		{"listen", "", "a list of addresses for clients"},
 		{"max_connections", "0", "how many clients may be connected at once; `0` for no limit"},

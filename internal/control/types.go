@@ -90,6 +90,11 @@ type Status struct {
 	Tables       []Table       `json:"tables"`
 }
 
+// Unfollowed says whether there is no change feed for any origin.
+func (s *Status) Unfollowed() bool {
+	return len(s.Origins) > 0 && !slices.ContainsFunc(s.Origins, func(o Origin) bool { return !o.Unfollowed })
+}
+
 // OnlyWatched says whether no result of any origin is ever cached.
 func (s *Status) OnlyWatched() bool {
 	return len(s.Origins) > 0 && !slices.ContainsFunc(s.Origins, func(o Origin) bool { return !o.OnlyWatched })
@@ -102,8 +107,10 @@ type Origin struct {
 	Address  string   `json:"address"`
 	Listen   []string `json:"listen"`
 	Clients  int      `json:"clients"`
-	// OnlyWatched is set if its statements are watched and never cached.
+	// OnlyWatched is set if its statements are watched and never cached, and Unfollowed if there is no change feed for this
+	// kind of database.
 	OnlyWatched bool `json:"only_watched,omitempty"`
+	Unfollowed  bool `json:"unfollowed,omitempty"`
 }
 
 // Feed is how the changes of one database are followed, whoever makes them.

@@ -349,14 +349,14 @@ func (l *Larder) Describe(s *control.Status) {
 	var listen, address []string
 	for i, o := range l.origins {
 		cfg := l.cfg.Origins[i]
-		out := control.Origin{Name: cfg.Name, Protocol: o.protocol.Name, Address: cfg.Address, Clients: o.server.Clients(), OnlyWatched: !o.protocol.Caches()}
+		out := control.Origin{Name: cfg.Name, Protocol: o.protocol.Name, Address: cfg.Address, Clients: o.server.Clients(), OnlyWatched: o.protocol.OnlyWatches(cfg.CatalogUser != ""), Unfollowed: o.protocol.Follow == nil}
 		for _, ln := range o.listeners {
 			out.Listen = append(out.Listen, ln.Addr().String())
 		}
 		listen, address = append(listen, out.Listen...), append(address, cfg.Address)
 		s.Origins = append(s.Origins, out)
-		if !o.protocol.Caches() {
-			s.Problems = append(s.Problems, fmt.Sprintf("statements for %s are only watched, and none is cached yet: they are of %s", cfg.Address, o.protocol.Title))
+		if out.OnlyWatched {
+			s.Problems = append(s.Problems, fmt.Sprintf("statements for %s are only watched, and none is cached: %s shows its schema to no account but one that [origin.catalog] names", cfg.Address, o.protocol.Title))
 		}
 	}
 	s.Listen, s.Origin = strings.Join(listen, ", "), strings.Join(address, ", ")

@@ -16,7 +16,8 @@ import (
 	"jollylarder/internal/privatemaria"
 )
 
-// A larder stands before MariaDB and PostgreSQL at once: of the one it only watches the statements and says so.
+// A larder stands before MariaDB and PostgreSQL at once: of the one, for which it has no account, it only watches the
+// statements and says so.
 func TestAnOriginThatIsOnlyWatched(t *testing.T) {
 	server, err := privatemaria.Options{}.Start()
 	if errors.Is(err, privatemaria.ErrMissing) && os.Getenv("CI") == "" {
@@ -57,7 +58,7 @@ listen = ["127.0.0.1:0"]
 	assert.True(t, s.Origins[0].OnlyWatched)
 	assert.False(t, s.Origins[1].OnlyWatched)
 	require.Len(t, s.Problems, 1)
-	assert.Contains(t, s.Problems[0], "are only watched, and none is cached yet")
+	assert.Contains(t, s.Problems[0], "are only watched, and none is cached: MariaDB or MySQL shows its schema to no account but one that [origin.catalog] names")
 	assert.Positive(t, s.Total.Calls(), "the other is watched")
 }
 

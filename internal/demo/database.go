@@ -3,7 +3,9 @@ package demo
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/url"
+	"slices"
 
 	"jollylarder/internal/protocol"
 )
@@ -47,6 +49,9 @@ type connection interface {
 
 // databases are those that the demo runs on, by the names of their protocols.
 var databases = map[string]database{protocol.PostgreSQL.Name: postgres{}}
+
+// Protocols gives the names of those that the demo speaks.
+func Protocols() []string { return slices.Sorted(maps.Keys(databases)) }
 
 // kind gives the protocol that the demo is to speak, and its database.
 func (c *Config) kind() (*protocol.Protocol, database, error) {

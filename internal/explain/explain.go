@@ -100,9 +100,6 @@ func Statement(sql string, d *dialect.Dialect, db *Database) Explanation {
 	if scan.MayMeanNow && f.Plain() {
 		x.Reasons = append(x.Reasons, reason.Of(reason.ValueMayMeanTime).String())
 	}
-	if d.Uncached != reason.None {
-		x.Reasons = append(x.Reasons, reason.Of(d.Uncached).String())
-	}
 	yes := len(x.Reasons) == 0
 	switch {
 	case !yes || db != nil:

@@ -19,10 +19,10 @@ import (
 	wire "jollylarder/internal/wire/mysql"
 )
 
-// MySQL is that of MariaDB and MySQL. Statements are watched, and nothing is cached.
+// MySQL is that of MariaDB and MySQL.
 var MySQL = &Protocol{
 	Name: "mysql", Title: "MariaDB or MySQL", Schemes: []string{"mysql", "mariadb"}, Port: "3306", ProxyHeader: true,
-	Dialect: dialect.Dialect,
+	Dialect: dialect.Dialect, NeedsAccount: true,
 	New:     func(o link.Options) link.Server { return wire.New(o) },
 	Describe: func(ctx context.Context, url string) (catalog.Description, []string, error) {
 		cfg, err := configOfMySQL(url)

@@ -11,7 +11,6 @@ import (
 
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/dialect"
-	"jollylarder/internal/core/reason"
 	"jollylarder/internal/feed"
 	"jollylarder/internal/trial"
 	"jollylarder/internal/wire/link"
@@ -26,15 +25,17 @@ type Protocol struct {
 	Port    string
 	// ALPN is the protocol's name in TLS's negotiation, or empty where it has none.
 	ALPN string
-	// Dialect is what the engine needs of it. Where that caches nothing, there is nothing of what follows but New and
-	// Render.
+	// Dialect is what the engine needs of it.
 	Dialect *dialect.Dialect
+	// NeedsAccount is set if its servers tell the whole schema to no account but one of the larder's own.
+	NeedsAccount bool
 	// ProxyHeader is set if its servers can be told where clients come from, by a header of the PROXY protocol.
 	ProxyHeader bool
 
 	// New makes what stands between clients and one origin.
 	New func(link.Options) link.Server
-	// Fetch makes what fetches ahead for one of its servers, on an account of the larder's own.
+	// Fetch makes what fetches ahead for one of its servers, on an account of the larder's own. It, and all that follows but
+	// Render, is nil where it is not supported.
 	Fetch func(link.Server, link.Account) link.Fetcher
 	// Follow makes what follows the changes of a database behind one of its servers.
 	Follow func(link.Server, link.Account, feed.Options) feed.Follower
@@ -62,21 +63,12 @@ type Rendered struct {
 	Types      []string
 }
 
-// Caches says whether results of its databases are cached; if not, their statements are only watched.
-func (p *Protocol) Caches() bool { return p.Dialect.Uncached == reason.None }
+// OnlyWatches says whether statements for one of its servers are only watched, and none is cached: where it takes an
+// account of the larder's own to know what they do, and there is none.
+func (p *Protocol) OnlyWatches(account bool) bool { return p.NeedsAccount && !account }
 
 // All are the protocols there are. The first is that of an origin which names none.
 var All = []*Protocol{PostgreSQL, MySQL}
-
-// Caching gives the names of those whose results are cached.
-func Caching() (names []string) {
-	for _, p := range All {
-		if p.Caches() {
-			names = append(names, p.Name)
-		}
-	}
-	return names
-}
 
 // Names gives the names of all protocols.
 func Names() (names []string) {

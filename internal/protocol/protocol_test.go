@@ -23,18 +23,16 @@ func TestTheProtocolOfAURL(t *testing.T) {
 	}
 }
 
-// Whatever caches nothing is only watched, and is in no list of what is cached; all others have all that there is.
-func TestWhatIsOnlyWatched(t *testing.T) {
+// Every protocol has what a larder needs to stand before its servers; and where it takes an account to know what
+// statements do, they are only watched without one.
+func TestWhatAProtocolHas(t *testing.T) {
 	assert.Equal(t, []string{"postgresql", "mysql"}, Names())
-	assert.Equal(t, []string{"postgresql"}, Caching())
 	for _, p := range All {
-		assert.True(t, p.New != nil && p.Render != nil && p.Dialect != nil, p.Name)
-		if p.Caches() {
-			for _, f := range []bool{p.Fetch != nil, p.Follow != nil, p.Describe != nil, p.Plan != nil, p.Explain != nil, p.Dial != nil, p.Split != nil, p.Render != nil} {
-				assert.True(t, f, p.Name)
-			}
-		}
+		assert.True(t, p.New != nil && p.Render != nil && p.Dialect != nil && p.Describe != nil, p.Name)
+		assert.False(t, p.OnlyWatches(true), p.Name)
 	}
+	assert.False(t, PostgreSQL.OnlyWatches(false))
+	assert.True(t, MySQL.OnlyWatches(false))
 }
 
 // A URL of MariaDB says where it is and as whom; what is wrong with one is said without its password.

@@ -83,6 +83,7 @@ func Sequences(t testing.TB, s *Subject) error {
 // restore gives the rows their first values, directly, and has what was kept of others dropped.
 func (y *yard) restore(direct *client, database string, larder bool) error {
 	q := &y.subject.SQL
+	_ = direct.conn.SetDeadline(time.Now().Add(patience()))
 	now, err := direct.Ask(q.ReadAll)
 	if err != nil {
 		return err

@@ -8,10 +8,12 @@ package protocoltest
 import (
 	"net"
 	"testing"
+	"time"
 
 	"pgregory.net/rapid"
 
 	"jollylarder/internal/protocol"
+	"jollylarder/internal/wire/link"
 )
 
 // Subject is a protocol that is to be tested, and a real server that speaks it.
@@ -19,6 +21,11 @@ type Subject struct {
 	Protocol *protocol.Protocol
 	// Address is the server's.
 	Address string
+	// Settings are those of the larder, beside whom it lets in.
+	Settings link.Settings
+	// CatalogAge is how old a catalog may be; 0 is the usual. It matters where databases that are made directly are of one
+	// catalog.
+	CatalogAge time.Duration
 	// Database makes a database that only this call gets, without any table, and gives its name. It is nobody's
 	// afterwards.
 	Database func(t testing.TB) string

@@ -52,12 +52,14 @@ func newYard(t testing.TB, s *Subject) *yard {
 	y := &yard{t: t, subject: s}
 	var err error
 	y.engine, err = larder.New(engine.Options{
-		Dialect: s.Protocol.Dialect, Settle: time.Second, Misuse: func(what string) { y.misused.Store(&what) },
+		Dialect: s.Protocol.Dialect, Settle: time.Second, CatalogAge: s.CatalogAge, Misuse: func(what string) { y.misused.Store(&what) },
 	}, time.Now())
 	require.NoError(t, err)
 	y.keep(true)
 	y.server = s.Protocol.New(link.Options{Engine: y.engine.Engine, Origin: s.Address, Log: slog.New(slog.DiscardHandler)})
-	y.server.Configure(link.Settings{Unchallenged: link.Anybody})
+	set := s.Settings
+	set.Unchallenged = link.Anybody
+	y.server.Configure(set)
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	y.address = ln.Addr().String()

@@ -40,7 +40,7 @@ func (s *guarding) Keys() []key.Binding {
 }
 
 // SetStatus notes whether nothing of the larder's is ever cached.
-func (s *guarding) SetStatus(status control.Status) { s.OnlyWatched = status.OnlyWatched() }
+func (s *guarding) SetStatus(status control.Status) { s.Unfollowed = status.Unfollowed() }
 func (s *guarding) Enter() tea.Cmd                  { return s.Refresh() }
 
 func (s *guarding) Refresh() tea.Cmd {

@@ -259,7 +259,7 @@ func TestWhatIsOnlyWatched(t *testing.T) {
 	for _, x := range []struct {
 		origins []control.Origin
 		says    string
-	}{{[]control.Origin{watched}, "this kind of database is only watched so far"}, {[]control.Origin{watched, {Protocol: "postgresql"}}, "writes through here drop at once"}} {
+	}{{[]control.Origin{watched}, "only watched: [origin.catalog] would let results be cached"}, {[]control.Origin{watched, {Protocol: "postgresql"}}, "writes through here drop at once"}} {
 		a.status.Origins = x.origins
 		assert.Contains(t, strings.Join(a.band(), "\n"), x.says)
 	}

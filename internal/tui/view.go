@@ -214,7 +214,7 @@ func (a *App) waiting() (ribbon, legend string) {
 func (a *App) guarded() (says, alone string) {
 	l := a.look
 	if a.status.OnlyWatched() {
-		return l.Dim.Render("○ this kind of database is only watched so far"), ""
+		return l.Dim.Render("○ only watched: [origin.catalog] would let results be cached"), ""
 	}
 	for _, d := range a.status.Databases {
 		if !d.Catalog {

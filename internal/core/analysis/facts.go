@@ -117,7 +117,8 @@ type Isolation uint8
 // The isolations.
 const (
 	DefaultIsolation Isolation = iota // not said: the session's default
-	ReadCommitted                     // or READ UNCOMMITTED, which is the same
+	ReadUncommitted                   // where it differs from the next
+	ReadCommitted
 	RepeatableRead
 	Serializable
 )
@@ -215,6 +216,9 @@ type Facts struct {
 	RowsAreFound bool
 	Effect       Effect
 	Isolation    Isolation
+	// Snapshot is set for the beginning of a block that sees the moment of that beginning. FromEach is set for a query
+	// of which a row can only come from a row of each of Reads.
+	Snapshot, FromEach bool
 	// Prepares is the name under which SQL prepares a statement, and Prepared what that does each time that it is run;
 	// Executes is the name under which one is run. Forgets is set where names are forgotten: that in Forgotten, or all
 	// if it is empty.

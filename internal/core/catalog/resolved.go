@@ -24,6 +24,14 @@ type Resolved struct {
 	Beyond bool
 	// Settings is set when settings of the session may be others afterwards.
 	Settings bool
+	// AtOnce is set when some of what it writes is there for everybody before its transaction commits, and stays when that
+	// is rolled back.
+	AtOnce bool
+	// AsksOfLast is set when it may ask what became of the statement before it, and Temporary when it may make a temporary
+	// table.
+	AsksOfLast, Temporary bool
+	// Snaps is set for a read that decides what further reads in its block see, if it gives a row.
+	Snaps bool
 	// Reasons says why the result is not kept; empty when it may be.
 	Reasons []reason.Reason
 	// Pins are the columns that are fixed to literals, as "schema.table.column", where it is known how their values are

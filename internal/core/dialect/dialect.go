@@ -18,14 +18,15 @@ type Dialect struct {
 	Syntax *statement.Syntax
 	// Facts reads what a statement in one of the dialect's syntaxes does. What it does not understand may do anything.
 	Facts func(syntax *statement.Syntax, sql string) *analysis.Facts
-	// Uncached is why none of its results is cached whatever the rules are; None where they are.
-	Uncached reason.Code
 	// Catalog gives a reader that has read nothing. A plain one is for a server that cannot tell of parts of its schema.
 	Catalog func(plain bool) catalog.Reader
 	// Realm is what clocks and catalogs belong to.
 	Realm Realm
 	// Views say what a read sees in a transaction block of each isolation; one that is not said is Unknowable.
 	Views [analysis.Serializable + 1]View
+	// TextNamesColumns is set where the columns of a result are named by the statement's text, byte for byte: two that
+	// differ in blanks alone have two results.
+	TextNamesColumns bool
 	// KeySettings is how many values the Settings of each session have; 0 means that nothing is fetched again.
 	KeySettings int
 	// AsksForLast is the normalised text of the statement by which a session asks what became of its last one, or empty
@@ -64,6 +65,9 @@ const (
 	// FirstStatement is what was committed before the first statement of the block that reads or writes. That one goes to
 	// the origin; others are answered by results that were valid before the block began.
 	FirstStatement
+	// FirstRead is what was committed before the first read of the block that looked at rows of a table with versions.
+	// That one goes to the origin, as for FirstStatement; which one it was, its rows tell.
+	FirstRead
 )
 
 // Values reads values as they are written in statements, sent as parameters, and told by change feeds.

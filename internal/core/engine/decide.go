@@ -17,8 +17,9 @@ import (
 // Statement is one statement's text as the engine read it.
 type Statement struct {
 	Pattern *Pattern
-	// Exact is the normalised text with its literals: what the key is made of.
-	Exact []byte
+	// Exact is the normalised text with its literals: what the key is made of. Written is the text as it came but for what
+	// is before its first token and behind its last; it is nil for a dialect that does not need it.
+	Exact, Written []byte
 	// Comment is the inside of its last comment, in which its labels are.
 	Comment []byte
 	// MayMeanNow is set when a literal may stand for the current time.
@@ -30,13 +31,13 @@ type Statement struct {
 // Clone gives the statement with an Exact that stays valid.
 func (st Statement) Clone() Statement {
 	if !st.shared {
-		st.Exact, st.Comment = bytes.Clone(st.Exact), bytes.Clone(st.Comment)
+		st.Exact, st.Written, st.Comment = bytes.Clone(st.Exact), bytes.Clone(st.Written), bytes.Clone(st.Comment)
 	}
 	return st
 }
 
 // Read reads a statement's text and finds its pattern, parsing it if it is new. Exact is valid until the next Read,
-// and must not be changed.
+// Written and Comment as long as sql; none must be changed.
 func (s *Session) Read(sql []byte) Statement {
 	if s.unreadable.Some() {
 		return Statement{Pattern: s.e.Unreadable(s.unreadable)}
@@ -55,6 +56,9 @@ func (s *Session) Read(sql []byte) Statement {
 		p = s.e.learnInTurn(s.scan.Syntax, s.db.dialect, s.scan.Shape, sql)
 	}
 	st := Statement{Pattern: p, Exact: s.scan.Exact, Comment: s.scan.Comment, MayMeanNow: s.scan.MayMeanNow}
+	if s.db.dialect.TextNamesColumns {
+		st.Written = sql[s.scan.Start:s.scan.End]
+	}
 	s.texts.put(sql, hash, st)
 	return st
 }
@@ -158,6 +162,7 @@ type Decision struct {
 	sampled  bool         // it is a control sample
 	sample   *store.Entry // what would have been answered, for one that is compared
 	blocked  bool         // it cannot be answered from memory at this moment, whatever the rules are
+	fetches  bool         // it goes to the origin whatever is kept
 }
 
 // writing is what a statement writes.
@@ -255,8 +260,6 @@ func (s *Session) decideRead(d *Decision, r *Request, set *rules.Set, rule *rule
 	obstacle := s.obstacle(d, r, accepted)
 	d.blocked = obstacle.Some()
 	switch {
-	case s.db.dialect.Uncached != reason.None:
-		d.Reason = reason.Of(s.db.dialect.Uncached)
 	case s.e.switchedOff.Load():
 		d.Reason = reason.Of(reason.CachingOff)
 	case s.e.aside.Load():
@@ -269,6 +272,9 @@ func (s *Session) decideRead(d *Decision, r *Request, set *rules.Set, rule *rule
 		d.Reason = reason.Of(reason.RulePaused)
 	case s.e.suspended(rule):
 		d.Reason = reason.Of(reason.RuleFoundOld)
+	case obstacle.Code == reason.FirstRead && s.firstSeesNow():
+		s.needs()
+		s.lookUp(d, r, rule, now, true)
 	case obstacle.Some():
 		if d.Reason, d.ruled = obstacle, true; len(s.identity) == 0 {
 			s.needs()
@@ -282,8 +288,13 @@ func (s *Session) decideRead(d *Decision, r *Request, set *rules.Set, rule *rule
 		}
 	default:
 		s.needs()
-		s.lookUp(d, r, rule, now)
+		s.lookUp(d, r, rule, now, false)
 	}
+}
+
+// firstSeesNow says whether a read that is the first of its block sees what any other would that is sent at this moment.
+func (s *Session) firstSeesNow() bool {
+	return s.beginsWithAny() || s.first && s.view() == dialect.FirstRead && len(s.identity) > 0
 }
 
 // noted copies what observers want of a statement, which is gone when it ends.
@@ -324,13 +335,16 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 		return reason.Of(r.Busy)
 	case s.state == Failed:
 		return reason.Of(reason.TransactionFailed)
+	case s.doubtful:
+		return reason.Of(reason.DoubtfulState)
 	case r.MayMeanNow && !timeAccepted:
 		return reason.Of(reason.ValueMayMeanTime)
 	case s.collected.Touches(d.resolved.dependencies):
 		return reason.Of(reason.OwnWrite)
 	case blocks && s.isolation != analysis.DefaultIsolation && s.view() == dialect.Unknowable:
 		return reason.Of(reason.SerializableBlock)
-	case blocks && s.view() == dialect.FirstStatement && !s.snapped:
+	case blocks && (s.view() == dialect.FirstStatement || s.view() == dialect.FirstRead) && !s.snapped,
+		blocks && s.beginsWithAny(): // the server is to know that it has begun
 		return reason.Of(reason.FirstRead)
 	case s.ended, // after an end it is not known which block the next is in
 		blocks && s.view() == dialect.Unknowable:

@@ -28,6 +28,14 @@ func (s *Session) Learned(set Settings) {
 	s.learnedIdentity()
 }
 
+// LearnedPath takes the search path in effect, where nothing else of the settings is known. It holds until they are
+// forgotten.
+func (s *Session) LearnedPath(path []string) {
+	if len(s.identity) == 0 {
+		s.settings, s.pathKey = Settings{Path: path}, strings.Join(path, "\n")
+	}
+}
+
 // appendIdentity appends the beginning of the keys, spelled out, of a session in these roles: of the user and its roles, or of
 // whoever may share what was fetched, with none.
 func (s *Session) appendIdentity(key []byte, user string, roles []string) []byte {

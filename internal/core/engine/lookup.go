@@ -79,9 +79,9 @@ func (s *Session) follow(d *Decision, now time.Time) {
 	)
 }
 
-// lookUp decides between a hit and a miss.
-func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Time) {
-	d.rule, d.ruled = rule, true
+// lookUp decides between a hit and a miss. Fetches is set for the first read of a block, which is a miss.
+func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Time, fetches bool) {
+	d.rule, d.ruled, d.fetches = rule, true, fetches
 	dependencies := d.resolved.dependencies
 	k := s.key[:0]
 	if rule.AcrossUsers && s.db.knowsPrivileges() && d.resolved.SharedBy(s.settings.Role) {
@@ -107,12 +107,18 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	} else {
 		k = append(k, form)
 	}
-	k = appendPart(k, r.Exact)
+	if s.db.dialect.TextNamesColumns {
+		k = appendPart(k, r.Written)
+	} else {
+		k = appendPart(k, r.Exact)
+	}
 	k = appendPart(k, r.Types)
 	k = appendPart(k, r.Bound)
 	s.key = k
-	early := s.InBlock() && s.view() == dialect.FirstStatement && !freshness.Off(freshness.Isolation)
-	if e := s.e.store.Get(rule, k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) &&
+	early := !fetches && s.InBlock() && s.view() != dialect.EachStatement && !freshness.Off(freshness.Isolation)
+	if fetches {
+		d.Reason = reason.Of(reason.FirstRead)
+	} else if e := s.e.store.Get(rule, k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) &&
 		(!early || e.Moment < s.blockAt) {
 		if !s.samples(rule) {
 			d.Outcome, d.Entry = ledger.Hit, e

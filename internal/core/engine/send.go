@@ -4,13 +4,14 @@ import (
 	"time"
 
 	"jollylarder/internal/core/analysis"
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
 )
 
 // InBlock says whether the session is in a transaction block, or will be when what was sent has been done.
-func (s *Session) InBlock() bool { return s.state == InBlock || s.begun }
+func (s *Session) InBlock() bool { return s.state == InBlock || s.begun || s.beginsWithAny() }
 
 // StaysInBlock is InBlock where nothing was sent that may end the block.
 func (s *Session) StaysInBlock() bool { return s.InBlock() && !s.ended }
@@ -58,8 +59,13 @@ func (s *Session) send(d *Decision, now time.Time) {
 		by.blind = s.onlyBlind
 		s.begin(s.collected.Clone(), schemaAt, by, now)
 	// What may do anything may do what no rollback undoes.
-	case s.state == Idle || s.ended, res.Everything && !freshness.Off(freshness.Unrollable):
+	case s.state == Idle || s.ended || s.doubtful || res.AtOnce,
+		res.Everything && !freshness.Off(freshness.Unrollable):
+		writes, blind := s.writes, s.blind
 		s.begin(change, schemaAt, by, now)
+		if s.InBlock() && !s.ended { // they count once more at its end
+			s.writes, s.blind = writes, blind
+		}
 	}
 	s.lastSent = now
 	s.runs(d.Pattern, d.Outcome, d.Reason, now)
@@ -68,18 +74,30 @@ func (s *Session) send(d *Decision, now time.Time) {
 // sendsInBlock follows where a statement begins, ends or stands in a transaction block.
 func (s *Session) sendsInBlock(d *Decision) {
 	f, res := d.does, d.resolved
-	if f.Effect&analysis.Begins != 0 {
+	switch {
+	case f.Effect&analysis.Begins != 0:
 		s.beginsBlock(f)
 		if s.state == Idle && !s.begun {
 			s.blockAt, s.snapped, s.snapping = s.e.moments.Add(1), false, false
 		}
+		s.first = s.state == Idle && !s.begun && !f.Snapshot && f.Kind == analysis.KindBegin
 		s.begun = true
+	case s.beginsWithAny():
+		s.isolation, s.awaits, s.first = s.settings.Isolation, false, false
+		s.blockAt, s.snapped, s.snapping = s.e.moments.Add(1), false, false
+		s.begun = true
+	default:
+		s.first = false
 	}
 	switch {
 	case f.Effect&analysis.Unknown != 0 || res.Everything: // nothing is early enough for what is not known
 		s.blockAt, s.snapped, s.snapping = 0, false, false
 	case f.Effect&(analysis.Commits|analysis.Ends) != 0: // the next block may begin with it
 		s.blockAt, s.snapped, s.snapping = s.e.moments.Add(1), false, false
+	case s.view() == dialect.FirstRead: // which the reply tells
+		if res.Snaps && !s.snapped {
+			s.blockAt = s.e.moments.Add(1)
+		}
 	case f.Kind == analysis.KindSelect,
 		f.Kind == analysis.KindInsert,
 		f.Kind == analysis.KindUpdate,
@@ -237,7 +255,7 @@ func (s *Session) Ready(state TxState) {
 		s.undoable = false
 	}
 	s.snapped, s.snapping = state == InBlock && (s.snapped || s.snapping), false
-	s.state = state
+	s.state, s.doubtful = state, false
 	s.begun, s.ended, s.setting = false, false, false
 	s.runs(nil, 0, reason.Reason{}, time.Time{})
 }
@@ -247,8 +265,12 @@ func (s *Session) Ready(state TxState) {
 func (s *Session) ReadyBehind(state TxState) {
 	s.endUnseen(state)
 	s.failed(state)
-	s.state = state
+	s.state, s.doubtful = state, false
 }
+
+// Doubt follows Ready where the server has not said where the session stands: what it said before may not hold any more.
+// Until the next Ready nothing is answered from memory, and what is written may be committed at once.
+func (s *Session) Doubt() { s.doubtful = true }
 
 // leavesDefinitions notes that what the session was defining has come to its end, one way or another.
 func (s *Session) leavesDefinitions() {

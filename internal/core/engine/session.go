@@ -37,6 +37,8 @@ type Settings struct {
 	Role string
 	// Isolation is that of transactions which do not say otherwise; DefaultIsolation stands for one that is not known.
 	Isolation analysis.Isolation
+	// BlockEach is set when each statement outside of a block begins one.
+	BlockEach bool
 	// Path is the search path in effect: the schemas in which names without one are looked up.
 	Path []string
 	// Temporary says whether the session has temporary tables.
@@ -145,6 +147,8 @@ type Session struct {
 	snapped   bool               // in the block something has been read or written, and has ended well
 	snapping  bool               // or is about to be
 	isolated  bool               // that was set within the block, which may turn out to have failed
+	first     bool               // nothing has been sent in the block that can have decided what it sees
+	doubtful  bool               // it may stand elsewhere than the server said last
 	begun     bool               // a BEGIN was sent since the last Ready
 	hasty     bool               // its statements may have less time by now than its settings say
 
@@ -403,10 +407,22 @@ func (s *Session) beginsBlock(f *analysis.Facts) {
 }
 
 // lostBlock notes that it is not known of which isolation the block is.
-func (s *Session) lostBlock() { s.isolation, s.awaits = analysis.DefaultIsolation, false }
+func (s *Session) lostBlock() {
+	s.isolation, s.awaits, s.first = analysis.DefaultIsolation, false, false
+}
 
-// view says what a read in the present block sees.
-func (s *Session) view() dialect.View { return s.db.dialect.Views[s.isolation] }
+// view says what a read in the present block sees, or in the one that it begins.
+func (s *Session) view() dialect.View {
+	if s.beginsWithAny() {
+		return s.db.dialect.Views[s.settings.Isolation]
+	}
+	return s.db.dialect.Views[s.isolation]
+}
+
+// beginsWithAny says whether the session is in no block, and the next statement of whatever kind begins one.
+func (s *Session) beginsWithAny() bool {
+	return s.state == Idle && !s.begun && len(s.identity) > 0 && s.settings.BlockEach
+}
 
 // appendPart adds a part to a key so that no two lists of parts make the same bytes.
 func appendPart(key, part []byte) []byte {

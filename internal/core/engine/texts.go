@@ -54,6 +54,6 @@ func (t *texts) put(sql []byte, hash uint64, st Statement) {
 	}
 }
 
-// textBytes is what one of so many bytes takes: its own bytes, those as they are compared, and what else a statement
-// has.
-func textBytes(n int) int64 { return int64(3*n + 300) }
+// textBytes is what one of so many bytes takes: its own bytes, those as they are compared and as they were written, and what
+// else a statement has.
+func textBytes(n int) int64 { return int64(4*n + 300) }

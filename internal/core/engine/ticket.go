@@ -1,10 +1,13 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
+	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 )
 
 // Ticket is one statement's way past the engine, from when it has been read until what it did is known. It owns what
@@ -102,7 +105,7 @@ func (t *ticket) decide(r *Request, now time.Time) {
 		t.Waited = now.Sub(t.began)
 	}
 	if t.Outcome == ledger.Miss && t.Need == 0 {
-		if done := t.s.join(t); !r.NoWaiting && !t.waits {
+		if done := t.s.join(t); !r.NoWaiting && !t.waits && !t.fetches {
 			t.done = done
 		}
 	}
@@ -123,6 +126,38 @@ func (t Ticket) Step() Step {
 
 // Done is closed when the result that is waited for has been kept, or will not be. Most is how long to wait for that.
 func (t Ticket) Done() (done <-chan struct{}, most time.Duration) { return t.done, t.s.patience() }
+
+// AsksOfLast says whether the statement may ask what became of the one before it, as how many rows that changed.
+func (t Ticket) AsksOfLast() bool {
+	f, res := t.does, t.resolved
+	asks := func(r reason.Reason) bool { return r.Code == reason.AsksOfEarlier }
+	return f.Effect&analysis.Unknown != 0 || f.Kind == analysis.KindShow || res.Everything || res.AsksOfLast ||
+		slices.ContainsFunc(f.Reasons, asks) || slices.ContainsFunc(res.Reasons, asks)
+}
+
+// AsksFoundRows says whether it asks how many rows the last query has found, which other statements leave as it is.
+func (t Ticket) AsksFoundRows() bool { return slices.Contains(t.does.BuiltIns, "found_rows") }
+
+// FindsRows says whether the statement may be a query, or run one whose rows are given out.
+func (t Ticket) FindsRows() bool {
+	switch t.does.Kind {
+	case analysis.KindInsert, analysis.KindUpdate, analysis.KindDelete, analysis.KindTruncate, analysis.KindSet, analysis.KindBegin,
+		analysis.KindCommit, analysis.KindRollback, analysis.KindSavepoint, analysis.KindDefinition, analysis.KindLock:
+		return false
+	}
+	return true
+}
+
+// ChangesSettings says whether settings of the session may be others afterwards.
+func (t Ticket) ChangesSettings() bool {
+	return t.resolved.Settings || t.resolved.Everything || t.does.Effect&(analysis.Settings|analysis.Schema) != 0
+}
+
+// MayMakeTemporary says whether the statement may make a temporary table.
+func (t Ticket) MayMakeTemporary() bool {
+	made := reason.Of(reason.MakesTemporary)
+	return t.does.Effect&analysis.Unknown != 0 || t.resolved.Temporary || slices.Contains(t.does.Reasons, made)
+}
 
 // Sent follows that the statement is about to be sent: from now on it may change what it changes.
 func (t Ticket) Sent(now time.Time) {
@@ -146,6 +181,9 @@ func (t Ticket) End(r Result, now time.Time) {
 	switch {
 	case t.is(sent):
 		t.settled()
+		if t.resolved.Snaps && r.Rows > 0 && !r.Failed {
+			t.s.snapping = true
+		}
 	case !t.is(decided) || t.Step() != StepAnswer:
 		t.misused("ended")
 		return

@@ -137,6 +137,7 @@ const (
 	SerializableBlock
 	SerializableSession
 	UnknownIsolation
+	DoubtfulState
 	OwnWrite
 	ValueMayMeanTime
 	SettingsUnknown
@@ -165,9 +166,14 @@ const (
 	TooLongToAnalyse
 	LarderFault
 	Replication
-	OnlyWatched
+	ReadsNoTable
+	OneTransaction
+	TablesLocked
+	UnreviewedSetting
+	ServerComments
+	NoAccount
 
-	last = OnlyWatched
+	last = NoAccount
 )
 
 // kind is what else there is to a code.
@@ -329,13 +335,14 @@ var codes = [last + 1]struct {
 	ParsedUnknown:     {"it was prepared while definitions were not known", 0},
 	TransactionFailed: {"its transaction has failed", 0},
 	EarlierSnapshot:   {"in a transaction whose snapshot is older than the cached result", 0},
-	FirstRead:         {"the first statement of a transaction, which takes its snapshot", 0},
-	SerializableBlock: {"in a serializable transaction, of which the server must see what it reads", 0},
+	FirstRead:         {"the first statement of a transaction, which begins it or takes its snapshot", 0},
+	SerializableBlock: {"in a transaction of an isolation for which the server must see what it reads", 0},
 	SerializableSession: {
-		"transactions of this session are serializable by default, and the server must see what they read",
+		"transactions of this session have an isolation by default for which the server must see what they read",
 		0,
 	},
 	UnknownIsolation:  {"in a transaction whose isolation is not known", 0},
+	DoubtfulState:     {"after an error, while it is not certain whether a transaction is open", 0},
 	OwnWrite:          {"reads what its own transaction has written", does},
 	ValueMayMeanTime:  {"a value in it may mean the current time", 0},
 	SettingsUnknown:   {"the session's settings are not known at this moment", 0},
@@ -364,5 +371,10 @@ var codes = [last + 1]struct {
 	TooLongToAnalyse:  {"too long to be analysed", 0},
 	LarderFault:       {"an internal error of the larder", 0},
 	Replication:       {"a command of replication", 0},
-	OnlyWatched:       {"this larder only watches databases of this kind so far", 0},
+	ReadsNoTable:      {"reads no table: its reply tells whether the database answers", does},
+	OneTransaction:    {"the isolation of the session's next transaction has been set, and only that transaction's", 0},
+	TablesLocked:      {"its session has locked tables, and may read no others", 0},
+	UnreviewedSetting: {"its session has a setting of which it is not known what that does to results", 0},
+	ServerComments:    {"has a comment that some servers run", does},
+	NoAccount:         {"the larder has no account to read the schema with", 0},
 }

@@ -47,6 +47,8 @@ type Scan struct {
 	MayMeanNow bool
 	// Comment is the inside of the last block comment, or empty: the bytes of what was read.
 	Comment []byte
+	// Start and End are where the first token begins in what was read, and the last ends.
+	Start, End int
 
 	lex lexer
 }
@@ -67,6 +69,8 @@ func (s *Scan) Read(sql []byte) {
 	n := 0 // bytes in out
 	marks := int32(0)
 	last := none
+	s.Start = 0
+	end := 0
 	for {
 		pos := l.pos
 		if pos < len(sql) && sql[pos] == ' ' { // nearly always one blank
@@ -75,6 +79,9 @@ func (s *Scan) Read(sql []byte) {
 		// Then it is mostly a word.
 		if pos+1 < len(sql) && class[sql[pos]] == letter && !syn.behindPrefix[sql[pos+1]] {
 			// What is stuck to a number stays so: only some servers accept it.
+			if n == 0 {
+				s.Start = pos
+			}
 			if n > 0 && (pos > l.pos || last != number && last != parameter) {
 				out[n] = ' '
 				n++
@@ -94,6 +101,7 @@ func (s *Scan) Read(sql []byte) {
 			}
 			n += i
 			l.pos, last = pos+i, word
+			end = l.pos
 			continue
 		}
 		behind, before := l.pos, n
@@ -103,6 +111,9 @@ func (s *Scan) Read(sql []byte) {
 			break
 		}
 		tok := sql[start:l.pos]
+		if end = l.pos; n == 0 {
+			s.Start = start
+		}
 		joined := kind == text && last == text && syn.joins(l.newline)
 		switch {
 		case n == 0, kind == word && start == behind && (last == number || last == parameter):
@@ -155,6 +166,7 @@ func (s *Scan) Read(sql []byte) {
 		last = kind
 	}
 	s.MayMeanNow = (s.MayMeanNow || l.escapes) && len(syn.NowWords) > 0
+	s.End = end
 	s.Exact = trimEnd(out[:n])
 	s.Shape = trimEnd(append(sh.out, out[min(sh.copied, n):n]...))
 	s.Comment = nil

@@ -40,8 +40,8 @@ var sorts = []listing.Sort[control.GuardedTable]{
 
 // Model is the station. Its zero value is ready.
 type Model struct {
-	// OnlyWatched is set if all that comes is only watched.
-	OnlyWatched bool
+	// Unfollowed is set if there is no change feed for any of the databases.
+	Unfollowed bool
 
 	guard  control.Guard
 	known  bool

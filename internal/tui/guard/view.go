@@ -339,7 +339,7 @@ func (m *Model) watched(l *look.Look, width int) []string {
 	}
 	switch {
 	case len(m.guard.Feeds) > 0:
-	case m.OnlyWatched:
+	case m.Unfollowed:
 		out = append(out, look.Cut("  "+l.Dim.Render("change feed      none: there is none for this kind of database so far"), width))
 	default:
 		out = append(out, look.Cut("  "+l.Dim.Render("change feed      none: [origin.feed] in the configuration, and jollylarder feed setup, would show direct writes"), width))

@@ -101,13 +101,13 @@ func Describe(ctx context.Context, cfg *driver.Config) (*catalog.Described, erro
 	read(&q, &d.Times, "table_schema, table_name, column_name from information_schema.columns where data_type = 'time' and "+ownSchemas("table_schema"), func(c *catalog.Column) []any {
 		return []any{&c.Schema, &c.Table, &c.Name}
 	})
-	read(&q, &d.Views, "table_schema, table_name, coalesce(view_definition, '') from information_schema.views", func(v *catalog.View) []any {
+	read(&q, &d.Views, "table_schema, table_name, coalesce(view_definition, '') from information_schema.views where "+ownSchemas("table_schema"), func(v *catalog.View) []any {
 		return []any{&v.Schema, &v.Name, &v.Definition}
 	})
-	read(&q, &d.Triggers, "event_object_schema, event_object_table, event_manipulation, action_timing, action_statement, sql_mode from information_schema.triggers", func(x *catalog.Trigger) []any {
+	read(&q, &d.Triggers, "event_object_schema, event_object_table, event_manipulation, action_timing, action_statement, sql_mode from information_schema.triggers where "+ownSchemas("event_object_schema"), func(x *catalog.Trigger) []any {
 		return []any{&x.Schema, &x.Table, &x.Event, &x.Timing, &x.Body, &x.Mode}
 	})
-	read(&q, &d.Routines, "routine_schema, routine_name, routine_type, coalesce(routine_definition, ''), sql_mode from information_schema.routines", func(r *catalog.Routine) []any {
+	read(&q, &d.Routines, "routine_schema, routine_name, routine_type, coalesce(routine_definition, ''), sql_mode from information_schema.routines where "+ownSchemas("routine_schema"), func(r *catalog.Routine) []any {
 		return []any{&r.Schema, &r.Name, &r.Kind, &r.Body, &r.Mode}
 	})
 	read(&q, &d.References, `r.constraint_schema, r.table_name, r.unique_constraint_schema, r.referenced_table_name, (
@@ -120,7 +120,8 @@ func Describe(ctx context.Context, cfg *driver.Config) (*catalog.Described, erro
 	return d, q.err
 }
 
-// ownSchemas is the condition that a schema is none of the server's.
+// ownSchemas is the condition that a schema is none of the server's. Of those what is a table is known, and all else may do
+// anything.
 func ownSchemas(column string) string {
 	return column + " not in ('information_schema', 'performance_schema', 'mysql', 'sys')"
 }

@@ -27,12 +27,17 @@ const (
 	comBulkExecute    = 0xfa
 )
 
-// What a server says of its state at the end of a reply.
+// What a server says of its state at the end of a reply. Source: SERVER_STATUS_* in MariaDB's mysql_com.h.
 const (
 	statusInTransaction = 1 << 0
+	statusAutocommit    = 1 << 1
 	statusMoreResults   = 1 << 3
 	statusCursor        = 1 << 6
 	statusNoBackslash   = 1 << 9
+	statusMetadata      = 1 << 10 // the columns are others than when the statement was prepared
+	statusSlow          = 1 << 11
+	statusOutParameters = 1 << 12
+	statusReadOnly      = 1 << 13 // the transaction is
 	statusStateChanged  = 1 << 14
 	statusANSIQuotes    = 1 << 15 // of MariaDB alone
 )
@@ -62,8 +67,22 @@ type command struct {
 	parameters    int // of what it has prepared, by that number
 	failed        bool
 	rows, bytes   int
+	results       int    // that have rows, or none
+	warned        bool   // there were warnings
+	status        uint16 // at its end
+	own           own    // whose reply is for nobody else
+	gathering
 	told
 }
+
+// own is what the larder asks of its own.
+type own uint8
+
+const (
+	notOwn       own = iota
+	ownQuestion      // for the session's settings
+	ownRepayment     // what was answered from memory, before something that asks of it
+)
 
 // conversation follows a client and its server so far as to know when nothing is under way. What it does not understand
 // makes it lost: it says nothing any more.
@@ -71,6 +90,7 @@ type conversation struct {
 	withoutEOF bool // replies have no mark behind their columns, and end with an OK
 	tracks     bool // an OK says what of the session's state has changed
 	tracked    []syntax.Setting
+	heard      bool // the status is that of the last reply
 	queue      []command
 	room       []command // what the queue begins in when it is empty
 	infile     bool      // the client sends a file
@@ -208,7 +228,7 @@ func (c *conversation) fromOrigin(f *frame) {
 		if len(f.start) >= 3 && f.start[1] == 0xff && f.start[2] == 0xff {
 			return // how far it is
 		}
-		x.failed = true
+		x.failed, c.heard = true, false
 		c.done()
 		return
 	}
@@ -271,7 +291,7 @@ func (c *conversation) mark(f *frame, first byte) (status uint16, ok bool) {
 		return 0, false
 	}
 	if f.length < 9 && len(f.start) == 5 { // a mark as of old
-		c.status = binary.LittleEndian.Uint16(f.start[3:])
+		c.state(binary.LittleEndian.Uint16(f.start[3:]), binary.LittleEndian.Uint16(f.start[1:]))
 		return c.status, true
 	}
 	return c.took(f)
@@ -290,11 +310,24 @@ func (c *conversation) took(f *frame) (status uint16, ok bool) {
 		c.lose("the server's OK ends early")
 		return 0, false
 	}
-	c.status = binary.LittleEndian.Uint16(rest)
+	warnings := uint16(1) // if it is not said
+	if len(rest) >= 4 {
+		warnings = binary.LittleEndian.Uint16(rest[2:])
+	}
+	c.state(binary.LittleEndian.Uint16(rest), warnings)
 	if c.tracks && c.status&statusStateChanged != 0 {
 		c.tracksState(rest[2:])
 	}
 	return c.status, true
+}
+
+// state takes what a server says of its state, and of how many warnings there are.
+func (c *conversation) state(status, warnings uint16) {
+	c.status, c.heard = status, true
+	if len(c.queue) > 0 {
+		x := &c.queue[0]
+		x.status, x.warned = x.status|status, x.warned || warnings > 0
+	}
 }
 
 // begins takes the first packet of a reply.
@@ -309,6 +342,7 @@ func (c *conversation) begins(x *command, f *frame, first byte) {
 			return
 		}
 		x.number = binary.LittleEndian.Uint32(f.start[1:])
+		x.warned = len(f.start) < 12 || binary.LittleEndian.Uint16(f.start[10:]) > 0
 		x.columns, x.left = int(binary.LittleEndian.Uint16(f.start[5:])), int(binary.LittleEndian.Uint16(f.start[7:]))
 		x.due, x.parameters = dueParameters, x.left
 		if x.left == 0 {
@@ -344,7 +378,7 @@ func (c *conversation) begins(x *command, f *frame, first byte) {
 		c.lose("the server's answer does not say how many columns it has")
 		return
 	}
-	x.due, x.left = dueColumns, int(n)
+	x.due, x.left, x.withRows = dueColumns, int(n), true
 }
 
 // defined goes on behind the last definition.
@@ -370,6 +404,7 @@ func (c *conversation) behind(x *command) {
 
 // result goes on behind one result: there may be another.
 func (c *conversation) result(x *command, status uint16) {
+	x.results++
 	if status&statusMoreResults != 0 {
 		x.due = dueBeginning
 		return

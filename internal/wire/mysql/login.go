@@ -7,10 +7,13 @@ import (
 	"crypto/sha1" // as the protocol has it
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/binary"
 	"encoding/pem"
 	"errors"
 	"fmt"
 	"net"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -63,7 +66,8 @@ type login struct {
 	toClient, toOrigin byte // the number of the next packet for each
 	way                string
 	proved             bool
-	status             uint16 // of the session that has begun
+	status             uint16   // of the session that has begun
+	values             []string // of its settings; nil if they are not known
 }
 
 // refuse tells the client why it cannot begin.
@@ -198,7 +202,7 @@ func (l *login) run() error {
 			}
 			var c conversation
 			l.status, _ = c.took(&frame{start: body, length: len(body)})
-			if err := l.tellsMode(); err != nil {
+			if err := l.asks(); err != nil {
 				return l.lost(err)
 			}
 			_, err := l.client.Write(packet(l.toClient, body))
@@ -239,26 +243,76 @@ func (l *login) run() error {
 // out. A query would leave its traces in the session.
 const showMode = "set sql_mode = @@sql_mode"
 
-// tellsMode has the origin say how the session reads quotes. One that does not, as for an account whose password has
-// expired, is taken at what it said before.
-func (l *login) tellsMode() error {
-	if l.server.Engine == nil || !version(l.greeting.version).MariaDB {
+// asks has the origin say what is needed of a session that has just begun: since when it has been running, the settings if
+// anything is cached, and last how quotes are read. One that does not, as for an account whose password has expired, is
+// taken at what it said before.
+func (l *login) asks() error {
+	if l.server.Engine == nil {
 		return nil
 	}
+	reads := version(l.greeting.version)
 	_ = l.origin.SetReadDeadline(time.Now().Add(l.set.StartupTimeout))
 	defer func() { _ = l.origin.SetReadDeadline(time.Time{}) }()
-	if _, err := l.origin.Write(packet(0, append([]byte{comQuery}, showMode...))); err != nil {
-		return err
-	}
-	_, body, err := readPacket(l.origin)
-	if err != nil {
-		return err
-	}
-	if len(body) > 0 && body[0] == markOK {
-		var c conversation
-		l.status, _ = c.took(&frame{start: body, length: len(body)})
+	for again := true; again; {
+		settings := l.server.Engine.Rules().Caches()
+		out := packet(0, []byte{comStatistics})
+		if settings {
+			out = append(out, packet(0, append([]byte{comQuery}, l.server.question(reads)...))...)
+		}
+		if reads.MariaDB {
+			out = append(out, packet(0, append([]byte{comQuery}, showMode...))...)
+		}
+		if _, err := l.origin.Write(out); err != nil {
+			return err
+		}
+		_, body, err := readPacket(l.origin)
+		if err != nil {
+			return err
+		}
+		if uptime, ok := uptimeOf(body); ok {
+			l.server.began(l.server.Time(), uptime)
+		}
+		if again = false; settings {
+			values, failure, err := readRow(l.origin, l.intro.caps&l.greeting.caps&capDeprecateEOF != 0)
+			switch {
+			case err != nil:
+				return err
+			case failure != nil:
+				again = l.server.doesNotKnow(failure)
+			case len(values) == asksOthers+1+len(variables()):
+				l.values = values
+			}
+		}
+		if !reads.MariaDB {
+			continue
+		}
+		if _, body, err = readPacket(l.origin); err != nil {
+			return err
+		}
+		if len(body) > 0 && body[0] == markOK {
+			var c conversation
+			l.status, _ = c.took(&frame{start: body, length: len(body)})
+		}
 	}
 	return nil
+}
+
+// uptimeOf reads for how long a server has been running, from what it says of itself: "Uptime: 4711  Threads: 3 …".
+func uptimeOf(said []byte) (uptime time.Duration, ok bool) {
+	fields := strings.Fields(string(said))
+	if len(fields) < 2 || fields[0] != "Uptime:" {
+		return 0, false
+	}
+	n, err := strconv.Atoi(fields[1])
+	return time.Duration(n) * time.Second, err == nil
+}
+
+// extensions are MariaDB's own capabilities in force.
+func (l *login) extensions() uint32 {
+	if l.intro.caps&capMySQL != 0 || len(l.intro.raw) < introFixed {
+		return 0
+	}
+	return binary.LittleEndian.Uint32(l.intro.raw[introFixed-4:]) & l.greeting.ext &^ hiddenExt
 }
 
 // response reads what the client answers.

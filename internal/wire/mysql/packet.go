@@ -42,6 +42,7 @@ const (
 
 	// MariaDB's own.
 	extMulti         = 1 << 1
+	extTypes         = 1 << 3 // columns are described with what their types are called
 	extCacheMetadata = 1 << 4
 )
 

@@ -1,5 +1,5 @@
 // Package mysql stands between clients and an origin that speak the protocol of MariaDB and MySQL. It holds no password:
-// the login is relayed. Statements are relayed as they come; they are not looked at yet.
+// the login is relayed.
 package mysql
 
 import (
@@ -13,7 +13,12 @@ import (
 )
 
 // Server accepts clients and gives each a connection of its own to the origin.
-type Server struct{ link.Acceptor }
+type Server struct {
+	link.Acceptor
+	unknown     unknowns
+	transitions transitions
+	starting    starting
+}
 
 // New makes a server.
 func New(o link.Options) *Server {

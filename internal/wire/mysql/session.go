@@ -2,6 +2,7 @@ package mysql
 
 import (
 	"net"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -21,9 +22,12 @@ type session struct {
 	client, origin *socket.Socket
 	login          *login
 
+	writes sync.Mutex // held while the client is written to
+
 	mu sync.Mutex
 	conversation
 	watching
+	answering
 	begun    bool
 	midway   bool // the client has sent a part of a packet
 	active   time.Time
@@ -34,6 +38,7 @@ type session struct {
 
 	ending  atomic.Bool
 	reading sync.WaitGroup // of the catalog
+	ended   chan struct{}  // closed when the origin is not read any more
 }
 
 // changing is a change of the user under way.
@@ -45,7 +50,10 @@ type changing struct {
 }
 
 func newSession(s *Server, accepted, origin net.Conn) *session {
-	return &session{server: s, accepted: accepted, dialled: origin, active: s.Time()}
+	return &session{
+		server: s, accepted: accepted, dialled: origin, active: s.Time(), ended: make(chan struct{}),
+		answering: answering{learnt: make(chan struct{}, 1)},
+	}
 }
 
 // EndIf implements link.Conn. The server says nothing either when it ends a connection at rest: what it said would be
@@ -90,9 +98,8 @@ func (s *session) run(l *login) {
 		defer s.mu.Unlock()
 		s.leaves()
 	}()
-	ended := make(chan struct{})
 	go func() {
-		defer close(ended)
+		defer close(s.ended)
 		defer s.client.Sever()
 		defer s.origin.Sever()
 		defer s.server.Survive("a connection was ended")
@@ -118,24 +125,20 @@ func (s *session) run(l *login) {
 	} else {
 		s.origin.Sever()
 	}
-	<-ended
+	<-s.ended
 }
 
 // bufferSize is how much is read at once, in bytes.
 const bufferSize = 64 << 10
 
-// fromClient relays what the client sends.
+// fromClient relays what the client sends, and answers what can be answered from memory.
 func (s *session) fromClient() {
 	buffer := make([]byte, bufferSize)
-	var f framer
-	f.keep = s.keeps
+	s.inbound.keep = s.keeps
 	s.client.Receive(func() []byte { return buffer }, func(n int, err error) (more, settled bool) {
 		if n > 0 {
-			var followed bool
-			if settled, followed = s.sent(&f, buffer[:n]); !followed {
-				return false, false
-			}
-			if _, failed := s.origin.Write(buffer[:n]); failed != nil {
+			var on bool
+			if settled, on = s.sent(buffer[:n]); !on {
 				return false, false
 			}
 		}
@@ -143,38 +146,141 @@ func (s *session) fromClient() {
 	})
 }
 
-// sent follows bytes from the client before they are sent on. It says whether the client waits for an answer then, and
-// whether they are to be sent on at all.
-func (s *session) sent(f *framer, b []byte) (settled, on bool) {
+// sent follows bytes from the client before they are sent on, and sends them on. It says whether the client waits for an
+// answer then, and whether the connection goes on.
+func (s *session) sent(b []byte) (settled, on bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.active = s.server.Time()
 	s.now = s.active
+	w := &s.way
+	*w = way{b: b, out: w.out[:0]}
+	f := &s.inbound
 	s.following(func() {
-		for len(b) > 0 && s.lost == "" {
-			n, ended := f.next(b)
-			if b = b[n:]; ended == nil {
+		for w.at < len(b) && s.lost == "" && !w.broken {
+			if f.between() {
+				w.begin = w.at
+			}
+			n, ended := f.next(b[w.at:])
+			if w.at += n; ended == nil {
+				if w.at == len(b) && s.withholds(f) {
+					s.withhold(w)
+				} else {
+					s.withholdsNot(w)
+				}
 				continue
 			}
 			fault.Point("sent")
-			login, file := s.conversation.changing(), s.infile
-			s.conversation.fromClient(ended)
 			switch {
-			case s.lost != "" || file:
-			case login:
+			case s.infile:
+				s.conversation.fromClient(ended)
+			case s.conversation.changing():
+				s.conversation.fromClient(ended)
 				s.changing.responded(ended)
 			default:
-				if s.conversation.changing() {
-					s.changes(ended)
-				}
-				s.telling(func() { s.asked(ended) })
+				s.commands(w, ended)
 			}
+			s.withholdsNot(w)
 			s.keptNoLonger()
 			s.tells()
 		}
 	})
+	if s.lost != "" {
+		s.withholdsNot(w)
+	}
+	w.passes(b[w.start:])
+	s.part = !f.between() && len(s.held) == 0
 	s.midway = !f.between()
-	return !s.midway && len(s.queue) > 0, !s.cut
+	if s.cut || w.broken {
+		return false, false
+	}
+	settled = !s.midway && len(s.queue) > 0
+	return settled, s.flush(w)
+}
+
+// way is how far the bytes have come that were read from the client at once.
+type way struct {
+	b      []byte
+	at     int      // b[at:] was not looked at yet
+	begin  int      // where in b the packet begins that is being looked at
+	start  int      // b[start:at] goes on, or is withheld
+	out    [][]byte // what goes on before that
+	broken bool     // the origin has gone
+}
+
+func (w *way) passes(b []byte) {
+	if len(b) > 0 {
+		w.out = append(w.out, b)
+	}
+}
+
+// upTo has everything go on that comes before the packet that is being looked at.
+func (w *way) upTo() {
+	if w.begin > w.start {
+		w.passes(w.b[w.start:w.begin])
+		w.start = w.begin
+	}
+}
+
+// leaveOut has a packet not go on, which is all of what was withheld and has come by now.
+func (s *session) leaveOut(w *way) {
+	if len(s.held) == 0 {
+		w.upTo()
+	}
+	s.held, w.start = s.held[:0], w.at
+}
+
+// withholds says whether a packet that has come in part does not go on before all of it is there: it may be answered
+// from memory then.
+func (s *session) withholds(f *framer) bool {
+	if s.eng == nil || s.blind || s.lost != "" || s.infile || s.conversation.changing() || f.between() {
+		return false
+	}
+	if s.part || f.goes || f.length > bufferSize {
+		return false
+	}
+	return len(f.start) == 0 || f.start[0] == comQuery || f.start[0] == comExecute
+}
+
+// withhold keeps what has come of a packet.
+func (s *session) withhold(w *way) {
+	if len(s.held) == 0 {
+		w.upTo()
+	}
+	s.held = append(s.held, w.b[w.start:w.at]...)
+	w.start = w.at
+}
+
+// withholdsNot has what was withheld go on.
+func (s *session) withholdsNot(w *way) {
+	if len(s.held) > 0 {
+		w.passes(s.held)
+		s.held = nil
+	}
+}
+
+// flush sends on what is to go on, with the lock left meanwhile: the origin may not take it before its own answers are
+// read. It is false if the origin has gone.
+func (s *session) flush(w *way) (ok bool) {
+	if len(w.out) == 0 {
+		return true
+	}
+	s.mu.Unlock()
+	defer s.mu.Lock()
+	for _, b := range w.out {
+		if _, err := s.origin.Write(b); err != nil {
+			w.broken = true
+			return false
+		}
+	}
+	clear(w.out)
+	w.out = w.out[:0]
+	return true
+}
+
+// asksOwn says whether a reply is due that is not for the client.
+func (c *conversation) asksOwn() bool {
+	return slices.ContainsFunc(c.queue, func(x command) bool { return x.own != notOwn })
 }
 
 // following runs what follows the conversation. After a fault in that it is no longer followed, and goes on.
@@ -195,7 +301,7 @@ func (s *session) tells() {
 	switch {
 	case s.lost == "":
 		return
-	case s.login.trusts():
+	case s.login.trusts() && !s.asksOwn():
 		s.server.Logger().Warn("a conversation is no longer followed, and only relayed", "why", s.lost, "client", s.accepted.RemoteAddr())
 	default:
 		s.server.Logger().Error("a connection had to be ended: its conversation could not be followed", "why", s.lost, "client", s.accepted.RemoteAddr())
@@ -250,27 +356,34 @@ func (s *session) fromOrigin() {
 		return 0
 	}
 	s.origin.Receive(func() []byte { return buffer }, func(n int, err error) (more, settled bool) {
+		if n == 0 {
+			return err == nil, false
+		}
 		b := buffer[:n]
 		if len(held) > 0 {
 			b = append(held, b...)
 			held = nil
 		}
-		if n > 0 {
-			forward, refused, settled := s.came(&f, b, n)
-			if len(forward) > 0 {
-				if _, failed := s.client.Write(forward); failed != nil && !s.left() {
-					return false, false
-				}
-			}
-			if refused != nil {
-				_ = s.client.SetWriteDeadline(time.Now().Add(time.Second))
-				_, _ = s.client.Write(refused)
+		c := s.came(&f, b, n)
+		if len(c.forward) > 0 {
+			s.writes.Lock()
+			_, failed := s.client.Write(c.forward)
+			s.writes.Unlock()
+			if failed != nil && !s.left() {
 				return false, false
 			}
-			held = append(held, b[len(forward):]...)
-			return err == nil, settled
 		}
-		return err == nil, false
+		s.writing.Store(false)
+		if c.learnt {
+			s.learnt <- struct{}{}
+		}
+		if c.refused != nil {
+			_ = s.client.SetWriteDeadline(time.Now().Add(time.Second))
+			_, _ = s.client.Write(c.refused)
+			return false, false
+		}
+		held = append(held, c.held...)
+		return err == nil, c.settled
 	})
 }
 
@@ -281,32 +394,54 @@ func (s *session) left() bool {
 	return s.gone
 }
 
-// came follows bytes from the origin, of which the last fresh ones are new, before they are sent on. It gives those that
-// are for the client now, and what it is told if its connection ends with that; and it says whether the origin waits for
-// a command then.
-func (s *session) came(f *framer, b []byte, fresh int) (forward, refused []byte, settled bool) {
+// coming is what becomes of bytes from the origin.
+type coming struct {
+	forward []byte // for the client
+	held    []byte // to be looked at again with what comes behind them
+	refused []byte // what the client is told, if its connection ends with that
+	settled bool   // the origin waits for a command then
+	learnt  bool   // the reply to a question of the larder's own has come
+}
+
+// came follows bytes from the origin, of which the last fresh ones are new, before they are sent on.
+func (s *session) came(f *framer, b []byte, fresh int) (c coming) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.active = s.server.Time()
 	s.now = s.active
 	at, begin := len(b)-fresh, 0
+	from := 0       // b[from:begin] is for the client, behind what is before it
+	var some []byte // where not all of it is
 	s.following(func() {
-		for at < len(b) && s.lost == "" && refused == nil {
-			if f.between() && s.inRows() {
+		for at < len(b) && s.lost == "" && c.refused == nil {
+			own := notOwn
+			if len(s.queue) > 0 {
+				own = s.queue[0].own
+			}
+			if own == notOwn && f.between() && s.inRows() {
 				n, count := rows(b[at:])
-				s.queue[0].rows, s.queue[0].bytes = s.queue[0].rows+count, s.queue[0].bytes+n
+				x := &s.queue[0]
+				x.rows, x.bytes = x.rows+count, x.bytes+n
+				s.gather(x, b[at:at+n])
 				if at += n; at == len(b) {
 					begin = at
 					return
 				}
 			}
 			n, ended := f.next(b[at:])
-			if at += n; ended == nil {
+			if len(s.queue) > 0 {
+				s.gather(&s.queue[0], b[at:at+n])
+			}
+			if at += n; own != notOwn { // it is for nobody else
+				some = append(some, b[from:at-n]...)
+				from, begin = at, at
+			}
+			if ended == nil {
 				continue
 			}
 			fault.Point("came")
 			if s.conversation.changing() {
-				if refused = s.authenticates(ended); refused != nil {
+				if c.refused = s.authenticates(ended); c.refused != nil {
 					return
 				}
 			}
@@ -315,19 +450,28 @@ func (s *session) came(f *framer, b []byte, fresh int) (forward, refused []byte,
 			}
 			s.conversation.fromOrigin(ended)
 			s.tells()
-			begin = at
+			if begin = at; own == ownQuestion && (len(s.queue) == 0 || s.queue[0].own != ownQuestion) {
+				c.learnt = true
+			}
 		}
 	})
+	s.writing.Store(true)
+	to := len(b)
 	switch {
 	case s.cut:
-		return nil, nil, false
-	case refused != nil:
-		return b[:begin], refused, false
+		return coming{}
+	case c.refused != nil:
+		to = begin
+	case s.lost == "" && s.conversation.changing():
+		to = begin
+		c.held = b[begin:]
+	default:
+		c.settled = f.between() && len(s.queue) == 0
 	}
-	if s.lost == "" && s.conversation.changing() {
-		return b[:begin], nil, false
+	if c.forward = b[from:max(from, to)]; len(some) > 0 {
+		c.forward = append(some, c.forward...)
 	}
-	return b, nil, f.between() && len(s.queue) == 0
+	return c
 }
 
 // authenticates takes a packet of the login by which the user is changed. It gives what the client is told if that is not

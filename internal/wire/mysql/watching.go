@@ -1,9 +1,11 @@
 package mysql
 
 import (
+	"bytes"
 	"cmp"
 	"encoding/binary"
 	"fmt"
+	"hash/maphash"
 	"strconv"
 	"strings"
 	"time"
@@ -15,7 +17,7 @@ import (
 	"jollylarder/internal/fault"
 )
 
-// The engine is told of every statement, and how it ended. Nothing is answered from memory yet.
+// The engine is told of every statement, and how it ended.
 
 // watching is a session as the engine is told of it. It is used with the session's lock held.
 type watching struct {
@@ -32,6 +34,8 @@ type watching struct {
 	bound    []byte    // for what a statement is run with
 	now      time.Time // when what is being followed was sent or came
 	blind    bool      // the engine was told that it will hear no more
+	resolved bool      // what was read last has comments that the server runs
+	knowing
 }
 
 // told is what the engine was told of a command.
@@ -41,7 +45,11 @@ type told struct {
 	began    time.Time
 	prepares *prepared
 	settling
-	resets bool // it sets the session back to its beginning
+	resets bool      // it sets the session back to its beginning
+	runs   *prepared // the prepared statement that it runs
+	typed  bool      // with the types of its parameters
+	odd    bool      // it is in a form that is not kept
+	repays bool      // it leaves nothing to be asked of what was answered from memory before it, if it does not fail
 }
 
 // settling is what a statement may change in how others are read.
@@ -49,12 +57,22 @@ type settling struct {
 	sets     bool // it may do that
 	several  bool // it is one of several statements
 	settings []syntax.Setting
+	assigns  syntax.Assigned
+	foretold foretold
+	locks    lock
 }
 
 // prepared is a statement that the server has prepared.
 type prepared struct {
 	st engine.Statement
 	settling
+	number     uint32
+	parsed     engine.Parsed
+	mode       syntax.Mode // when it was prepared
+	schema     string
+	resolved   bool // it has comments that the server runs
+	unsaid     bool // the origin does not know the types
+	odd        bool // nor is it known here which types that knows
 	parameters int
 	types      []byte // of its parameters, as they were sent last
 	pieces     bool   // values for its next run were sent ahead, in pieces
@@ -125,8 +143,14 @@ func (s *session) begins() {
 	})
 	s.reader, s.schema = version(s.login.greeting.version), s.login.intro.database
 	s.prepared, s.last, s.assumed = map[uint32]*prepared{}, nil, true
+	s.knowing = knowing{values: s.login.values}
+	s.login.values = nil // they are those of a session that has just begun
+	s.owesNothing()
+	if s.values != nil {
+		s.inUse()
+	}
 	s.states()
-	s.reads(s.login.intro.charset)
+	s.encodedAs(s.login.intro.charset)
 	s.learns()
 }
 
@@ -137,12 +161,15 @@ func (s *session) leaves() {
 	}
 	s.forgets()
 	s.keptNoLonger()
+	for i := range s.queue {
+		s.gathersNot(&s.queue[i])
+	}
 	s.eng.Close(s.server.Time())
 	s.eng, s.blind, s.setting = nil, false, 0
 }
 
-// reads notes the number of the character set that the client writes in, as it is in the protocol.
-func (s *session) reads(charset byte) {
+// encodedAs notes the number of the character set that the client writes in, as it is in the protocol.
+func (s *session) encodedAs(charset byte) {
 	name := map[byte]string{1: "big5", 84: "big5", 95: "cp932", 96: "cp932", 28: "gbk", 87: "gbk", 13: "sjis", 88: "sjis", 248: "gb18030", 249: "gb18030", 250: "gb18030"}[charset]
 	s.encodes(cmp.Or(name, "another"))
 }
@@ -155,7 +182,7 @@ func (s *session) encodes(name string) {
 	case "": // which is not known
 		why = reason.About(reason.Encoding, "set by an expression")
 	case "default":
-		s.reads(s.login.intro.charset)
+		s.encodedAs(s.login.intro.charset)
 		return
 	case "big5", "cp932", "gb18030", "gbk", "sjis":
 		why = reason.About(reason.Encoding, name)
@@ -163,20 +190,20 @@ func (s *session) encodes(name string) {
 	s.eng.SetUnreadable(why)
 }
 
-// learns tells the engine what is known of the session without asking: how it writes, and in which schema names without
-// one are looked up.
+// learns tells the engine what is known of the session: of its settings what the server said last, if nothing has changed
+// them since, or else in which schema names without one are looked up.
 func (s *session) learns() {
 	s.eng.SetSyntax(syntax.Of(s.mode))
 	if s.eng.WantsCatalog(s.now) {
 		s.learnsCatalog()
 	}
-	if !s.eng.Knows() {
+	switch {
+	case s.eng.Knows():
+	case s.values != nil:
 		s.eng.Asking(engine.NeedSettings, s.now)
-		set := engine.Settings{Values: []string{strconv.Itoa(int(s.mode))}}
-		if s.schema != "" {
-			set.Path = []string{s.schema}
-		}
-		s.eng.Learned(set)
+		s.eng.Learned(s.settings())
+	case s.schema != "":
+		s.eng.LearnedPath([]string{s.schema})
 	}
 }
 
@@ -202,66 +229,46 @@ func (s *session) states() engine.TxState {
 	return engine.Idle
 }
 
-// asked tells the engine what the client asks for. The last of the queue is its command, where that is answered.
-func (s *session) asked(f *frame) {
-	kind, _ := f.first()
+// reads has the engine read what the client asks for. There is a ticket to be made of the request if some is set.
+func (s *session) reads(r *engine.Request, f *frame, kind byte) (t told) {
+	t.began, t.some = s.now, true
 	switch kind {
-	case comClose:
-		if id, ok := s.id(f); ok {
-			s.forget(id)
+	case comQuery:
+		r.Statement, t.settling = s.read(f, f.start[1:])
+		if s.resolved {
+			r.Busy = reason.ServerComments
 		}
-		return
+	case comInitDB:
+		use := fmt.Appendf(nil, "use `%s`", strings.ReplaceAll(string(f.start[1:]), "`", "``"))
+		r.Statement, t.settling = s.read(f, use)
+	case comExecute, comBulkExecute:
+		s.executes(r, f, &t)
+	case comReset:
+		t.resets, t.sets = true, true
+		r.Statement = engine.Statement{Pattern: s.server.Engine.Resetting()}
+	case comBinlogDump, comBinlogDumpGTID:
+		r.Statement = engine.Statement{Pattern: s.server.Engine.Harmless(reason.Of(reason.Replication))}
+	case comPrepare:
+		t.some = false
+		t.prepares = s.prepares(f)
+		s.last = t.prepares
 	case comSendLongData:
+		t.some = false
 		id, _ := s.id(f)
 		if p := s.prepared[id]; p != nil {
 			p.pieces = true
 		}
-		return
-	case comQuit:
-		return
-	}
-	fault.Point("asked")
-	x := &s.queue[len(s.queue)-1]
-	x.began = s.now
-	r := engine.Request{Shape: 'q', NoAsking: true, NoWaiting: true}
-	switch kind {
-	case comQuery:
-		r.Statement, x.settling = s.read(f, f.start[1:])
-	case comInitDB:
-		use := fmt.Appendf(nil, "use `%s`", strings.ReplaceAll(string(f.start[1:]), "`", "``"))
-		r.Statement, x.settling = s.read(f, use)
-	case comPrepare:
-		x.prepares = s.prepares(f)
-		s.last = x.prepares
-		return
-	case comExecute, comBulkExecute:
-		x.settling = s.executes(&r, f)
-	case comReset:
-		x.resets, x.sets = true, true
-		r.Statement = engine.Statement{Pattern: s.server.Engine.Resetting()}
-	case comBinlogDump, comBinlogDumpGTID:
-		r.Statement = engine.Statement{Pattern: s.server.Engine.Harmless(reason.Of(reason.Replication))}
 	default:
-		if harmless[kind] {
-			return
+		if t.some = !harmless[kind]; t.some {
+			r.Statement = s.mayDoAnything(reason.BadMessage)
 		}
-		r.Statement = s.mayDoAnything(reason.BadMessage)
 	}
-	x.ticket = s.eng.Begin(&r, s.now)
-	if step := x.ticket.Step(); step != engine.StepForward && step != engine.StepWait {
-		// Nothing is cached, so that there is nothing else to be done; and it is sent on whatever the engine says.
-		x.ticket.Drop()
-		return
-	}
-	x.ticket.Sent(s.now)
-	if x.some = true; x.sets {
-		s.setting++
-	}
+	return t
 }
 
 // harmless are the commands that change nothing in a database, and are no statements. Source: enum_server_command.
 var harmless = map[byte]bool{
-	comFieldList: true, 0x07: true, 0x08: true, comStatistics: true, comProcessInfo: true, 0x0c: true, 0x0d: true, 0x0e: true,
+	comQuit: true, comFieldList: true, 0x07: true, 0x08: true, comStatistics: true, comProcessInfo: true, 0x0c: true, 0x0d: true, 0x0e: true,
 	comChangeUser: true, 0x15: true, 0x1a: true, 0x1b: true, comFetch: true,
 }
 
@@ -280,10 +287,13 @@ func (s *session) read(f *frame, sql []byte) (st engine.Statement, x settling) {
 		}
 	}()
 	fault.Point("read")
+	s.resolved = false
 	if !f.whole() {
 		return s.mayDoAnything(reason.TooLongToAnalyse), settling{sets: true}
 	}
-	sql, ok := s.reader.Resolve(sql, s.mode)
+	written := sql
+	sql, ok := s.reader.Resolve(written, s.mode)
+	s.resolved = ok && len(sql) > 0 && &sql[0] != &written[0]
 	if !ok {
 		st = engine.Statement{Pattern: s.server.Engine.Unreadable(reason.About(reason.NotUnderstood, "servers differ in how they read one of its comments or names"))}
 		return st, settling{sets: true}
@@ -296,7 +306,10 @@ func (s *session) read(f *frame, sql []byte) (st engine.Statement, x settling) {
 	st = s.eng.Read(sql)
 	if facts := st.Pattern.Facts; facts.Effect&analysis.Settings != 0 {
 		x = settling{sets: true, several: facts.Kind == analysis.KindSeveral, settings: syntax.Settings(syntax.Of(s.mode), sql)}
+		x.assigns = syntax.Assignments(syntax.Of(s.mode), sql)
+		x.foretold = s.foretells(&x, sql)
 	}
+	x.locks = locking(st.Pattern.Facts)
 	return st, x
 }
 
@@ -343,8 +356,9 @@ const mostPrepared = 16 << 10
 // prepares reads a statement that the server is to prepare.
 func (s *session) prepares(f *frame) *prepared {
 	p := &prepared{size: int64(2*f.length + 300)}
+	p.parsed, p.mode, p.schema = s.eng.Parsed(), s.mode, s.schema
 	st, x := s.read(f, f.start[1:])
-	p.st, p.settling = st.Clone(), x
+	p.st, p.settling, p.resolved = st.Clone(), x, s.resolved
 	if len(s.prepared) >= mostPrepared || !s.server.Engine.SessionRoom().Take(p.size) {
 		p.st, p.size = s.mayDoAnything(reason.NoRoom), 0
 	}
@@ -377,54 +391,86 @@ func (s *session) forgets() {
 // know the number of yet.
 const lastPrepared = 1<<32 - 1
 
-// executes reads which prepared statement is run, and with what. It says what that changes in how others are read.
-func (s *session) executes(r *engine.Request, f *frame) settling {
+// executes reads which prepared statement is run, and with what.
+func (s *session) executes(r *engine.Request, f *frame, t *told) {
 	r.Shape = 'x'
 	id, ok := s.id(f)
 	p := s.prepared[id]
 	if id == lastPrepared {
-		p = s.last
+		if p = s.last; p != nil && p.number == 0 {
+			r.Busy = reason.NotPreparedHere
+		}
 	}
 	if !ok || p == nil {
 		r.Statement = s.mayDoAnything(reason.NotPreparedHere)
-		return settling{}
+		return
 	}
-	r.Statement = p.st
-	if p.pieces { // which are not looked at: no two such runs count as the same
-		p.pieces = false
-		s.runs++
-		s.bound = binary.LittleEndian.AppendUint64(s.bound[:0], s.runs)
-		r.Bound = s.bound
-		return p.settling
+	if r.Statement, t.settling = p.st, p.settling; p.mode != s.mode || p.schema != s.schema {
+		// It is what its names and quotes meant when it was prepared.
+		r.Statement = s.mayDoAnything(reason.ParsedUnderOthers)
 	}
-	const fixed = 1 + 4 + 1 + 4 // the command, the number, flags, and how often
-	if kind, _ := f.first(); kind != comExecute || !f.whole() || len(f.start) < fixed {
-		return p.settling
+	t.foretold = foretold{}
+	t.runs, r.Parsed = p, &p.parsed
+	pieces := p.pieces
+	if p.pieces = false; p.resolved {
+		r.Busy = reason.ServerComments
 	}
-	bound := f.start[fixed:]
+	defer func() {
+		switch {
+		case pieces: // they are not looked at: no two such runs count as the same
+			s.runs++
+			s.bound = binary.LittleEndian.AppendUint64(s.bound[:0], s.runs)
+			r.Types, r.Bound, r.Busy, t.odd = nil, s.bound, reason.OtherForm, true
+		case p.odd && p.parameters > 0:
+			r.Busy, t.odd = reason.OtherForm, true
+		}
+	}()
+	if kind, _ := f.first(); kind != comExecute || !f.whole() || len(f.start) < executeFixed {
+		p.odd = true
+		return
+	}
+	if f.start[5] != 0 || binary.LittleEndian.Uint32(f.start[6:]) != 1 { // it has a cursor
+		r.Busy, t.odd = reason.OtherForm, true
+	}
+	bound := f.start[executeFixed:]
 	if nulls := (p.parameters + 7) / 8; p.parameters > 0 && len(bound) > nulls {
 		values := bound[nulls+1:]
 		if bound[nulls] == 1 && len(values) >= 2*p.parameters {
-			p.types = append(p.types[:0], values[:2*p.parameters]...)
+			t.typed, p.odd = true, false
+			if types := values[:2*p.parameters]; !bytes.Equal(types, p.types) {
+				p.types = append(p.types[:0], types...)
+			}
+			p.unsaid = true // until it has gone on
 			values = values[2*p.parameters:]
+		} else if id == lastPrepared { // which servers do not run so
+			t.runs, t.odd, r.Busy = nil, true, reason.OtherForm
 		}
 		s.bound = append(append(s.bound[:0], bound[:nulls]...), values...)
 		bound = s.bound
 	}
 	r.Types, r.Bound = p.types, bound
-	return p.settling
 }
 
 // answered tells the engine how a command has ended.
 func (s *session) answered(x *command) {
 	fault.Point("answered")
+	switch x.own {
+	case ownQuestion:
+		s.answeredQuestion(x)
+		s.gathersNot(x)
+		return
+	case ownRepayment:
+		return
+	}
+	s.owed.behind = s.owed.behind || x.failed || x.warned && x.prepares != nil // which is what warnings are of now
 	if p := x.prepares; p != nil {
 		x.prepares = nil
 		if x.failed {
 			s.server.Engine.SessionRoom().Give(p.size)
 		} else {
 			s.forget(x.number)
-			p.parameters = x.parameters
+			p.parameters, p.number = x.parameters, x.number
+			s.eng.Ended(&p.parsed)
 			s.prepared[x.number] = p
 		}
 	}
@@ -435,19 +481,48 @@ func (s *session) answered(x *command) {
 		s.begins()
 	}
 	s.assumed = s.assumed && !x.sets || x.resets
+	was := s.eng.State()
 	state := s.states()
 	if x.some {
 		took := s.now.Sub(x.began)
-		x.ticket.End(engine.Result{Took: took, Fetch: took, Rows: x.rows, Bytes: x.bytes, Failed: x.failed}, s.now)
+		changes := x.ticket.ChangesSettings()
+		if x.ticket.MayMakeTemporary() {
+			s.temporary, changes = true, true
+			s.eng.ForgetSettings()
+		}
+		r := engine.Result{Took: took, Fetch: took, Rows: x.rows, Bytes: x.bytes, Failed: x.failed, Reply: s.storable(x)}
+		if x.ticket.Compare && r.Reply != nil {
+			r.Sum = max(maphash.Bytes(sums, r.Reply), 1)
+		}
+		x.ticket.End(r, s.now)
 		if len(s.queue) > 1 {
 			s.eng.ReadyBehind(state)
 		} else {
 			s.eng.Ready(state)
 		}
+		if !s.heard {
+			s.eng.Doubt()
+		}
+		if changes {
+			s.changed(x)
+		}
+		if x.repays && !x.failed {
+			s.owesNothing()
+		}
+	}
+	s.gathersNot(x)
+	if x.locks == unlocks && !x.failed {
+		s.locked = false
+	}
+	if was != engine.Idle && state == engine.Idle && s.heard {
+		s.once = false
 	}
 	s.settled(x)
 	s.learns()
 }
+
+// sums is the seed of the hashes of replies.
+var sums = maphash.MakeSeed()
 
 // settled notes what a command has changed in how the session is read, and what the server has told of that, which knows
 // it best.
@@ -463,7 +538,7 @@ func (s *session) settled(x *command) {
 	case x.failed:
 	case x.resets:
 		s.forgets()
-		s.reads(s.login.intro.charset)
+		s.encodedAs(s.login.intro.charset)
 	default:
 		for _, c := range x.settings {
 			s.applies(c)

@@ -99,7 +99,7 @@ func TestStatementsAreWatched(t *testing.T) {
 	require.Len(t, events, 1)
 	e := events[0]
 	assert.Equal(t, []string{"booking-web", "ines", "skerrow", "select 1"}, []string{e.Application, e.User, e.Database, string(e.Exact)})
-	assert.Equal(t, "this larder only watches databases of this kind so far", e.Reason.String())
+	assert.Equal(t, "the larder has no account to read the schema with", e.Reason.String())
 	assert.False(t, w.core.Does(e.Pattern).Everything)
 	assert.Positive(t, e.Took)
 	assert.Greater(t, e.Bytes, 20)

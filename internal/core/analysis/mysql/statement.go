@@ -24,6 +24,7 @@ func (r *reader) statement(n ast.StmtNode) bool {
 	case *ast.SelectStmt, *ast.SetOprStmt:
 		f.Kind = analysis.KindSelect
 		r.walk(s)
+		f.FromEach = fromEach(s)
 	case *ast.InsertStmt:
 		f.Kind = analysis.KindInsert
 		r.insert(s)
@@ -58,6 +59,7 @@ func (r *reader) statement(n ast.StmtNode) bool {
 	case *ast.BeginStmt:
 		// It commits what was open before it.
 		is(analysis.KindBegin, analysis.Begins|analysis.Commits, reason.BeginsOrEnds)
+		f.Snapshot = strings.Contains(strings.ToLower(s.OriginalText()), "snapshot") // which the grammar reads, and leaves out
 	case *ast.CommitStmt:
 		is(analysis.KindCommit, analysis.Commits|chained(s.CompletionType), ends(s.CompletionType))
 	case *ast.RollbackStmt:
@@ -93,6 +95,7 @@ func (r *reader) statement(n ast.StmtNode) bool {
 		f.Forgets, f.Forgotten = true, strings.ToLower(s.Name)
 	case *ast.LockTablesStmt, *ast.UnlockTablesStmt:
 		is(analysis.KindLock, analysis.Commits, reason.LocksTable)
+		f.Definition = called(n)
 	case *ast.FlushStmt, *ast.AnalyzeTableStmt, *ast.OptimizeTableStmt:
 		is(analysis.KindVacuum, analysis.Commits, reason.Maintains)
 		f.Definition = called(n)
@@ -106,12 +109,18 @@ func (r *reader) statement(n ast.StmtNode) bool {
 	case *ast.CreateTableStmt:
 		f.Definition = "create table"
 		if s.TemporaryKeyword != ast.TemporaryNone {
-			is(analysis.KindDefinition, analysis.Schema|analysis.Settings, reason.MakesTemporary)
+			is(analysis.KindDefinition, analysis.Settings, reason.MakesTemporary)
+			f.Makes = name(s.Table).String()
 		} else {
 			is(analysis.KindDefinition, analysis.Schema|analysis.Commits, reason.CreatesTable)
 		}
 		r.walk(s.Select)
 	case *ast.DropTableStmt:
+		if s.TemporaryKeyword != ast.TemporaryNone {
+			is(analysis.KindDefinition, 0, reason.MakesTemporary)
+			f.Definition = "drop table"
+			break
+		}
 		is(analysis.KindDefinition, analysis.Schema|analysis.Settings|analysis.Commits, reason.ChangesSchema)
 		if f.Definition = "drop table"; s.IsView {
 			f.Definition = "drop view"
@@ -197,6 +206,9 @@ func (r *reader) set(s *ast.SetStmt) {
 		r.walk(v.Value)
 		if !v.IsSystem && v.Name != ast.SetNames && v.Name != ast.SetCharset {
 			f.Bypasses(reason.UserVariables)
+			if strings.EqualFold(v.Name, OptOut) {
+				f.Effect |= analysis.Settings
+			}
 			continue
 		}
 		f.Effect |= analysis.Settings

@@ -115,6 +115,9 @@ func (r *reader) node(n ast.Node) {
 			}
 		} else {
 			f.Bypasses(reason.UserVariables)
+			if strings.EqualFold(x.Name, OptOut) { // and may be assigned
+				f.Effect |= analysis.Settings
+			}
 		}
 		r.inside(x)
 	case *ast.SelectIntoOption:

@@ -108,6 +108,10 @@ func byWords(syntax *statement.Syntax, sql string) *analysis.Facts {
 	case "create", "alter", "drop":
 		if w.defines() {
 			f := simple(analysis.KindDefinition, analysis.Schema|analysis.Commits, reason.ChangesSchema)
+			if at := w.outside(0, "temporary"); at > 0 && at < 4 {
+				f.Effect |= analysis.Settings
+				f.Bypasses(reason.MakesTemporary)
+			}
 			f.Definition = w.at(0) + " " + w.defined()
 			if several { // in its body, or behind it
 				f.Effect |= analysis.Unknown | analysis.Shared | analysis.Settings

@@ -9,7 +9,7 @@ import (
 )
 
 // Names is a schema of which nothing is known: each name is that of a table, in the schema that is written with it, or
-// else in that which its session uses.
+// else in that which its session uses. Nothing is cached by it: any table may be a view, and any write may do more.
 type Names struct{}
 
 // Same implements catalog.Description.
@@ -42,6 +42,7 @@ func (Names) Resolve(f *analysis.Facts, h catalog.Hints) *catalog.Resolved {
 		out.Everything = true
 		out.Reasons = reason.Add(out.Reasons, reason.Of(reason.UnknownTables).Behind(reason.Way("").Calls().Function(n.String())))
 	}
+	out.Reasons = reason.Add(out.Reasons, reason.Of(reason.NoAccount))
 	for _, n := range f.Reads {
 		out.Reads = append(out.Reads, full(n))
 	}
@@ -55,7 +56,7 @@ func (Names) Resolve(f *analysis.Facts, h catalog.Hints) *catalog.Resolved {
 	return out
 }
 
-// With implements catalog.Schema. What is declared of functions has no effect while nothing is cached.
+// With implements catalog.Schema. What is declared of functions has no effect where nothing is cached.
 func (n Names) With(map[string]catalog.Declaration) catalog.Schema { return n }
 
 // Whole implements catalog.Schema.

@@ -23,13 +23,28 @@ func (s *Schema) Resolve(f *analysis.Facts, h catalog.Hints) *catalog.Resolved {
 	for _, t := range h.Declared.Writes {
 		r.writes(r.full(named(t)), []string{"as declared for the pattern"})
 	}
+	if f.Kind == analysis.KindSelect && len(r.out.Reads)+len(r.out.Reasons) == 0 {
+		r.reason(reason.Of(reason.ReadsNoTable))
+	}
+	r.out.Snaps = f.FromEach && len(f.Reads) > 0 && r.versioned(f.Reads)
 	slices.Sort(r.out.Reads)
 	slices.Sort(r.out.Writes)
 	r.out.OfTime = len(r.out.Reasons) > 0 && !slices.ContainsFunc(r.out.Reasons, func(x reason.Reason) bool { return !x.OfTime() })
 	if len(r.out.Missing) > 0 {
+		own := *r.out
+		r.out.IfOwn = &own
 		r.out.Anything()
+		r.out.AtOnce = true
 	}
 	return r.out
+}
+
+// versioned says whether all of some tables have rows of which a transaction sees those of its snapshot.
+func (r *resolver) versioned(names []analysis.Name) bool {
+	return !slices.ContainsFunc(names, func(n analysis.Name) bool {
+		list := r.tables(n)
+		return len(list) == 0 || slices.ContainsFunc(list, func(t *table) bool { return !t.versioned })
+	})
 }
 
 func first(list []string) string {
@@ -132,7 +147,7 @@ func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
 		list := r.tables(w.Name)
 		if len(list) == 0 {
 			r.writes(r.full(w.Name), how)
-			r.out.Missing = append(r.out.Missing, r.full(w.Name))
+			r.out.Missing = append(r.out.Missing, w.String()) // as the session would have made it, if it is its own
 		}
 		for _, t := range list {
 			r.writeTable(t, w.Events, w.Sets, how)
@@ -224,6 +239,7 @@ func (r *resolver) writeTable(t *table, events analysis.Events, sets, how []stri
 		r.out.Beyond = true
 	}
 	r.writes(name, how)
+	r.out.AtOnce = r.out.AtOnce || !t.versioned
 	for _, x := range t.triggers {
 		if x.events&fresh != 0 {
 			r.body(x.body, then(how, "through a trigger of "+name))
@@ -276,7 +292,7 @@ func (r *resolver) call(n analysis.Name, procedure bool, how []string, way reaso
 	if len(list) == 0 {
 		r.reason(reason.Of(reason.UnknownTables).Behind(way.Calls().Function(n.String())))
 		if !r.s.natives[strings.ToLower(n.Name)] { // which have no way to run SQL
-			r.out.Everything = true
+			r.out.Everything, r.out.AtOnce, r.out.AsksOfLast, r.out.Temporary = true, true, true, true
 		}
 		return
 	}
@@ -305,8 +321,10 @@ const anyWrite = analysis.Insert | analysis.Update | analysis.Delete
 func (r *resolver) body(b body, how []string) {
 	if !b.known || b.any {
 		r.out.Anything()
+		r.out.AtOnce, r.out.AsksOfLast, r.out.Temporary = true, true, true
 		return
 	}
+	r.out.AsksOfLast, r.out.Temporary = r.out.AsksOfLast || b.asks, r.out.Temporary || b.temporary
 	outer := r.schema
 	r.schema = b.schema
 	defer func() { r.schema = outer }()

@@ -26,6 +26,7 @@ type Schema struct {
 type table struct {
 	analysis.Name
 	kind      kind
+	versioned bool            // a transaction sees its rows as of one moment, and what it writes is undone with it
 	times     []string        // its columns of the type TIME
 	view      *analysis.Facts // what a view reads; nil if that is not known
 	triggers  []trigger
@@ -76,6 +77,9 @@ type body struct {
 	names  []analysis.Name
 	writes bool // some statement in it writes, or runs another
 	any    bool // it runs SQL that is made at run time
+
+	asks      bool // it may ask what became of the statement before it
+	temporary bool // it makes a temporary table
 }
 
 // Schema implements catalog.Description.
@@ -85,7 +89,7 @@ func (d *Described) Schema() catalog.Schema {
 		named: map[string][]*routine{}, natives: map[string]bool{},
 	}
 	for _, t := range d.Tables {
-		x := &table{Name: analysis.Name{Schema: t.Schema, Name: t.Name}, kind: kindOf(t)}
+		x := &table{Name: analysis.Name{Schema: t.Schema, Name: t.Name}, kind: kindOf(t), versioned: t.Engine == "InnoDB"}
 		s.tables[s.fold(x.Name)] = x
 		s.byName[s.fold(x.Name).Name] = append(s.byName[s.fold(x.Name).Name], x)
 	}
@@ -166,6 +170,9 @@ func cascades(rule string, what analysis.Events) analysis.Events {
 // writing are the words that begin a statement of a body which writes, or may run another that does.
 var writing = statement.Words("insert update delete replace load truncate create drop alter rename call import merge handler analyze optimize repair grant revoke flush")
 
+// ofLast are the words by which a body can ask what became of the statement before it.
+var ofLast = statement.Words("found_rows row_count warnings errors diagnostics warning_count error_count last_insert_id identity")
+
 // bodyOf reads a body by its words.
 func bodyOf(schema, text, mode string) body {
 	b := body{schema: schema, known: text != ""}
@@ -191,6 +198,10 @@ func bodyOf(schema, text, mode string) body {
 		switch w := strings.ToLower(string(bare[t.Start:t.End])); {
 		case w == "prepare" || w == "execute":
 			b.any = true
+		case ofLast[w]:
+			b.asks = true
+		case w == "temporary":
+			b.temporary = true
 		case writing[w] && !call:
 			b.writes = true
 		}
@@ -238,8 +249,9 @@ func (s *Schema) PathMatters(f *analysis.Facts) bool {
 	return slices.ContainsFunc(f.Writes, func(w analysis.Write) bool { return w.Schema == "" })
 }
 
-// Temporary implements catalog.Schema. Here a temporary table hides a plain one of its name, in its schema.
-func (s *Schema) Temporary(analysis.Name) bool { return true }
+// Temporary implements catalog.Schema. A temporary table hides a plain one of its name: what is done to one that has such
+// a name may be done to either.
+func (s *Schema) Temporary(n analysis.Name) bool { return len(s.byName[s.fold(n).Name]) == 0 }
 
 // Checks implements catalog.Schema.
 func (s *Schema) Checks() bool { return false }

@@ -3,7 +3,8 @@ package postgres
 import (
 	"bytes"
 	"encoding/binary"
-	"strconv"
+
+	"jollylarder/internal/core/dialect"
 )
 
 // headerLen is how many bytes the type and length of a message take.
@@ -26,13 +27,6 @@ func SameRows(a, b []byte) bool {
 	return true
 }
 
-// Of numbers with as many digits as a float8 has, the last are not compared: a sum of such rests on the order in which
-// rows are read.
-const (
-	allDigits  = 15
-	sureDigits = 13
-)
-
 // rounded gives a message as text, with long numbers in it rounded if it is a row of texts.
 func rounded(m []byte) string {
 	if len(m) < headerLen+2 || m[0] != 'D' {
@@ -53,31 +47,10 @@ func rounded(m []byte) string {
 		}
 		value := rest[4 : 4+n]
 		rest = rest[4+n:]
-		if longNumber(value) {
-			if f, err := strconv.ParseFloat(string(value), 64); err == nil {
-				value = strconv.AppendFloat(nil, f, 'e', sureDigits-1, 64)
-			}
-		}
+		value = dialect.Rounded(value)
 		out = append(binary.BigEndian.AppendUint32(out, uint32(len(value))), value...)
 	}
 	return string(out)
-}
-
-// longNumber says whether a value is a number with a point and as many digits as a float8 has.
-func longNumber(value []byte) bool {
-	digits, point := 0, false
-	for i, c := range value {
-		switch {
-		case c >= '0' && c <= '9':
-			digits++
-		case c == '.':
-			point = true
-		case c == '-' && i == 0, c == 'e', c == '+', c == '-':
-		default:
-			return false
-		}
-	}
-	return point && digits >= allDigits
 }
 
 // eachMessage calls f with every whole message in a kept reply; what is left over in the end is one, too.
