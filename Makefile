@@ -28,7 +28,7 @@ test: lint
 	$(GO) test -count=1 -p 1 -timeout 20m ./...
 	$(GO) test -count=1 -tags faults -timeout 10m -run Fault ./internal/wire/postgres ./internal/wire/mysql
 	$(GO) test -count=1 -p 1 -tags safeguards -timeout 15m -run 'Safeguard|Cause|TheServerKnowsOfWholeRows' $(SAFEGUARDED)
-	$(GO) test -count=1 -tags safeguards -timeout 15m -run ConformanceWithoutASafeguard ./internal/wire/postgres
+	$(GO) test -count=1 -tags safeguards -timeout 15m -run ConformanceWithoutASafeguard ./internal/wire/postgres ./internal/wire/mysql
 
 # What tests switch safeguards off in, which only a build of their own can.
 SAFEGUARDED = ./internal/core/freshness ./internal/core/engine ./internal/freshcheck
@@ -37,7 +37,7 @@ lint:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not formatted:"; gofmt -l cmd internal; exit 1; }
 	$(GO) vet ./...
 	$(GO) vet -tags faults ./internal/fault ./internal/wire/postgres ./internal/wire/mysql
-	$(GO) vet -tags safeguards $(SAFEGUARDED)
+	$(GO) vet -tags safeguards $(SAFEGUARDED) ./internal/wire/postgres ./internal/wire/mysql
 	$(GO) tool staticcheck ./...
 
 bench: build

@@ -23,7 +23,7 @@ import (
 var MySQL = &Protocol{
 	Name: "mysql", Title: "MariaDB or MySQL", Schemes: []string{"mysql", "mariadb"}, Port: "3306", ProxyHeader: true,
 	Dialect: dialect.Dialect, NeedsAccount: true,
-	New:     func(o link.Options) link.Server { return wire.New(o) },
+	New: func(o link.Options) link.Server { return wire.New(o) },
 	Describe: func(ctx context.Context, url string) (catalog.Description, []string, error) {
 		cfg, err := configOfMySQL(url)
 		if err != nil {

@@ -335,7 +335,7 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 		return reason.Of(r.Busy)
 	case s.state == Failed:
 		return reason.Of(reason.TransactionFailed)
-	case s.doubtful:
+	case s.doubtful && !freshness.Off(freshness.DoubtfulState):
 		return reason.Of(reason.DoubtfulState)
 	case r.MayMeanNow && !timeAccepted:
 		return reason.Of(reason.ValueMayMeanTime)

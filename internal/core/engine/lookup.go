@@ -107,7 +107,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	} else {
 		k = append(k, form)
 	}
-	if s.db.dialect.TextNamesColumns {
+	if s.db.dialect.TextNamesColumns && !freshness.Off(freshness.TextInKey) {
 		k = appendPart(k, r.Written)
 	} else {
 		k = appendPart(k, r.Exact)

@@ -59,7 +59,8 @@ func (s *Session) send(d *Decision, now time.Time) {
 		by.blind = s.onlyBlind
 		s.begin(s.collected.Clone(), schemaAt, by, now)
 	// What may do anything may do what no rollback undoes.
-	case s.state == Idle || s.ended || s.doubtful || res.AtOnce,
+	case s.state == Idle || s.ended || s.doubtful,
+		res.AtOnce && !freshness.Off(freshness.AtOnce),
 		res.Everything && !freshness.Off(freshness.Unrollable):
 		writes, blind := s.writes, s.blind
 		s.begin(change, schemaAt, by, now)

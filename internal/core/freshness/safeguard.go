@@ -37,6 +37,10 @@ const (
 	AllPrivileges                          // results are shared only where privileges on tables are all that counts
 	SystemByNumber                         // a table is the server's own only if the server made it
 	OpenDefinitions                        // what has to do with a definition that has changed passes until the catalog has been read
+	TextInKey                              // statements that are written otherwise have other keys where that names columns
+	AtOnce                                 // what no rollback undoes counts at once, also in a block
+	RepaysLast                             // what was answered from memory is run before something that asks of it
+	DoubtfulState                          // after an error nothing is answered until the server has said where the session stands
 	SchemasAnew                            // which schemas a session uses is asked anew after what may have changed which there are
 	EarlierCells                           // a change moves what results rest on that were kept while fewer values were told apart
 	OtherServers                           // sessions of a server that answered before are neither answered nor learned from

@@ -8,6 +8,7 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/fault"
 )
@@ -286,7 +287,7 @@ func (s *session) closes(f *frame) (withheld bool) {
 // repays has what is owed to the origin run before a statement that asks of it.
 func (s *session) repays(w *way, t *told) {
 	o := &s.owed
-	if len(o.packet) == 0 {
+	if len(o.packet) == 0 || freshness.Off(freshness.RepaysLast) {
 		return
 	}
 	asks := t.ticket.AsksOfLast() && (!o.behind || t.ticket.AsksFoundRows())
