@@ -28,11 +28,11 @@ func (s *Session) Learned(set Settings) {
 	s.learnedIdentity()
 }
 
-// LearnedPath takes the search path in effect, where nothing else of the settings is known. It holds until they are
-// forgotten.
-func (s *Session) LearnedPath(path []string) {
-	if len(s.identity) == 0 {
-		s.settings, s.pathKey = Settings{Path: path}, strings.Join(path, "\n")
+// LearnedSchema takes the only schema of the search path in effect, where nothing else of the settings is known. It holds
+// until they are forgotten.
+func (s *Session) LearnedSchema(name string) {
+	if len(s.identity) == 0 && s.pathKey != name {
+		s.settings, s.pathKey = Settings{Path: []string{name}}, name
 	}
 }
 

@@ -86,7 +86,7 @@ func (s *session) goesOn(w *way, f *frame, t told) {
 
 // sends tells the engine that a statement goes to the origin.
 func (s *session) sends(w *way, f *frame, x *command) {
-	fault.Point("asked")
+	fault.Point("sends")
 	x.ticket.Sent(s.now)
 	x.gathers = (x.ticket.Outcome == missed || x.ticket.Compare) && !x.odd
 	if x.sets {
@@ -197,6 +197,7 @@ func (s *session) waits(w *way, done <-chan struct{}, most time.Duration) {
 
 // answers answers a statement from memory. It is false if that turns out to be impossible.
 func (s *session) answers(w *way, f *frame, t *told) bool {
+	fault.Point("answers")
 	reply, rows := []byte(nil), 1
 	if t.ticket.Own {
 		reply = s.report()

@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/fault"
 	"jollylarder/internal/wire/link"
@@ -58,8 +60,8 @@ func TestAFaultInWatching(t *testing.T) {
 	for _, who := range []link.Unchallenged{link.Anybody, link.Nobody} {
 		l := newLarder(t, link.Settings{Unchallenged: who})
 		want := said(t, server.Address(), 0, conversation)
-		for _, point := range []string{"begins", "read", "asked", "answered"} {
-			for at := range map[string]int{"begins": 1, "read": 4, "asked": 5, "answered": 5}[point] {
+		for _, point := range []string{"begins", "read", "asked", "sends", "answered"} {
+			for at := range map[string]int{"begins": 1, "read": 4, "asked": 5, "sends": 4, "answered": 5}[point] {
 				t.Run(fmt.Sprintf("%s, %s, the %dth time", who, point, at), func(t *testing.T) {
 					var passed atomic.Int32
 					fault.Set(func(p string) {
@@ -75,5 +77,42 @@ func TestAFaultInWatching(t *testing.T) {
 				})
 			}
 		}
+	}
+}
+
+// A fault in answering from memory has the origin answer.
+func TestAFaultInAnswering(t *testing.T) {
+	conversation := bytes.Join([][]byte{query("select ship from berths where id = 3"), prepare("select ship from berths where id = ?"), execute(last, 0, 3), query("select ship from berths where id = 3"), query(theEnd)}, nil)
+	l := newLarder(t, link.Settings{Unchallenged: link.Anybody, Catalog: &link.Account{User: "root"}})
+	l.keepsAll()
+	want := said(t, server.Address(), 0, conversation)
+	said := func() string {
+		x := say(t, l.address, "ines", "Quay#7", 0).ok()
+		defer x.Close()
+		for at := 0; at < len(conversation); { // each when what is before it has been answered
+			end := at + 4 + int(conversation[at])
+			_, _ = x.Write(conversation[at:end])
+			time.Sleep(2 * time.Millisecond)
+			at = end
+		}
+		return ids.ReplaceAllString(x.hear(), "(prepared)")
+	}
+	require.Eventually(t, func() bool {
+		assert.Equal(t, want, said())
+		return l.hits() > 5
+	}, time.Minute, time.Millisecond)
+	for at := range 2 {
+		var passed atomic.Int32
+		require.Eventually(t, func() bool {
+			passed.Store(0)
+			fault.Set(func(p string) {
+				if p == "answers" && passed.Add(1) == int32(at+1) {
+					panic("a fault")
+				}
+			})
+			defer fault.Set(nil)
+			assert.Equal(t, want, said())
+			return passed.Load() > int32(at)
+		}, time.Minute, time.Millisecond, "the fault was put in")
 	}
 }

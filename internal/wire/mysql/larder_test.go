@@ -21,6 +21,8 @@ import (
 	dialect "jollylarder/internal/core/dialect/mysql"
 	"jollylarder/internal/core/engine"
 	core "jollylarder/internal/core/larder"
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
 	"jollylarder/internal/privatemaria"
 	"jollylarder/internal/privatepg"
 	"jollylarder/internal/wire/link"
@@ -127,6 +129,14 @@ func newLarderBefore(t testing.TB, origin string, set link.Settings) *larder {
 	})
 	return &larder{t, srv, e, ln.Addr().String()}
 }
+
+// keepsAll has everything be cached that can be.
+func (l *larder) keepsAll() {
+	l.core.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, TTL: time.Hour, ControlSample: -1}}))
+}
+
+// hits is how many statements were answered from memory.
+func (l *larder) hits() uint64 { return l.core.Ledger.Total.Total().Count[ledger.Hit] }
 
 // clientTLS are the settings of a larder that offers TLS.
 func clientTLS(t testing.TB) *tls.Config {

@@ -203,7 +203,7 @@ func (s *session) learns() {
 		s.eng.Asking(engine.NeedSettings, s.now)
 		s.eng.Learned(s.settings())
 	case s.schema != "":
-		s.eng.LearnedPath([]string{s.schema})
+		s.eng.LearnedSchema(s.schema)
 	}
 }
 
@@ -231,6 +231,7 @@ func (s *session) states() engine.TxState {
 
 // reads has the engine read what the client asks for. There is a ticket to be made of the request if some is set.
 func (s *session) reads(r *engine.Request, f *frame, kind byte) (t told) {
+	fault.Point("asked")
 	t.began, t.some = s.now, true
 	switch kind {
 	case comQuery:
