@@ -66,7 +66,7 @@ func TestInFrontOfMariaDB(t *testing.T) {
 	require.NoError(t, err)
 	defer db.Close()
 	for _, q := range []string{
-		"create user ines identified by 'Quay#7'", "grant select on *.* to ines", "create database skerrow",
+		"create user ines identified by 'Quay#7'", "grant select, update on *.* to ines", "create database skerrow",
 		"create table skerrow.ports (id int primary key, name varchar(40))",
 		"create table skerrow.sailings (id int primary key, port int, foreign key (port) references skerrow.ports (id) on delete cascade)",
 		"create view skerrow.open_sailings as select p.name from skerrow.sailings s join skerrow.ports p on p.id = s.port", "insert into skerrow.ports values (1, 'Cairn Point'), (2, 'Grey Skerry')",
@@ -79,7 +79,7 @@ func TestInFrontOfMariaDB(t *testing.T) {
 	require.NoError(t, err)
 	_, own, err := net.SplitHostPort(server.Address())
 	require.NoError(t, err)
-	follow(t, "mariadb.md", 9, "/usr/bin", strings.NewReplacer("127.0.0.1:3306", server.Address(), "127.0.0.1:7306", listen, "-P 7306", "-P "+port, "-P 3306", "-P "+own))
+	follow(t, "mariadb.md", 13, "/usr/bin", strings.NewReplacer("; sleep 1", `; until jollylarder status --json | grep -q 'catalog_known": *true'; do sleep 0.1; done`, "127.0.0.1:3306", server.Address(), "127.0.0.1:7306", listen, "-P 7306", "-P "+port, "-P 3306", "-P "+own))
 	_, err = net.Dial("tcp", listen)
 	assert.Error(t, err, "the last step has stopped it")
 }
