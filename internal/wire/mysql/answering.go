@@ -122,7 +122,7 @@ func (s *session) decides(w *way, f *frame, kind byte) (t told, answered bool) {
 	if !free && r.Busy == reason.None {
 		r.Busy = reason.EarlierReply
 	}
-	if r.Busy == reason.None {
+	if r.Busy == reason.None && !r.Pattern.AsksForLast() {
 		r.Busy = s.busy()
 	}
 	asks := free && !s.mute && r.Pattern.Facts.Kind == analysis.KindSelect && f.length <= bufferSize

