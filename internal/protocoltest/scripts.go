@@ -73,7 +73,9 @@ func draw(t *rapid.T, s *Subject) (script []step) {
 		case what < 14 && !open[by]:
 			add(q.Begin[rapid.IntRange(0, len(q.Begin)-1).Draw(t, "begin")])
 			open[by] = true
-			add(q.Read(row)) // by which the server settles what it sees
+			if rapid.IntRange(0, 3).Draw(t, "at once") > 0 {
+				add(q.Read(row)) // by which the server settles what it sees
+			}
 		case what == 13:
 			add(rapid.SampledFrom([]string{q.Commit, q.Rollback}).Draw(t, "end"))
 			open[by] = false

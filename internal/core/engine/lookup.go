@@ -116,10 +116,14 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	k = appendPart(k, r.Bound)
 	s.key = k
 	early := !fetches && s.InBlock() && s.view() != dialect.EachStatement && !freshness.Off(freshness.Isolation)
+	// What the block sees may be the present nevertheless. It is looked at after what is to be true of the present.
+	seesNow := func() bool {
+		return s.view() == dialect.FirstRead && !rule.TTLOnly && dependencies.UnmovedSince(s.seenAt)
+	}
 	if fetches {
 		d.Reason = reason.Of(reason.FirstRead)
 	} else if e := s.e.store.Get(rule, k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) &&
-		(!early || e.Moment < s.blockAt) {
+		(!early || e.Moment < s.blockAt || seesNow()) {
 		if !s.samples(rule) {
 			d.Outcome, d.Entry = ledger.Hit, e
 			return
@@ -129,7 +133,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 			d.sample = e
 		}
 	}
-	if early { // what it gets may be of an earlier moment than this
+	if early && !seesNow() { // what it gets may be of an earlier moment than this
 		d.Outcome = ledger.Bypass
 		if !d.Reason.Some() {
 			d.Reason = reason.Of(reason.EarlierSnapshot)
@@ -143,6 +147,10 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 		d.stamp = dependencies.Take()
 	} else {
 		d.stamp = dependencies.Take(s.pinned(d.resolved, r)...)
+	}
+	if early && !seesNow() { // something has changed at this moment
+		d.Outcome, d.Reason, d.key = ledger.Bypass, reason.Of(reason.EarlierSnapshot), nil
+		return
 	}
 	d.moment = s.e.moments.Load()            // behind the stamp: who begins a block from now on has a later one
 	if s.db.current() != d.resolved.schema { // then it may rest on more than that: it is not known what the stamp should hold

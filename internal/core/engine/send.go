@@ -75,29 +75,30 @@ func (s *Session) send(d *Decision, now time.Time) {
 // sendsInBlock follows where a statement begins, ends or stands in a transaction block.
 func (s *Session) sendsInBlock(d *Decision) {
 	f, res := d.does, d.resolved
+	first := s.first
 	switch {
 	case f.Effect&analysis.Begins != 0:
 		s.beginsBlock(f)
 		if s.state == Idle && !s.begun {
-			s.blockAt, s.snapped, s.snapping = s.e.moments.Add(1), false, false
+			s.sees(s.e.moments.Add(1))
 		}
 		s.first = s.state == Idle && !s.begun && !f.Snapshot && f.Kind == analysis.KindBegin
 		s.begun = true
 	case s.beginsWithAny():
 		s.isolation, s.awaits, s.first = s.settings.Isolation, false, false
-		s.blockAt, s.snapped, s.snapping = s.e.moments.Add(1), false, false
+		s.sees(s.e.moments.Add(1))
 		s.begun = true
 	default:
 		s.first = false
 	}
 	switch {
 	case f.Effect&analysis.Unknown != 0 || res.Everything: // nothing is early enough for what is not known
-		s.blockAt, s.snapped, s.snapping = 0, false, false
+		s.sees(0)
 	case f.Effect&(analysis.Commits|analysis.Ends) != 0: // the next block may begin with it
-		s.blockAt, s.snapped, s.snapping = s.e.moments.Add(1), false, false
+		s.sees(s.e.moments.Add(1))
 	case s.view() == dialect.FirstRead: // which the reply tells
-		if res.Snaps && !s.snapped {
-			s.blockAt = s.e.moments.Add(1)
+		if first { // nothing before it can have settled what the block sees
+			s.sees(s.e.moments.Add(1))
 		}
 	case f.Kind == analysis.KindSelect,
 		f.Kind == analysis.KindInsert,
@@ -105,6 +106,15 @@ func (s *Session) sendsInBlock(d *Decision) {
 		f.Kind == analysis.KindDelete,
 		f.Kind == analysis.KindMerge:
 		s.snapping = true
+	}
+}
+
+// sees notes that what the block sees is of no earlier moment than this, by the engine's count.
+func (s *Session) sees(moment uint64) {
+	s.blockAt, s.snapped, s.snapping = moment, false, false
+	s.seenAt = 0
+	if moment > 0 {
+		s.seenAt = freshness.Sequence()
 	}
 }
 

@@ -144,6 +144,7 @@ type Session struct {
 	isolation analysis.Isolation // of the block it is in; DefaultIsolation while that is not known
 	awaits    bool               // it is the session's own, which was asked for before the block began and is to arrive
 	blockAt   uint64             // the engine's count of moments when the block began, or before
+	seenAt    uint64             // the sequence of changes then
 	snapped   bool               // in the block something has been read or written, and has ended well
 	snapping  bool               // or is about to be
 	isolated  bool               // that was set within the block, which may turn out to have failed

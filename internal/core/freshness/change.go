@@ -172,6 +172,7 @@ func (c Change) Begin() Pending {
 				part.moves(k, move)
 			}
 		}
+		part.Clock.moves()
 		p.begun = append(p.begun, b)
 	}
 	return p
@@ -238,10 +239,14 @@ func (p *Pending) End() {
 	for _, g := range p.guards {
 		if g.watched.Changes() != g.seen && !Off(SchemaMeanwhile) {
 			g.moves.changes.Add(1)
+			g.moves.moves()
 		}
 	}
 	for _, f := range p.atEnd {
 		f()
+	}
+	for i := range p.begun { // before they are no longer pending
+		p.begun[i].clock.moves()
 	}
 	p.Moved(func(_ *Clock, k *Counter) { k.end() })
 	p.begun, p.guards, p.atEnd = nil, nil, nil

@@ -47,11 +47,31 @@ type Clock struct {
 	Name string
 
 	Counter
+	moved atomic.Uint64 // the sequence of its last change, when that began or ended
 
 	mu   sync.Mutex // for making keys, and more counters for them
 	keys atomic.Pointer[[]*Key]
 
 	columns atomic.Pointer[[]*Column]
+}
+
+// sequence counts the beginnings and ends of changes, of all clocks there are.
+var sequence atomic.Uint64
+
+// Sequence gives a moment for UnmovedSince.
+func Sequence() uint64 { return sequence.Load() }
+
+// moves notes that the clock moves, before that is over.
+func (c *Clock) moves() { c.moved.Store(sequence.Add(1)) }
+
+// UnmovedSince says whether nothing has changed, or been about to, from a moment to this one.
+func (r Dependencies) UnmovedSince(moment uint64) bool {
+	for _, c := range r {
+		if c.pending.Load() != 0 || c.moved.Load() > moment {
+			return false
+		}
+	}
+	return true
 }
 
 // Clocks are the clocks of one database. Its zero value is not ready; use New.
