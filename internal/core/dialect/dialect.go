@@ -27,6 +27,9 @@ type Dialect struct {
 	// TextNamesColumns is set where the columns of a result are named by the statement's text, byte for byte: two that
 	// differ in blanks alone have two results.
 	TextNamesColumns bool
+	// AsksInBlock is set where a session's settings can be asked for within a transaction block, which decides nothing of
+	// what that sees.
+	AsksInBlock bool
 	// KeySettings is how many values the Settings of each session have; 0 means that nothing is fetched again.
 	KeySettings int
 	// AsksForLast is the normalised text of the statement by which a session asks what became of its last one, or empty

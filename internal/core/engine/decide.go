@@ -272,6 +272,9 @@ func (s *Session) decideRead(d *Decision, r *Request, set *rules.Set, rule *rule
 		d.Reason = reason.Of(reason.RulePaused)
 	case s.e.suspended(rule):
 		d.Reason = reason.Of(reason.RuleFoundOld)
+	case s.asksInBlock(r):
+		s.needs()
+		d.Need = NeedSettings
 	case obstacle.Code == reason.FirstRead && s.firstSeesNow():
 		s.needs()
 		s.lookUp(d, r, rule, now, true)
@@ -290,6 +293,12 @@ func (s *Session) decideRead(d *Decision, r *Request, set *rules.Set, rule *rule
 		s.needs()
 		s.lookUp(d, r, rule, now, false)
 	}
+}
+
+// asksInBlock says whether settings are to be asked for within a block that began before they were known.
+func (s *Session) asksInBlock(r *Request) bool {
+	return len(s.identity) == 0 && s.db.dialect.AsksInBlock && !r.NoAsking && r.Busy == reason.None && s.state == InBlock && !s.doubtful &&
+		s.begunIn == s.generation && s.asked != s.generation
 }
 
 // firstSeesNow says whether a read that is the first of its block sees what any other would that is sent at this moment.

@@ -18,7 +18,7 @@ func (s *Session) Learned(set Settings) {
 	}
 	s.settings = set
 	s.pathsAt = s.askPaths
-	if s.awaits {
+	if s.awaits || s.begunIn == s.generation {
 		s.isolation, s.awaits = set.Isolation, false
 	}
 	s.sharedNumber = s.sharedNumber[:0]

@@ -142,6 +142,7 @@ type Session struct {
 
 	state     TxState
 	isolation analysis.Isolation // of the block it is in; DefaultIsolation while that is not known
+	begunIn   uint64             // the generation of the settings in which it began, if that decides its isolation; or 0
 	awaits    bool               // it is the session's own, which was asked for before the block began and is to arrive
 	blockAt   uint64             // the engine's count of moments when the block began, or before
 	seenAt    uint64             // the sequence of changes then
@@ -394,7 +395,7 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 
 // beginsBlock notes the isolation of a block that a statement begins, or may.
 func (s *Session) beginsBlock(f *analysis.Facts) {
-	s.isolation, s.awaits = analysis.DefaultIsolation, false
+	s.isolation, s.awaits, s.begunIn = analysis.DefaultIsolation, false, 0
 	switch {
 	case s.state != Idle || s.begun || f.Kind != analysis.KindBegin:
 		// A BEGIN within a block changes nothing, and one among several cannot be told apart.
@@ -403,13 +404,13 @@ func (s *Session) beginsBlock(f *analysis.Facts) {
 	case len(s.identity) > 0:
 		s.isolation = s.settings.Isolation
 	default:
-		s.awaits = s.asked == s.generation
+		s.awaits, s.begunIn = s.asked == s.generation, s.generation
 	}
 }
 
 // lostBlock notes that it is not known of which isolation the block is.
 func (s *Session) lostBlock() {
-	s.isolation, s.awaits, s.first = analysis.DefaultIsolation, false, false
+	s.isolation, s.awaits, s.first, s.begunIn = analysis.DefaultIsolation, false, false, 0
 }
 
 // view says what a read in the present block sees, or in the one that it begins.

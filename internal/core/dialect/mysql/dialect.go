@@ -30,6 +30,7 @@ var Dialect = &dialect.Dialect{
 		analysis.RepeatableRead: dialect.FirstRead, analysis.Serializable: dialect.Unknowable,
 	},
 	TextNamesColumns: true,
+	AsksInBlock:      true,
 	AsksForLast:      "show " + LastShown,
 	SameRows:         SameRows,
 	Remedies: map[reason.Code]string{
