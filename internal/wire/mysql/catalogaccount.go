@@ -110,10 +110,10 @@ func Describe(ctx context.Context, cfg *driver.Config) (*catalog.Described, erro
 	read(&q, &d.Routines, "routine_schema, routine_name, routine_type, coalesce(routine_definition, ''), sql_mode from information_schema.routines where "+ownSchemas("routine_schema"), func(r *catalog.Routine) []any {
 		return []any{&r.Schema, &r.Name, &r.Kind, &r.Body, &r.Mode}
 	})
-	read(&q, &d.References, `r.constraint_schema, r.table_name, r.unique_constraint_schema, r.referenced_table_name, (
+	read(&q, &d.References, `r.constraint_schema, r.table_name, r.unique_constraint_schema, r.referenced_table_name, coalesce((
 		select group_concat(k.referenced_column_name order by k.ordinal_position) from information_schema.key_column_usage k
 		where k.constraint_schema = r.constraint_schema and k.table_name = r.table_name and k.constraint_name = r.constraint_name
-	), r.update_rule, r.delete_rule from information_schema.referential_constraints r`, func(r *catalog.Reference) []any {
+	), ''), r.update_rule, r.delete_rule from information_schema.referential_constraints r`, func(r *catalog.Reference) []any {
 		return []any{&r.Schema, &r.Table, &r.ToSchema, &r.ToTable, &r.Columns, &r.OnUpdate, &r.OnDelete}
 	})
 	read(&q, &d.Natives, "name from mysql.func", func(n *string) []any { return []any{n} })

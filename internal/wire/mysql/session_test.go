@@ -14,8 +14,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	catalog "jollylarder/internal/core/catalog/mysql"
 	dialect "jollylarder/internal/core/dialect/mysql"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
 	"jollylarder/internal/wire/link"
 	"jollylarder/internal/wire/socket"
 )
@@ -133,6 +136,53 @@ func TestManyCommandsAhead(t *testing.T) {
 		s.done()
 	})
 	assert.Zero(t, allocated, "a queue that is empty begins where it did")
+	s.leaves()
+	assert.Empty(t, log.list)
+}
+
+// An answer from memory allocates nothing, whether the statement comes as text or was prepared.
+func TestHitsAllocateNothing(t *testing.T) {
+	e, err := engine.New(engine.Options{Dialect: dialect.Dialect, Misuse: func(what string) { t.Error(what) }}, time.Now())
+	require.NoError(t, err)
+	defer e.Close()
+	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1}}))
+	log := &faults{}
+	s := quiet(t, e, log, false)
+	s.eng.Asking(engine.NeedCatalog, s.now)
+	require.NoError(t, nil)
+	d := &catalog.Described{Tables: []catalog.Table{{Schema: "skerrow", Name: "berths", Type: "BASE TABLE", Engine: "InnoDB"}}}
+	knows := func() {
+		if end := s.eng.LearnedPart(d, s.server.Time()); end != nil {
+			end(s.server.Time())
+		}
+	}
+	knows()
+	values := make([]string, asksOthers+1+len(variables()))
+	values[asksSchema], values[asksOthers], values[asksOthers+1] = "skerrow", "REPEATABLE-READ", "1"
+	s.values, s.status, s.heard = values, statusAutocommit, true
+	s.learns()
+	back := framer{}
+	text := packet(0, []byte("\x03select ship from berths where id = 7"))
+	run := packet(0, append([]byte{comExecute, 7, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 3, 0}, 7, 0, 0, 0))
+	s.sent(packet(0, []byte("\x16select ship from berths where id = ?")))
+	prepared := append(packet(1, []byte{0, 7, 0, 0, 0, 1, 0, 1, 0, 0, 0, 0}), packet(2, []byte("\x03def"))...)
+	prepared = append(append(append(prepared, packet(3, []byte{markEOF, 0, 0, 2, 0})...), packet(4, []byte("\x03def"))...), packet(5, []byte{markEOF, 0, 0, 2, 0})...)
+	s.came(&back, prepared, len(prepared))
+	s.writing.Store(false)
+	for _, command := range [][]byte{text, run} {
+		for range 3 {
+			s.sent(command)
+			if len(s.queue) > 0 {
+				reply := result(1, 1, false, statusAutocommit)
+				s.came(&back, reply, len(reply))
+				s.writing.Store(false)
+			}
+		}
+		before := e.Ledger.Total.Total().Count[ledger.Hit]
+		allocated := testing.AllocsPerRun(200, func() { s.sent(command) })
+		require.Equal(t, uint64(201), e.Ledger.Total.Total().Count[ledger.Hit]-before, "all are hits")
+		assert.Less(t, allocated, 0.5, "%q", command)
+	}
 	s.leaves()
 	assert.Empty(t, log.list)
 }

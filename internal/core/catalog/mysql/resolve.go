@@ -204,7 +204,7 @@ func (t *table) keysMayChange(sets []string) bool {
 		}
 	}
 	return slices.ContainsFunc(t.referrers, func(x referrer) bool {
-		return slices.ContainsFunc(sets, func(c string) bool { return slices.Contains(x.columns, strings.ToLower(c)) })
+		return len(x.columns) == 0 || slices.ContainsFunc(sets, func(c string) bool { return slices.Contains(x.columns, strings.ToLower(c)) })
 	})
 }
 

@@ -115,7 +115,7 @@ func (d *Described) Schema() catalog.Schema {
 	}
 	for _, x := range d.References {
 		t, from := of(x.ToSchema, x.ToTable), of(x.Schema, x.Table)
-		t.referrers = append(t.referrers, referrer{from, strings.Split(strings.ToLower(x.Columns), ","), cascades(x.OnUpdate, analysis.Update), cascades(x.OnDelete, analysis.Delete)})
+		t.referrers = append(t.referrers, referrer{from, columnsOf(x.Columns), cascades(x.OnUpdate, analysis.Update), cascades(x.OnDelete, analysis.Delete)})
 	}
 	for _, x := range d.Routines {
 		r := &routine{Name: analysis.Name{Schema: x.Schema, Name: x.Name}, procedure: x.Kind == "PROCEDURE", body: bodyOf(x.Schema, x.Body, x.Mode)}
@@ -127,6 +127,14 @@ func (d *Described) Schema() catalog.Schema {
 		s.natives[strings.ToLower(n)] = true
 	}
 	return s
+}
+
+// columnsOf splits a list of columns; none stands for any.
+func columnsOf(list string) []string {
+	if list == "" { // which was taken away while the schema was read
+		return nil
+	}
+	return strings.Split(strings.ToLower(list), ",")
 }
 
 func kindOf(t Table) kind {
