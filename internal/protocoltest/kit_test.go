@@ -165,7 +165,7 @@ func TestFaultsAreFound(t *testing.T) {
 func TestWhatIsFoundOnceCounts(t *testing.T) {
 	require.NoError(t, flag.Set("rapid.shrinktime", "100ms"))
 	tries := 0
-	err := search(t, func(rt *rapid.T) error {
+	err := Search(t, func(rt *rapid.T) error {
 		rapid.Bool().Draw(rt, "any")
 		if tries++; tries == 3 {
 			return errors.New("an old answer")
@@ -174,7 +174,7 @@ func TestWhatIsFoundOnceCounts(t *testing.T) {
 	})
 	assert.EqualError(t, err, "an old answer")
 	assert.Greater(t, tries, 3)
-	assert.NoError(t, search(t, func(rt *rapid.T) error { return nil }))
+	assert.NoError(t, Search(t, func(rt *rapid.T) error { return nil }))
 }
 
 func scripts(t testing.TB, s *Subject) error { return Scripts(t, s, 60) }

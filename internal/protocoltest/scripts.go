@@ -21,7 +21,7 @@ func Scripts(t testing.TB, s *Subject, least uint64) error {
 		}
 	}
 	for round := 0; round == 0 || y.answered < least && round < 50; round++ {
-		if err := search(t, func(rt *rapid.T) error { return y.script(databases, draw(rt, s)) }); err != nil {
+		if err := Search(t, func(rt *rapid.T) error { return y.script(databases, draw(rt, s)) }); err != nil {
 			return err
 		}
 	}

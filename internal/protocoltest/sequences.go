@@ -12,10 +12,10 @@ import (
 	"pgregory.net/rapid"
 )
 
-// search has rapid look for a case that fails, and returns the error of the last that did, which is the smallest of them.
+// Search has rapid look for a case that fails, and returns the error of the last that did, which is the smallest of them.
 // It counts also if it does not happen again: what is found may depend on the moment. In CI it looks at the same cases
 // every time.
-func search(t testing.TB, try func(*rapid.T) error) error {
+func Search(t testing.TB, try func(*rapid.T) error) error {
 	if seed := flag.Lookup("rapid.seed"); os.Getenv("CI") == "true" && seed.Value.String() == seed.DefValue {
 		_ = seed.Value.Set("20270301")
 	}
@@ -70,7 +70,7 @@ func Sequences(t testing.TB, s *Subject) error {
 	const least = 50
 	// What is answered from memory depends on how soon things are known again, so it goes on until enough was.
 	for round := 0; round == 0 || y.answered <= least && round < 30; round++ {
-		if err := search(t, func(rt *rapid.T) error { return y.sequence(rt, database, direct) }); err != nil {
+		if err := Search(t, func(rt *rapid.T) error { return y.sequence(rt, database, direct) }); err != nil {
 			return err
 		}
 	}

@@ -40,6 +40,12 @@ func TestConformanceWithoutASafeguard(t *testing.T) {
 			assert.Contains(t, err.Error(), "other bytes than the database's")
 		})
 	}
+	t.Run("hidden effects", func(t *testing.T) {
+		defer freshness.SwitchOff(freshness.Hidden)()
+		err := hiddenEffects(t)
+		require.Error(t, err)
+		assert.Contains(t, err.Error(), "directly:")
+	})
 	for name, off := range map[string]freshness.Safeguard{"text": freshness.TextInKey, "what is owed": freshness.RepaysLast} {
 		t.Run(name, func(t *testing.T) {
 			s := conformance(t, 0)

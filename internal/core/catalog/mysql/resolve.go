@@ -7,6 +7,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	facts "jollylarder/internal/core/analysis/mysql"
 	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/reason"
 )
 
@@ -240,6 +241,9 @@ func (r *resolver) writeTable(t *table, events analysis.Events, sets, how []stri
 	}
 	r.writes(name, how)
 	r.out.AtOnce = r.out.AtOnce || !t.versioned
+	if freshness.Off(freshness.Hidden) {
+		return
+	}
 	for _, x := range t.triggers {
 		if x.events&fresh != 0 {
 			r.body(x.body, then(how, "through a trigger of "+name))
