@@ -148,6 +148,13 @@ func (s *session) decides(w *way, f *frame, kind byte) (t told, answered bool) {
 				t.some = false
 				return t, false
 			}
+			if failure := s.interrupts; failure != nil {
+				s.interrupts = nil
+				t.ticket.Drop()
+				s.leaveOut(w)
+				s.says(w, packet(1, failure))
+				return t, true
+			}
 			s.mute = !s.eng.Knows() // it could not tell
 			r.NoAsking = s.mute
 		case engine.StepWait:
@@ -211,6 +218,12 @@ func (s *session) answers(w *way, f *frame, t *told) bool {
 	t.ticket.End(engine.Result{Took: now.Sub(t.began), Rows: rows, Bytes: len(reply)}, now)
 	s.active = now
 	s.leaveOut(w)
+	s.says(w, reply)
+	return true
+}
+
+// says sends the client a reply, with the lock left meanwhile.
+func (s *session) says(w *way, reply []byte) {
 	ok := s.flush(w)
 	s.mu.Unlock()
 	defer s.mu.Lock()
@@ -219,7 +232,6 @@ func (s *session) answers(w *way, f *frame, t *told) bool {
 	if s.client.Answer(reply) != nil || !ok {
 		w.broken = true
 	}
-	return true
 }
 
 // owed is what was answered from memory last, which the origin does not know of: what it says of the statement before,

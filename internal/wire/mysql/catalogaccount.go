@@ -101,6 +101,9 @@ func Describe(ctx context.Context, cfg *driver.Config) (*catalog.Described, erro
 	read(&q, &d.Times, "table_schema, table_name, column_name from information_schema.columns where data_type = 'time' and "+ownSchemas("table_schema"), func(c *catalog.Column) []any {
 		return []any{&c.Schema, &c.Table, &c.Name}
 	})
+	read(&q, &d.Computed, "table_schema, table_name, column_name, generation_expression from information_schema.columns where coalesce(generation_expression, '') <> '' and "+ownSchemas("table_schema"), func(c *catalog.Computed) []any {
+		return []any{&c.Schema, &c.Table, &c.Name, &c.Expression}
+	})
 	read(&q, &d.Views, "table_schema, table_name, coalesce(view_definition, '') from information_schema.views where "+ownSchemas("table_schema"), func(v *catalog.View) []any {
 		return []any{&v.Schema, &v.Name, &v.Definition}
 	})

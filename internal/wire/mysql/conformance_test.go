@@ -319,7 +319,6 @@ func conformance(t testing.TB, further uint32) *protocoltest.Subject {
 	}
 }
 
-
 // anyCommand draws a command that a client may send.
 func anyCommand(t *rapid.T) []byte {
 	text := rapid.SampledFrom([]string{

@@ -100,3 +100,116 @@ func BenchmarkRelay(b *testing.B) {
 		}
 	}
 }
+
+// canned answers whatever it is sent with the same bytes.
+func canned(t testing.TB, reply []byte) string {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { ln.Close() })
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				b := make([]byte, 64<<10)
+				for {
+					if _, err := c.Read(b); err != nil {
+						return
+					}
+					if _, err := c.Write(reply); err != nil {
+						return
+					}
+				}
+			}()
+		}
+	}()
+	return ln.Addr().String()
+}
+
+// BenchmarkHit compares an answer from memory with a canned reply and with the server's own, in turn: more than 1 is faster.
+func BenchmarkHit(b *testing.B) {
+	a := newAnswering(b)
+	const read = "select ship from berths where id = 7"
+	for _, clients := range []int{1, 16} {
+		for _, kind := range []string{"text", "prepared"} {
+			b.Run(map[int]string{1: "1", 16: "16"}[clients]+" "+kind, func(b *testing.B) {
+				command := func(x *conversing) []byte {
+					if kind == "text" {
+						return query(read)
+					}
+					_, err := x.command(0x16, []byte("select ship from berths where id = ?"))
+					require.NoError(b, err)
+					return packet(0, append([]byte{0x17}, execution(x.prepared, []string{"7"}, true)...))
+				}
+				one := func(address string) (*conversing, []byte) {
+					c, err := net.Dial("tcp", address)
+					require.NoError(b, err)
+					b.Cleanup(func() { c.Close() })
+					x, err := enters(c, "skerrow", 0)
+					require.NoError(b, err)
+					return x, command(x)
+				}
+				var reply []byte
+				type pair struct {
+					net.Conn
+					ask []byte
+				}
+				x, ask := one(server.Address())
+				_, err := x.Write(ask)
+				require.NoError(b, err)
+				buffer := make([]byte, 1<<16)
+				n, err := x.Read(buffer)
+				require.NoError(b, err)
+				reply = buffer[:n]
+				stub := canned(b, reply)
+				connections := map[string][]pair{}
+				for range clients {
+					for _, address := range []string{server.Address(), a.address} {
+						x, ask := one(address)
+						connections[address] = append(connections[address], pair{x, ask})
+					}
+					c, err := net.Dial("tcp", stub)
+					require.NoError(b, err)
+					b.Cleanup(func() { c.Close() })
+					connections[stub] = append(connections[stub], pair{c, query(read)})
+				}
+				round := func(address string) time.Duration {
+					var all sync.WaitGroup
+					from := time.Now()
+					for _, x := range connections[address] {
+						all.Go(func() {
+							buffer := make([]byte, 64<<10)
+							for range 4000 / clients {
+								_, _ = x.Write(x.ask)
+								for left := len(reply); left > 0; {
+									n, err := x.Read(buffer)
+									if err != nil {
+										return
+									}
+									left -= n
+								}
+							}
+						})
+					}
+					all.Wait()
+					return time.Since(from)
+				}
+				before := a.hits()
+				var toStub, toServer []float64
+				for b.Loop() {
+					served := round(a.address)
+					toStub = append(toStub, float64(round(stub))/float64(served))
+					toServer = append(toServer, float64(round(server.Address()))/float64(served))
+				}
+				slices.Sort(toStub)
+				slices.Sort(toServer)
+				b.ReportMetric(toStub[len(toStub)/2], "×canned")
+				b.ReportMetric(toServer[len(toServer)/2], "×server")
+				require.Greater(b, a.hits()-before, uint64(len(toStub)*3900))
+			})
+		}
+	}
+}

@@ -140,22 +140,60 @@ func TestManyCommandsAhead(t *testing.T) {
 	assert.Empty(t, log.list)
 }
 
-// An answer from memory allocates nothing, whether the statement comes as text or was prepared.
-func TestHitsAllocateNothing(t *testing.T) {
+// cached gives a session of a larder that caches everything, and knows a table.
+func cached(t *testing.T, log *faults) *session {
 	e, err := engine.New(engine.Options{Dialect: dialect.Dialect, Misuse: func(what string) { t.Error(what) }}, time.Now())
 	require.NoError(t, err)
-	defer e.Close()
+	t.Cleanup(e.Close)
 	e.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1}}))
-	log := &faults{}
 	s := quiet(t, e, log, false)
 	s.eng.Asking(engine.NeedCatalog, s.now)
 	d := &catalog.Described{Tables: []catalog.Table{{Schema: "skerrow", Name: "berths", Type: "BASE TABLE", Engine: "InnoDB"}}}
 	if end := s.eng.LearnedPart(d, s.server.Time()); end != nil {
 		end(s.server.Time())
 	}
+	s.status, s.heard = statusAutocommit, true
+	return s
+}
+
+// A statement that is ended while the larder asks its own question has ended as its client wished.
+func TestKillingTheQuestion(t *testing.T) {
+	log := &faults{}
+	s := cached(t, log)
+	client, program := net.Pipe()
+	s.client = socket.New(client)
+	sent := make(chan struct{})
+	go func() {
+		defer close(sent)
+		s.sent(packet(0, []byte("\x03select ship from berths where id = 7")))
+	}()
+	asks := func() bool {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return len(s.queue) == 1 && s.queue[0].own == ownQuestion
+	}
+	require.Eventually(t, asks, time.Minute, time.Millisecond)
+	refusal := errorPacket(1, codeInterrupted, "70100", "Query execution was interrupted")
+	require.Empty(t, s.came(&framer{}, refusal, len(refusal)).forward, "it is for nobody")
+	s.writing.Store(false)
+	s.learnt <- struct{}{}
+	got := make([]byte, len(refusal))
+	_, err := io.ReadFull(program, got)
+	require.NoError(t, err)
+	assert.Equal(t, refusal, got)
+	<-sent
+	assert.Empty(t, s.queue, "it did not go on")
+	s.leaves()
+	assert.Empty(t, log.list)
+}
+
+// An answer from memory allocates nothing, whether the statement comes as text or was prepared.
+func TestHitsAllocateNothing(t *testing.T) {
+	log := &faults{}
+	s := cached(t, log)
 	values := make([]string, asksOthers+1+len(variables()))
 	values[asksSchema], values[asksOthers], values[asksOthers+1] = "skerrow", "REPEATABLE-READ", "1"
-	s.values, s.status, s.heard = values, statusAutocommit, true
+	s.values = values
 	s.learns()
 	back := framer{}
 	text := packet(0, []byte("\x03select ship from berths where id = 7"))

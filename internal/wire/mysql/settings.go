@@ -2,6 +2,7 @@ package mysql
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -31,12 +32,13 @@ const missed = ledger.Miss
 type knowing struct {
 	values     []string // in the order of the question's; nil while they are not known
 	transition transition
-	asking     bool // the question is under way, or its answer was not understood
-	temporary  bool // the session may have temporary tables
-	once       bool // the isolation of its next transaction has been set
-	locked     bool // it has locked tables
-	unreviewed bool // it has set something of which it is not known what that does
-	mute       bool // its server does not tell them
+	asking     bool   // the question is under way, or its answer was not understood
+	temporary  bool   // the session may have temporary tables
+	once       bool   // the isolation of its next transaction has been set
+	locked     bool   // it has locked tables
+	unreviewed bool   // it has set something of which it is not known what that does
+	mute       bool   // its server does not tell them
+	interrupts []byte // what it said instead, when it was told to end what it does
 }
 
 // lock is what a statement does about tables that are locked.
@@ -231,6 +233,9 @@ const null = "\x00"
 func (s *session) learnsValues(reply []byte) (again bool) {
 	values, failure, err := readRow(bytes.NewReader(reply), s.withoutEOF)
 	switch {
+	case failure != nil && len(failure) > 2 && binary.LittleEndian.Uint16(failure[1:]) == codeInterrupted:
+		s.interrupts = failure // which was meant for the client's statement
+		return false
 	case failure != nil:
 		return s.server.doesNotKnow(failure)
 	case err != nil || len(values) != asksOthers+1+len(variables()):
@@ -239,6 +244,9 @@ func (s *session) learnsValues(reply []byte) (again bool) {
 	s.values = values
 	return false
 }
+
+// codeInterrupted is the error of a statement that was ended by KILL QUERY. Source: the server's error numbers.
+const codeInterrupted = 1317
 
 // readRow reads a result of one row, or an error. A value that is NULL is not the empty text.
 func readRow(r io.Reader, withoutEOF bool) (values []string, failure []byte, err error) {

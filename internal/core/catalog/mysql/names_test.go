@@ -8,6 +8,7 @@ import (
 
 	facts "jollylarder/internal/core/analysis/mysql"
 	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/reason"
 	syntax "jollylarder/internal/core/statement/mysql"
 )
 
@@ -21,7 +22,7 @@ func TestNamesAreThoseOfTables(t *testing.T) {
 	assert.Equal(t, []string{"skerrow.berths"}, r.Writes)
 	assert.False(t, r.Everything)
 	assert.Equal(t, []string{"berths"}, resolve("select 1 from berths").Reads, "nothing is in use")
-	assert.Empty(t, resolve("select name from berths", "skerrow").Reasons)
+	assert.Equal(t, []reason.Reason{reason.Of(reason.NoAccount)}, resolve("select name from berths", "skerrow").Reasons)
 
 	r = resolve("select load_price(id) from berths", "skerrow")
 	assert.True(t, r.Everything, "what a function does is not known")

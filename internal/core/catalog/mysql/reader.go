@@ -21,6 +21,7 @@ type Described struct {
 	Folds      bool
 	Tables     []Table
 	Times      []Column
+	Computed   []Computed
 	Views      []View
 	Triggers   []Trigger
 	Routines   []Routine
@@ -34,6 +35,9 @@ type Table struct{ Schema, Name, Type, Engine string }
 
 // Column is a column of the type TIME.
 type Column struct{ Schema, Table, Name string }
+
+// Computed is a column that is computed from others of its row, by an expression.
+type Computed struct{ Schema, Table, Name, Expression string }
 
 // View is a view. Its definition is empty if the account may not see it.
 type View struct{ Schema, Name, Definition string }
@@ -52,7 +56,7 @@ type Reference struct{ Schema, Table, ToSchema, ToTable, Columns, OnUpdate, OnDe
 // Same implements catalog.Description.
 func (d *Described) Same(o catalog.Description) bool {
 	e, ok := o.(*Described)
-	return ok && d.Folds == e.Folds && slices.Equal(d.Tables, e.Tables) && slices.Equal(d.Times, e.Times) && slices.Equal(d.Views, e.Views) &&
+	return ok && d.Folds == e.Folds && slices.Equal(d.Tables, e.Tables) && slices.Equal(d.Times, e.Times) && slices.Equal(d.Computed, e.Computed) && slices.Equal(d.Views, e.Views) &&
 		slices.Equal(d.Triggers, e.Triggers) && slices.Equal(d.Routines, e.Routines) && slices.Equal(d.References, e.References) &&
 		slices.Equal(d.Natives, e.Natives)
 }

@@ -183,6 +183,9 @@ func (r *resolver) readTable(t *table, computed, how []string, way reason.Way) {
 	case unknown:
 		about(reason.NoPlainTable)
 	}
+	for _, why := range t.drifts {
+		r.reason(why.Behind(way))
+	}
 	for _, c := range t.times {
 		if slices.Contains(computed, c) {
 			r.reason(reason.About(reason.TimeOfToday, name+"."+c).Behind(way))

@@ -22,9 +22,14 @@ var harbour = &Described{
 		{"skerrow", "everything", "BASE TABLE", "MRG_MyISAM"}, {"skerrow", "far", "BASE TABLE", "FEDERATED"}, {"skerrow", "log", "BASE TABLE", "MyISAM"},
 		{"skerrow", "odd", "BASE TABLE", "Mroonga"}, {"skerrow", "open_sailings", "VIEW", ""}, {"skerrow", "hidden", "VIEW", ""}, {"skerrow", "priced", "VIEW", ""},
 		{"skerrow", "quays", "BASE TABLE", "Aria"}, {"skerrow", "sailings", "BASE TABLE", "InnoDB"}, {"skerrow", "seats", "BASE TABLE", "InnoDB"},
+		{"skerrow", "buoys", "BASE TABLE", "InnoDB"}, {"skerrow", "lights", "BASE TABLE", "InnoDB"}, {"harbour", "dice", "BASE TABLE", "InnoDB"}, {"harbour", "guests", "BASE TABLE", "InnoDB"},
 		{"skerrow", "tickets", "SEQUENCE", "InnoDB"}, {"mysql", "user", "VIEW", ""}, {"information_schema", "TABLES", "SYSTEM VIEW", "MEMORY"},
 	},
 	Times: []Column{{"skerrow", "sailings", "Leaves"}},
+	Computed: []Computed{
+		{"skerrow", "buoys", "twice", "`depth` * 2"}, {"skerrow", "buoys", "label", "concat(`name`,' (',hex(`id`),')')"}, {"skerrow", "lights", "lit", "`since` < current_timestamp()"}, {"harbour", "dice", "n", "rand()"},
+		{"harbour", "guests", "who", "user()"},
+	},
 	Views: []View{
 		{"skerrow", "open_sailings", "select `s`.`id` AS `id`,`p`.`name` AS `name` from (`skerrow`.`sailings` `s` join `skerrow`.`Ports` `p` on(`s`.`route` = `p`.`id`)) where `s`.`seats_left` > 0"},
 		{"skerrow", "hidden", ""}, {"skerrow", "priced", "select `skerrow`.`load_price`(`skerrow`.`open_sailings`.`id`) AS `x` from `skerrow`.`open_sailings`"},
@@ -174,5 +179,17 @@ func TestStatementsOfManyNames(t *testing.T) {
 			s.Resolve(f, catalog.Hints{Path: []string{"skerrow"}})
 			Names{}.Resolve(f, catalog.Hints{})
 		}
+	}
+}
+
+// A column that is computed by more than its row is another whenever it is read.
+func TestComputedColumns(t *testing.T) {
+	s := harbour.Schema()
+	for sql, why := range map[string]string{
+		"select * from buoys": "", "select lit from lights": "reads skerrow.lights, whose column lit changes on its own", "select 1 from harbour.dice": "reads harbour.dice, whose column n changes on its own",
+		"select * from harbour.guests": "reads harbour.guests, whose column who changes on its own",
+	} {
+		r := s.Resolve(facts.Facts(syntax.Syntax, sql), catalog.Hints{Path: []string{"skerrow"}})
+		assert.Equal(t, why, strings.Join(reason.Sentences(r.Reasons), "; "), sql)
 	}
 }

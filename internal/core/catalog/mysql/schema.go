@@ -7,6 +7,7 @@ import (
 	"jollylarder/internal/core/analysis"
 	facts "jollylarder/internal/core/analysis/mysql"
 	"jollylarder/internal/core/catalog"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/statement"
 	syntax "jollylarder/internal/core/statement/mysql"
 )
@@ -27,6 +28,7 @@ type table struct {
 	analysis.Name
 	kind      kind
 	versioned bool            // a transaction sees its rows as of one moment, and what it writes is undone with it
+	drifts    []reason.Reason // why rows may be others though nobody has written them
 	times     []string        // its columns of the type TIME
 	view      *analysis.Facts // what a view reads; nil if that is not known
 	triggers  []trigger
@@ -102,6 +104,13 @@ func (d *Described) Schema() catalog.Schema {
 	for _, c := range d.Times {
 		t := of(c.Schema, c.Table)
 		t.times = append(t.times, strings.ToLower(c.Name))
+	}
+	for _, c := range d.Computed {
+		// One that is stored cannot be so, and is not told apart here.
+		if f := facts.Facts(syntax.Syntax, "select "+c.Expression); len(f.Reasons)+len(f.Functions)+len(f.Reads) > 0 || f.NamesUser {
+			t := of(c.Schema, c.Table)
+			t.drifts = append(t.drifts, reason.About(reason.DriftingColumn, c.Name).Behind(reason.Way("").Reads(t.String())))
+		}
 	}
 	for _, v := range d.Views {
 		t := of(v.Schema, v.Name)
