@@ -135,8 +135,14 @@ func (t Ticket) AsksOfLast() bool {
 		slices.ContainsFunc(f.Reasons, asks) || slices.ContainsFunc(res.Reasons, asks)
 }
 
-// AsksFoundRows says whether it asks how many rows the last query has found, which other statements leave as it is.
-func (t Ticket) AsksFoundRows() bool { return slices.Contains(t.does.BuiltIns, "found_rows") }
+// Calls says whether its text calls one of the server's own functions.
+func (t Ticket) Calls(builtIn string) bool { return slices.Contains(t.does.BuiltIns, builtIn) }
+
+// UsesTables says whether it may read or write a table.
+func (t Ticket) UsesTables() bool {
+	return len(t.resolved.Reads)+len(t.resolved.Writes)+len(t.does.Reads)+len(t.does.Writes) > 0 || t.resolved.Everything ||
+		t.does.Effect&(analysis.Schema|analysis.Unknown) != 0
+}
 
 // FindsRows says whether the statement may be a query, or run one whose rows are given out.
 func (t Ticket) FindsRows() bool {

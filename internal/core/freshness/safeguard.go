@@ -39,7 +39,7 @@ const (
 	OpenDefinitions                        // what has to do with a definition that has changed passes until the catalog has been read
 	TextInKey                              // statements that are written otherwise have other keys where that names columns
 	AtOnce                                 // what no rollback undoes counts at once, also in a block
-	RepaysLast                             // what was answered from memory is run before something that asks of it
+	RepaysLast                             // the server finds as many rows as were answered from memory before something that asks of that
 	DoubtfulState                          // after an error nothing is answered until the server has said where the session stands
 	SchemasAnew                            // which schemas a session uses is asked anew after what may have changed which there are
 	EarlierCells                           // a change moves what results rest on that were kept while fewer values were told apart

@@ -1,8 +1,9 @@
 package mysql
 
 import (
-	"bytes"
 	"encoding/binary"
+	"slices"
+	"strconv"
 	"sync/atomic"
 	"time"
 
@@ -31,23 +32,16 @@ type answering struct {
 
 // commands takes a command of the client's: it is answered from memory, or goes on.
 func (s *session) commands(w *way, f *frame) {
-	s.pays(w)
 	kind, some := f.first()
 	if !some || f.number != 0 || s.eng == nil || s.blind {
 		s.goesOn(w, f, told{})
 		return
 	}
 	var t told
-	answered, on := false, true
-	s.telling(func() {
-		if kind == comClose {
-			on = !s.closes(f)
-			return
-		}
-		t, answered = s.decides(w, f, kind)
-	})
+	answered := false
+	s.telling(func() { t, answered = s.decides(w, f, kind) })
 	switch {
-	case answered, !on:
+	case answered:
 		return
 	case w.broken:
 		if t.some {
@@ -212,7 +206,7 @@ func (s *session) answers(w *way, f *frame, t *told) bool {
 		if reply, rows = s.inState(t.ticket.Entry.Reply), t.ticket.Entry.Rows; reply == nil {
 			return false
 		}
-		s.owes(f, t)
+		s.owes(rows)
 	}
 	now := s.server.Time()
 	t.ticket.End(engine.Result{Took: now.Sub(t.began), Rows: rows, Bytes: len(reply)}, now)
@@ -234,92 +228,52 @@ func (s *session) says(w *way, reply []byte) {
 	}
 }
 
-// owed is what was answered from memory last, which the origin does not know of: what it says of the statement before,
-// such as how many rows that found, would be of another.
+// owed is what was answered from memory last, which the server does not know of: what it says of the statement before, such
+// as how many rows that found, would be of another.
 type owed struct {
-	packet []byte // by which it is asked
-	behind bool   // something else has gone to the origin since, which found no rows
-	number uint32 // of the prepared statement that it runs; 0 if it is none
-	close  []byte // the packet by which that is forgotten, which did not go on yet
+	some     bool
+	rows     int  // that it found
+	count    bool // nothing has gone to the server since that changes the number of changed rows
+	warnings bool // nor anything that takes warnings away, or has some
 }
 
-// owes notes that a statement was answered from memory.
-func (s *session) owes(f *frame, t *told) {
-	o := &s.owed
-	s.forgetsClosed()
-	if cap(o.packet) > largeOwed && f.length < largeOwed {
-		o.packet = nil
-	}
-	o.packet = append(o.packet[:0], byte(f.length), byte(f.length>>8), byte(f.length>>16), 0)
-	o.packet = append(o.packet, f.start...)
-	o.behind, o.number = false, 0
-	if p := t.runs; p != nil {
-		o.number = p.number
-		defer func() { binary.LittleEndian.PutUint32(o.packet[headerSize+1:], p.number) }() // it may have been the last
-		if with := p.withTypes(f); with != nil {
-			o.packet = append(o.packet[:0], with...)
-		}
-	}
-}
+// owes notes that so many rows were answered from memory.
+func (s *session) owes(rows int) { s.owed = owed{some: true, rows: rows, count: true, warnings: true} }
 
-// largeOwed is how many bytes of what is owed are held on to while less is needed.
-const largeOwed = 4 << 10
-
-// pays has go on what is not withheld for what is owed any more.
-func (s *session) pays(w *way) {
-	if o := &s.owed; len(o.close) > 0 && len(o.packet) == 0 {
-		w.upTo()
-		s.forgetsClosed()
-	}
-}
-
-// forgetsClosed has the packet go on by which the prepared statement of what is owed is forgotten.
-func (s *session) forgetsClosed() {
-	if o := &s.owed; len(o.close) > 0 {
-		s.way.passes(o.close)
-		o.close = nil
-	}
-}
-
-// closes takes that a prepared statement is forgotten. It is true if that is not to go on yet, since the statement may
-// have to be run first.
-func (s *session) closes(f *frame) (withheld bool) {
-	id, ok := s.id(f)
-	if !ok {
-		return false
-	}
-	if o := &s.owed; o.number == id && len(o.packet) > 0 && len(o.close) == 0 && f.whole() && s.lost == "" {
-		o.close = packet(0, f.start)
-		withheld = true
-		s.leaveOut(&s.way)
-	}
-	s.forget(id)
-	return withheld
-}
-
-// repays has what is owed to the origin run before a statement that asks of it.
+// repays has the server find as many rows as were answered from memory last, before a statement that asks of that. It is
+// not asked the same again: that could begin a transaction, or settle what one sees.
 func (s *session) repays(w *way, t *told) {
 	o := &s.owed
-	if len(o.packet) == 0 || freshness.Off(freshness.RepaysLast) {
+	if !o.some || freshness.Off(freshness.RepaysLast) {
 		return
 	}
-	asks := t.ticket.AsksOfLast() && (!o.behind || t.ticket.AsksFoundRows())
-	if asks {
+	asks := t.ticket.AsksOfLast()
+	rows, changed := asks && t.ticket.Calls("found_rows"), asks && t.ticket.Calls("row_count")
+	asks = rows || changed && o.count || asks && !rows && !changed && (o.count || o.warnings)
+	switch {
+	case asks && !s.part && !slices.ContainsFunc(s.queue, func(x command) bool { return x.repays }): // which most probably do not fail
 		w.upTo()
-		w.passes(bytes.Clone(o.packet)) // before whatever has it be forgotten
-		s.enqueue(command{kind: o.packet[headerSize], own: ownRepayment})
-	}
-	o.behind = true
-	if asks {
-		s.owesNothing()
-	} else {
+		w.passes(packet(0, append([]byte{comQuery}, finding(o.rows)...)))
+		s.enqueue(command{kind: comQuery, own: ownRepayment})
+		*o = owed{}
+	default:
+		o.count, o.warnings = false, o.warnings && !t.ticket.UsesTables()
 		t.repays = t.ticket.FindsRows() // if it does not fail
 	}
 }
 
-// owesNothing notes that what was answered from memory is of no interest to the origin any more.
-func (s *session) owesNothing() {
-	s.owed.packet, s.owed.number = s.owed.packet[:0], 0
+// finding gives a statement that finds so many rows, has no warnings, and reads no table.
+func finding(rows int) string {
+	const ten = "(select 1 union all select 1 union all select 1 union all select 1 union all select 1 union all " +
+		"select 1 union all select 1 union all select 1 union all select 1 union all select 1)"
+	text := "/* jolly larder */ select 1 from " + ten + " a"
+	if rows == 0 {
+		return text + " where 0"
+	}
+	for n, name := 10, 'b'; n < rows; n, name = 10*n, name+1 {
+		text += ", " + ten + " " + string(name)
+	}
+	return text + " limit " + strconv.Itoa(rows)
 }
 
 // sendsTypes has a prepared statement be run with the types of its parameters where the origin does not know them, as an

@@ -324,7 +324,7 @@ func anyCommand(t *rapid.T) []byte {
 	text := rapid.SampledFrom([]string{
 		"select name from quay where id = 7", "select name from quay where id = 8", "select * from quay order by id", "update quay set name = 'x' where id = 7", "begin", "commit", "rollback", "select found_rows()",
 		"show warnings", "select row_count()", "set names latin1", "use nowhere", "set autocommit = 0", "set autocommit = 1", "select 1/0", "", "select name from quay where id = 7 -- seven", "selec", "select name  from quay where id = 7",
-		"show jollylarder.first", "select name from quay where id = 7; select 1",
+		"show jollylarder.first", "insert ignore into quay values (1, 'twice', 1)", "select @@warning_count", "set @x = 1", "select name from quay where id = 7; select 1",
 	})
 	number := func() []byte {
 		return binary.LittleEndian.AppendUint32(nil, last)

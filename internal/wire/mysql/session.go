@@ -181,6 +181,7 @@ func (s *session) sent(b []byte) (settled, on bool) {
 				s.commands(w, ended)
 			}
 			s.withholdsNot(w)
+			s.part = false
 			s.keptNoLonger()
 			s.tells()
 		}
@@ -236,7 +237,7 @@ func (s *session) withholds(f *framer) bool {
 	if s.eng == nil || s.blind || s.lost != "" || s.infile || s.conversation.changing() || f.between() {
 		return false
 	}
-	if s.part || f.goes || f.length > bufferSize {
+	if s.part || f.goes || f.length > bufferSize && (!s.owed.some || f.length > longestKept) {
 		return false
 	}
 	return len(f.start) == 0 || f.start[0] == comQuery || f.start[0] == comExecute

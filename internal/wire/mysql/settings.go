@@ -355,7 +355,7 @@ func (s *session) changed(x *command) {
 	switch {
 	case x.resets && !x.failed:
 		s.knowing = knowing{}
-		s.owesNothing()
+		s.owed = owed{}
 	case x.failed:
 	case x.foretold.after != nil:
 		s.values = x.foretold.after

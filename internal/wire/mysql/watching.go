@@ -145,7 +145,7 @@ func (s *session) begins() {
 	s.prepared, s.last, s.assumed = map[uint32]*prepared{}, nil, true
 	s.knowing = knowing{values: s.login.values}
 	s.login.values = nil // they are those of a session that has just begun
-	s.owesNothing()
+	s.owed = owed{}
 	if s.values != nil {
 		s.inUse()
 	}
@@ -253,10 +253,17 @@ func (s *session) reads(r *engine.Request, f *frame, kind byte) (t told) {
 		t.some = false
 		t.prepares = s.prepares(f)
 		s.last = t.prepares
+	case comClose:
+		t.some = false
+		if p := s.statement(f); p != nil {
+			s.forget(p.number)
+			if p == s.last {
+				s.last = nil
+			}
+		}
 	case comSendLongData:
 		t.some = false
-		id, _ := s.id(f)
-		if p := s.prepared[id]; p != nil {
+		if p := s.statement(f); p != nil {
 			p.pieces = true
 		}
 	default:
@@ -351,6 +358,18 @@ func (s *session) id(f *frame) (id uint32, ok bool) {
 	return binary.LittleEndian.Uint32(f.start[1:]), true
 }
 
+// statement gives the prepared statement that a command is about, or nil.
+func (s *session) statement(f *frame) *prepared {
+	switch id, ok := s.id(f); {
+	case !ok:
+		return nil
+	case id == lastPrepared:
+		return s.last
+	default:
+		return s.prepared[id]
+	}
+}
+
 // mostPrepared bounds the prepared statements of one session that are remembered.
 const mostPrepared = 16 << 10
 
@@ -395,14 +414,12 @@ const lastPrepared = 1<<32 - 1
 // executes reads which prepared statement is run, and with what.
 func (s *session) executes(r *engine.Request, f *frame, t *told) {
 	r.Shape = 'x'
-	id, ok := s.id(f)
-	p := s.prepared[id]
-	if id == lastPrepared {
-		if p = s.last; p != nil && p.number == 0 {
-			r.Busy = reason.NotPreparedHere
-		}
+	id, _ := s.id(f)
+	p := s.statement(f)
+	if p != nil && p.number == 0 { // it is being prepared
+		r.Busy = reason.NotPreparedHere
 	}
-	if !ok || p == nil {
+	if p == nil {
 		r.Statement = s.mayDoAnything(reason.NotPreparedHere)
 		return
 	}
@@ -463,7 +480,8 @@ func (s *session) answered(x *command) {
 	case ownRepayment:
 		return
 	}
-	s.owed.behind = s.owed.behind || x.failed || x.warned && x.prepares != nil // which is what warnings are of now
+	s.owed.count = false // also by a command that is no statement
+	s.owed.warnings = s.owed.warnings && !x.failed && !x.warned
 	if p := x.prepares; p != nil {
 		x.prepares = nil
 		if x.failed {
@@ -508,7 +526,7 @@ func (s *session) answered(x *command) {
 			s.changed(x)
 		}
 		if x.repays && !x.failed {
-			s.owesNothing()
+			s.owed = owed{}
 		}
 	}
 	s.gathersNot(x)
