@@ -219,6 +219,7 @@ func (s *session) answers(w *way, f *frame, t *told) bool {
 // says sends the client a reply, with the lock left meanwhile.
 func (s *session) says(w *way, reply []byte) {
 	ok := s.flush(w)
+	w.said = true
 	s.mu.Unlock()
 	defer s.mu.Lock()
 	s.writes.Lock()

@@ -195,7 +195,7 @@ func (s *session) sent(b []byte) (settled, on bool) {
 	if s.cut || w.broken {
 		return false, false
 	}
-	settled = !s.midway && len(s.queue) > 0
+	settled = !s.midway && (len(s.queue) > 0 || w.said)
 	return settled, s.flush(w)
 }
 
@@ -207,6 +207,7 @@ type way struct {
 	start  int      // b[start:at] goes on, or is withheld
 	out    [][]byte // what goes on before that
 	broken bool     // the origin has gone
+	said   bool     // the client has been answered
 }
 
 func (w *way) passes(b []byte) {
