@@ -75,7 +75,7 @@ var remedies = map[reason.Code]string{
 	reason.TemporaryTables:     "dropping its temporary tables, or another session for them",
 	reason.StatementLeftOut:    "removing the label",
 	reason.LongSettings:        "shorter values of the session's settings",
-	reason.EarlierReply:        "waiting for each reply, or sending each statement with its own Sync",
+	reason.EarlierReply:        "waiting for each reply before the next statement is sent",
 	reason.SomeRows:            "fetching all rows at once: a fetch size of 0",
 	reason.OtherForm:           "the unnamed portal, as drivers use it without cursors",
 	reason.NoRoom:              "a higher overhead limit in the configuration",

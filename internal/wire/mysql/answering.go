@@ -4,7 +4,6 @@ import (
 	"encoding/binary"
 	"slices"
 	"strconv"
-	"sync/atomic"
 	"time"
 
 	"jollylarder/internal/core/analysis"
@@ -23,7 +22,6 @@ type answering struct {
 	way     way
 	held    []byte        // what has come of a packet that does not go on before all of it is there
 	part    bool          // a packet has gone on in part
-	writing atomic.Bool   // what has come from the origin is on its way to the client
 	learnt  chan struct{} // told that the reply to a question of the larder's own has come
 	scratch []byte        // for replies that are put right
 	owed    owed
@@ -102,7 +100,7 @@ func (s *session) sends(w *way, f *frame, x *command) {
 
 // free says whether nothing is under way, so that a statement can be answered before it goes on.
 func (s *session) free() bool {
-	return len(s.queue) == 0 && !s.part && !s.writing.Load() && !s.gone && !s.ending.Load()
+	return len(s.queue) == 0 && !s.part && !s.gone && !s.ending.Load()
 }
 
 // decides has the engine decide on a command, and answers it if it can be. What is told of it is for when it goes on.
@@ -216,7 +214,7 @@ func (s *session) answers(w *way, f *frame, t *told) bool {
 	return true
 }
 
-// says sends the client a reply, with the lock left meanwhile.
+// says sends the client a reply, behind what is on its way there. The lock is left meanwhile.
 func (s *session) says(w *way, reply []byte) {
 	ok := s.flush(w)
 	w.said = true

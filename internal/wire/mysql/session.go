@@ -22,7 +22,7 @@ type session struct {
 	client, origin *socket.Socket
 	login          *login
 
-	writes sync.Mutex // held while the client is written to
+	writes sync.Mutex // held while the client is written to; it is taken before mu, or without
 
 	mu sync.Mutex
 	conversation
@@ -366,16 +366,16 @@ func (s *session) fromOrigin() {
 			b = append(held, b...)
 			held = nil
 		}
+		s.writes.Lock() // before anybody knows that a reply has ended
 		c := s.came(&f, b, n)
+		var failed error
 		if len(c.forward) > 0 {
-			s.writes.Lock()
-			_, failed := s.client.Write(c.forward)
-			s.writes.Unlock()
-			if failed != nil && !s.left() {
-				return false, false
-			}
+			_, failed = s.client.Write(c.forward)
 		}
-		s.writing.Store(false)
+		s.writes.Unlock()
+		if failed != nil && !s.left() {
+			return false, false
+		}
 		if c.learnt {
 			s.learnt <- struct{}{}
 		}
@@ -457,7 +457,6 @@ func (s *session) came(f *framer, b []byte, fresh int) (c coming) {
 			}
 		}
 	})
-	s.writing.Store(true)
 	to := len(b)
 	switch {
 	case s.cut:

@@ -175,7 +175,6 @@ func TestKillingTheQuestion(t *testing.T) {
 	require.Eventually(t, asks, time.Minute, time.Millisecond)
 	refusal := errorPacket(1, codeInterrupted, "70100", "Query execution was interrupted")
 	require.Empty(t, s.came(&framer{}, refusal, len(refusal)).forward, "it is for nobody")
-	s.writing.Store(false)
 	s.learnt <- struct{}{}
 	got := make([]byte, len(refusal))
 	_, err := io.ReadFull(program, got)
@@ -202,14 +201,12 @@ func TestHitsAllocateNothing(t *testing.T) {
 	prepared := append(packet(1, []byte{0, 7, 0, 0, 0, 1, 0, 1, 0, 0, 0, 0}), packet(2, []byte("\x03def"))...)
 	prepared = append(append(append(prepared, packet(3, []byte{markEOF, 0, 0, 2, 0})...), packet(4, []byte("\x03def"))...), packet(5, []byte{markEOF, 0, 0, 2, 0})...)
 	s.came(&back, prepared, len(prepared))
-	s.writing.Store(false)
 	for _, command := range [][]byte{text, run} {
 		for range 3 {
 			s.sent(command)
 			if len(s.queue) > 0 {
 				reply := result(1, 1, false, statusAutocommit)
 				s.came(&back, reply, len(reply))
-				s.writing.Store(false)
 			}
 		}
 		others := 0
