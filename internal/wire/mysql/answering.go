@@ -25,7 +25,6 @@ type answering struct {
 	learnt  chan struct{} // told that the reply to a question of the larder's own has come
 	scratch []byte        // for replies that are put right
 	owed    owed
-	packet  []byte // for one that is made
 }
 
 // commands takes a command of the client's: it is answered from memory, or goes on.

@@ -5,9 +5,12 @@ import (
 	"net"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"jollylarder/internal/wire/link"
 )
 
 // What the usual kinds of applications send is answered from memory as far as it can be, and as the server itself would
@@ -87,4 +90,17 @@ func TestWhatApplicationsSend(t *testing.T) {
 			}
 		})
 	}
+}
+
+// Clients that connect for one statement each are answered from memory, too: the schema takes longer to read than they stay.
+func TestClientsThatDoNotStay(t *testing.T) {
+	l := newLarder(t, link.Settings{Unchallenged: link.Anybody, Catalog: &link.Account{User: "root"}})
+	l.keepsAll()
+	a := &answering{l, t}
+	for end := time.Now().Add(time.Minute); l.hits() == 0 && time.Now().Before(end); {
+		x := a.enters()
+		a.ask(x, "select ship from berths where id = 1")
+		x.Close()
+	}
+	assert.NotZero(t, l.hits())
 }

@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	driver "github.com/go-sql-driver/mysql"
 
@@ -22,40 +21,48 @@ import (
 
 // learnsCatalog has the schema read. It is called with mu held.
 func (s *session) learnsCatalog() {
+	if account := s.server.Settings().Catalog; account != nil {
+		s.server.readsCatalog(*account)
+		return
+	}
 	if s.eng.Asking(engine.NeedCatalog, s.now)&engine.NeedCatalog == 0 {
 		return // another session asks
 	}
-	eng, account := s.eng, s.server.Settings().Catalog
-	if account == nil {
-		if end := eng.LearnedPart(catalog.Nothing{}, s.now); end != nil {
-			end(s.now)
-		}
-		return
+	if end := s.eng.LearnedPart(catalog.Nothing{}, s.now); end != nil {
+		end(s.now)
 	}
-	s.reading.Go(func() {
-		defer s.server.Survive("the catalog was not read")
-		d, err := s.server.describe(*account)
-		if err != nil {
-			s.server.Logger().Warn("the catalog could not be read by its own account", "error", err)
-		}
-		if end := s.described(eng, d, err); end != nil {
-			end(s.server.Time()) // which takes as long as there are views and bodies to read
-		}
-	})
 }
 
-// described hands on the answer to what a session was to ask, and gives what is left to be done without a lock.
-func (s *session) described(eng *engine.Session, d *catalog.Described, err error) (end func(time.Time)) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	switch {
-	case s.eng != eng: // its client has gone, or is another user
-	case err != nil:
-		eng.LearnedCatalog(nil, s.server.Time())
-	default:
-		return eng.LearnedPart(d, s.server.Time())
+// readsCatalog reads the schema, unless that is under way. It takes longer than some clients stay, and so is no session's
+// of theirs.
+func (s *Server) readsCatalog(a link.Account) {
+	if !s.reading.CompareAndSwap(false, true) {
+		return
 	}
-	return nil
+	s.background.Go(func() {
+		defer s.reading.Store(false)
+		defer s.Survive("the catalog was not read")
+		eng := s.Engine.NewSession(engine.Identity{Origin: s.Name, User: a.User, Application: "jolly larder", Own: true})
+		defer func() { eng.Close(s.Time()) }()
+		need := eng.Asking(engine.NeedCatalog, s.Time())
+		if need&engine.NeedSettings != 0 {
+			eng.Learned(engine.Settings{Server: s.lastIdentity()})
+		}
+		if need&engine.NeedCatalog == 0 {
+			return
+		}
+		d, err := s.describe(a)
+		if err != nil {
+			if s.Running().Err() == nil {
+				s.Logger().Warn("the catalog could not be read by its own account", "error", err)
+			}
+			eng.LearnedCatalog(nil, s.Time())
+			return
+		}
+		if end := eng.LearnedPart(d, s.Time()); end != nil {
+			end(s.Time())
+		}
+	})
 }
 
 // describe reads the schema over a connection of the larder's own.

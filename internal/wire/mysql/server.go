@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"sync"
+	"sync/atomic"
 
 	"jollylarder/internal/wire/link"
 	"jollylarder/internal/wire/socket"
@@ -18,6 +20,8 @@ type Server struct {
 	unknown     unknowns
 	transitions transitions
 	starting    starting
+	reading     atomic.Bool // the catalog is being read
+	background  sync.WaitGroup
 }
 
 // New makes a server.
@@ -25,6 +29,12 @@ func New(o link.Options) *Server {
 	s := &Server{Acceptor: link.Acceptor{Options: o}}
 	s.Handle = s.handle
 	return s
+}
+
+// Close implements link.Server.
+func (s *Server) Close() {
+	s.Acceptor.Close()
+	s.background.Wait()
 }
 
 // handle serves one client from its first byte to its last. A fault of ours ends this connection and no other.

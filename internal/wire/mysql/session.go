@@ -36,9 +36,8 @@ type session struct {
 	changing changing
 	dialled  net.Conn
 
-	ending  atomic.Bool
-	reading sync.WaitGroup // of the catalog
-	ended   chan struct{}  // closed when the origin is not read any more
+	ending atomic.Bool
+	ended  chan struct{} // closed when the origin is not read any more
 }
 
 // changing is a change of the user under way.
@@ -92,7 +91,6 @@ func (s *session) run(l *login) {
 	}
 	s.begun = true
 	s.mu.Unlock()
-	defer s.reading.Wait()
 	defer func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()

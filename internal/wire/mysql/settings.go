@@ -233,12 +233,12 @@ const null = "\x00"
 func (s *session) learnsValues(reply []byte) (again bool) {
 	values, failure, err := readRow(bytes.NewReader(reply), s.withoutEOF)
 	switch {
-	case failure != nil && len(failure) > 2 && binary.LittleEndian.Uint16(failure[1:]) == codeInterrupted:
+	case len(failure) > 2 && binary.LittleEndian.Uint16(failure[1:]) == codeInterrupted:
 		s.interrupts = failure // which was meant for the client's statement
 		return false
 	case failure != nil:
 		return s.server.doesNotKnow(failure)
-	case err != nil || len(values) != asksOthers+1+len(variables()):
+	case err != nil, len(values) != asksOthers+1+len(variables()):
 		return false
 	}
 	s.values = values
@@ -331,7 +331,7 @@ func (t *transition) ends(s *Server, after []string) {
 
 // foretells says what a statement does to the session's settings, if that is known.
 func (s *session) foretells(x *settling, sql []byte) (f foretold) {
-	if s.values == nil || len(s.queue) > 0 || x.several {
+	if len(s.values) == 0 || len(s.queue) > 0 || x.several {
 		return f
 	}
 	if len(x.settings) == 1 && x.settings[0].Name == syntax.SchemaInUse { // which stands apart
@@ -367,7 +367,8 @@ func (s *session) changed(x *command) {
 // starting is when a server began, as far as it is known.
 type starting struct {
 	sync.Mutex
-	at time.Time
+	at       time.Time
+	identity string // of the server that was met last
 }
 
 // sameStart is by how much two readings of when a server began may differ.
@@ -389,5 +390,13 @@ func (s *Server) identity(id string) string {
 	if s.starting.at.IsZero() {
 		return ""
 	}
-	return fmt.Sprintf("%s since %s", id, s.starting.at.UTC().Format(time.RFC3339))
+	s.starting.identity = fmt.Sprintf("%s since %s", id, s.starting.at.UTC().Format(time.RFC3339))
+	return s.starting.identity
+}
+
+// lastIdentity is that of the server that was met last; empty if none was.
+func (s *Server) lastIdentity() string {
+	s.starting.Lock()
+	defer s.starting.Unlock()
+	return s.starting.identity
 }
