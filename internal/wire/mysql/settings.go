@@ -219,8 +219,9 @@ func (s *session) answeredQuestion(x *command) {
 	s.learns()
 }
 
-// inUse takes from the settings which schema is in use.
+// inUse takes from the settings which schema is in use, and the character set that the client writes in.
 func (s *session) inUse() {
+	s.encodes(s.values[asksOthers+1+slices.Index(variables(), "character_set_client")])
 	if s.schema = s.values[asksSchema]; s.schema == null {
 		s.schema = ""
 	}

@@ -146,11 +146,11 @@ func (s *session) begins() {
 	s.knowing = knowing{values: s.login.values}
 	s.login.values = nil // they are those of a session that has just begun
 	s.owed = owed{}
+	s.encodedAs(s.login.intro.charset)
 	if s.values != nil {
 		s.inUse()
 	}
 	s.states()
-	s.encodedAs(s.login.intro.charset)
 	s.learns()
 }
 
