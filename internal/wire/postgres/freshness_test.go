@@ -274,10 +274,10 @@ func TestSessionsThatPass(t *testing.T) {
 		before []string
 		why    string
 	}{
-		"repeatable read":   {[]string{"begin isolation level repeatable read"}, "the first statement of a transaction, which takes its snapshot"},
-		"set transaction":   {[]string{"begin", "set transaction isolation level serializable"}, "in a serializable transaction, of which the server must see what it reads"},
-		"by default":        {[]string{"set default_transaction_isolation = 'repeatable read'", "begin"}, "the first statement of a transaction, which takes its snapshot"},
-		"by default, alone": {[]string{"set default_transaction_isolation = 'serializable'"}, "transactions of this session are serializable by default, and the server must see what they read"},
+		"repeatable read":   {[]string{"begin isolation level repeatable read"}, "the first statement of a transaction, which begins it or takes its snapshot"},
+		"set transaction":   {[]string{"begin", "set transaction isolation level serializable"}, "in a transaction of an isolation for which the server must see what it reads"},
+		"by default":        {[]string{"set default_transaction_isolation = 'repeatable read'", "begin"}, "the first statement of a transaction, which begins it or takes its snapshot"},
+		"by default, alone": {[]string{"set default_transaction_isolation = 'serializable'"}, "transactions of this session have an isolation by default for which the server must see what they read"},
 		"temporary table":   {[]string{"create temp table berths (id int, n int)"}, "its session has temporary tables"},
 		"backslashes":       {[]string{"set standard_conforming_strings = off"}, "the session reads backslashes in strings as escapes"},
 		"strange path":      {[]string{"set search_path = public, pg_catalog"}, "the session's search path puts other schemas before the system's"},

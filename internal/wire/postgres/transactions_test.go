@@ -49,7 +49,7 @@ func TestSettingsWithinATransaction(t *testing.T) {
 		{"set local app.user = '7'", ""},
 		{"set transaction read only", ""},
 		{"set transaction isolation level read committed", ""},
-		{"set transaction isolation level repeatable read", "the first statement of a transaction, which takes its snapshot"},
+		{"set transaction isolation level repeatable read", "the first statement of a transaction, which begins it or takes its snapshot"},
 		{"set local search_path = public, north", "in a transaction whose isolation is not known"},
 		{"set local role postgres", "in a transaction whose isolation is not known"},
 		{"select 1; set transaction isolation level read committed", "in a transaction whose isolation is not known"},
