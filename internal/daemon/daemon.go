@@ -356,7 +356,7 @@ func (l *Larder) Describe(s *control.Status) {
 		listen, address = append(listen, out.Listen...), append(address, cfg.Address)
 		s.Origins = append(s.Origins, out)
 		if out.OnlyWatched {
-			s.Problems = append(s.Problems, fmt.Sprintf("statements for %s are only watched, and none is cached: %s shows its schema to no account but one that [origin.catalog] names", cfg.Address, o.protocol.Title))
+			s.Problems = append(s.Problems, fmt.Sprintf("only watched until [origin.catalog] names an account: statements for %s. %s shows its whole schema to no other", cfg.Address, o.protocol.Title))
 		}
 	}
 	s.Listen, s.Origin = strings.Join(listen, ", "), strings.Join(address, ", ")

@@ -39,7 +39,7 @@ func (s *guarding) Keys() []key.Binding {
 	return append(slices.Clone(guard.Keys), keyDropTable, keyDropAll)
 }
 
-// SetStatus notes whether nothing of the larder's is ever cached.
+// SetStatus notes whether there is no change feed for any of the databases.
 func (s *guarding) SetStatus(status control.Status) { s.Unfollowed = status.Unfollowed() }
 func (s *guarding) Enter() tea.Cmd                  { return s.Refresh() }
 

@@ -77,5 +77,27 @@ func (e *Engine) Overhead() Overhead {
 	}
 }
 
+// growth is by how much a copy's part of a room grows, in bytes; the first is not counted.
+const growth = 32 << 10
+
+// Grow takes what a copy of so many bytes lacks of the room, of which it has taken some. It is false if there is none.
+func (r *Room) Grow(taken *int64, need int) bool {
+	for int64(need) > *taken+growth {
+		if !r.Take(growth) {
+			return false
+		}
+		*taken += growth
+	}
+	return true
+}
+
+// Shrink gives back what a copy has taken.
+func (r *Room) Shrink(taken *int64) {
+	if *taken > 0 { // mostly it is nothing, and the room is everybody's
+		r.Give(*taken)
+		*taken = 0
+	}
+}
+
 // SessionRoom is what sessions share for what they prepare, send and are sent.
 func (e *Engine) SessionRoom() *Room { return &e.overhead.sessions }

@@ -1,14 +1,10 @@
 package mysql
 
 import (
-	"encoding/binary"
-	"slices"
-	"strconv"
 	"time"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/engine"
-	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/fault"
 )
@@ -79,6 +75,7 @@ func (s *session) goesOn(w *way, f *frame, t told) {
 func (s *session) sends(w *way, f *frame, x *command) {
 	fault.Point("sends")
 	x.ticket.Sent(s.now)
+	x.sent = s.now
 	x.gathers = (x.ticket.Outcome == missed || x.ticket.Compare) && !x.odd
 	if x.sets {
 		s.setting++
@@ -119,7 +116,7 @@ func (s *session) decides(w *way, f *frame, kind byte) (t told, answered bool) {
 	asks := free && !s.mute && r.Pattern.Facts.Kind == analysis.KindSelect && f.length <= bufferSize
 	r.NoAsking, r.NoWaiting = !asks, !asks
 	if f.length > bufferSize && r.Busy == reason.None {
-		r.Busy = reason.TooLongToAnalyse
+		r.Busy = reason.TooLong
 	}
 	t.began = s.now
 	t.ticket = s.eng.Begin(&r, s.now)
@@ -213,10 +210,18 @@ func (s *session) answers(w *way, f *frame, t *told) bool {
 	return true
 }
 
+// largeScratch is how many bytes of scratch are held on to.
+const largeScratch = 16 << 10
+
 // says sends the client a reply, behind what is on its way there. The lock is left meanwhile.
 func (s *session) says(w *way, reply []byte) {
 	ok := s.flush(w)
 	w.said = true
+	defer func() {
+		if cap(s.scratch) > largeScratch {
+			s.scratch = nil
+		}
+	}()
 	s.mu.Unlock()
 	defer s.mu.Lock()
 	s.writes.Lock()
@@ -224,136 +229,4 @@ func (s *session) says(w *way, reply []byte) {
 	if s.client.Answer(reply) != nil || !ok {
 		w.broken = true
 	}
-}
-
-// owed is what was answered from memory last, which the server does not know of: what it says of the statement before, such
-// as how many rows that found, would be of another.
-type owed struct {
-	some     bool
-	rows     int  // that it found
-	count    bool // nothing has gone to the server since that changes the number of changed rows
-	warnings bool // nor anything that takes warnings away, or has some
-}
-
-// owes notes that so many rows were answered from memory.
-func (s *session) owes(rows int) { s.owed = owed{some: true, rows: rows, count: true, warnings: true} }
-
-// repays has the server find as many rows as were answered from memory last, before a statement that asks of that. It is
-// not asked the same again: that could begin a transaction, or settle what one sees.
-func (s *session) repays(w *way, t *told) {
-	o := &s.owed
-	if !o.some || freshness.Off(freshness.RepaysLast) {
-		return
-	}
-	asks := t.ticket.AsksOfLast()
-	rows, changed := asks && t.ticket.Calls("found_rows"), asks && t.ticket.Calls("row_count")
-	asks = rows || changed && o.count || asks && !rows && !changed && (o.count || o.warnings)
-	switch {
-	case asks && !s.part && !slices.ContainsFunc(s.queue, func(x command) bool { return x.repays }): // which most probably do not fail
-		w.upTo()
-		w.passes(packet(0, append([]byte{comQuery}, finding(o.rows)...)))
-		s.enqueue(command{kind: comQuery, own: ownRepayment})
-		*o = owed{}
-	default:
-		o.count, o.warnings = false, o.warnings && !t.ticket.UsesTables()
-		t.repays = t.ticket.FindsRows() // if it does not fail
-	}
-}
-
-// finding gives a statement that finds so many rows, has no warnings, and reads no table.
-func finding(rows int) string {
-	const ten = "(select 1 union all select 1 union all select 1 union all select 1 union all select 1 union all " +
-		"select 1 union all select 1 union all select 1 union all select 1 union all select 1)"
-	text := "/* jolly larder */ select 1 from " + ten + " a"
-	if rows == 0 {
-		return text + " where 0"
-	}
-	for n, name := 10, 'b'; n < rows; n, name = 10*n, name+1 {
-		text += ", " + ten + " " + string(name)
-	}
-	return text + " limit " + strconv.Itoa(rows)
-}
-
-// sendsTypes has a prepared statement be run with the types of its parameters where the origin does not know them, as an
-// answer from memory was given in the place of the run that told them.
-func (s *session) sendsTypes(w *way, f *frame, x *command) {
-	p := x.runs
-	if p == nil || p.odd {
-		return
-	}
-	if x.typed {
-		if id, _ := s.id(f); id != lastPrepared {
-			p.unsaid = false
-		}
-		return
-	}
-	if with := p.withTypes(f); with != nil {
-		s.leaveOut(w)
-		w.passes(with)
-		p.unsaid = false
-	}
-}
-
-// withTypes gives the packet by which a prepared statement is run, with the types of its parameters; nil if it has them,
-// or the origin knows them.
-func (p *prepared) withTypes(f *frame) []byte {
-	nulls := (p.parameters + 7) / 8
-	if !p.unsaid || len(p.types) == 0 || len(f.start) <= executeFixed+nulls || f.start[executeFixed+nulls] != 0 {
-		return nil
-	}
-	at := executeFixed + nulls
-	out := make([]byte, headerSize, headerSize+f.length+len(p.types))
-	out = append(out, f.start[:at]...)
-	out = append(append(out, 1), p.types...)
-	out = append(out, f.start[at+1:]...)
-	n := len(out) - headerSize
-	out[0], out[1], out[2] = byte(n), byte(n>>8), byte(n>>16)
-	return out
-}
-
-// executeFixed is how many bytes stand before the parameters of a prepared statement that is run: the command, its number,
-// flags, and how often.
-const executeFixed = 1 + 4 + 1 + 4
-
-// report is the answer to who asks what became of the last statement.
-func (s *session) report() []byte {
-	columns, values := reportOf(s.eng.Last())
-	number := byte(1)
-	put := func(out, body []byte) []byte {
-		out = append(out, packet(number, body)...)
-		number++
-		return out
-	}
-	out := put(nil, []byte{byte(len(columns))})
-	for _, c := range columns {
-		body := append([]byte("\x03def\x00\x00\x00"), byte(len(c)))
-		body = append(append(body, c...), 0)
-		if s.login.extensions()&extTypes != 0 {
-			body = append(body, 0)
-		}
-		body = append(body, 0x0c, 45, 0) // utf8mb4
-		body = binary.LittleEndian.AppendUint32(body, 1<<10)
-		out = put(out, append(body, 0xfd, 0, 0, 0, 0, 0))
-	}
-	state := binary.LittleEndian.AppendUint16(nil, s.status&^(statusStateChanged|statusMoreResults|statusCursor))
-	if !s.withoutEOF {
-		out = put(out, append([]byte{markEOF, 0, 0}, state...))
-	}
-	var row []byte
-	for _, v := range values {
-		row = append(append(row, lengthOf(len(v))...), v...)
-	}
-	out = put(out, row)
-	if s.withoutEOF {
-		return put(out, append(append([]byte{markEOF, 0, 0}, state...), 0, 0))
-	}
-	return put(out, append([]byte{markEOF, 0, 0}, state...))
-}
-
-// lengthOf gives the length of a text of less than 64 KiB, as the protocol writes it.
-func lengthOf(n int) []byte {
-	if n < 0xfb {
-		return []byte{byte(n)}
-	}
-	return []byte{0xfc, byte(n), byte(n >> 8)}
 }

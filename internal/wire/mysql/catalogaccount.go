@@ -46,7 +46,7 @@ func (s *Server) readsCatalog(a link.Account) {
 		defer func() { eng.Close(s.Time()) }()
 		need := eng.Asking(engine.NeedCatalog, s.Time())
 		if need&engine.NeedSettings != 0 {
-			eng.Learned(engine.Settings{Server: s.lastIdentity()})
+			eng.Learned(engine.Settings{Server: s.starting.last()})
 		}
 		if need&engine.NeedCatalog == 0 {
 			return

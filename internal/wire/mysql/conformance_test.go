@@ -217,7 +217,10 @@ func execution(number uint32, values []string, typed bool) []byte {
 		body = append(body, 0)
 	}
 	for _, v := range values {
-		body = append(append(body, byte(len(v))), v...)
+		if body = append(body, byte(len(v))); len(v) > 250 {
+			body = append(body[:len(body)-1], 0xfd, byte(len(v)), byte(len(v)>>8), byte(len(v)>>16))
+		}
+		body = append(body, v...)
 	}
 	return body
 }
@@ -400,6 +403,7 @@ func conversations() (list []protocoltest.Conversation) {
 			"select cast('x' as int)", "select name from quay where id = 1", "select @@warning_count", "update quay set name = 'n' where id < 4", "select name from quay where id < 3", "select row_count()",
 			"select name from quay where id < 5", "set @x = 1", "select found_rows()", "update quay set name = concat('quay ', id)",
 		}},
+		{"a long statement that asks of the one before", true, []string{"select name from quay where id < 6", "select found_rows() /*" + strings.Repeat("long ", 20_000) + "*/", "select name from quay where id < 7", "select '" + strings.Repeat("long ", 50_000) + "', found_rows()"}},
 		{"columns are named as they are written", true, []string{"select id+1 from quay where id = 1", "select id  +  1 from quay where id = 1", "select ID+1 from quay where id = 1", "select COUNT( * ) from quay", "select count(*) from quay"}},
 		{"a transaction", true, []string{"select name from quay where id = 1", "begin", "select name from quay where id = 2", "select name from quay where id = 1", "select name from quay where id = 1", "commit", "select name from quay where id = 1"}},
 		{"a prelude", true, []string{"set names utf8mb4", "set sql_mode = 'NO_BACKSLASH_ESCAPES'", "select name from quay where name <> '\\\\' order by id", "set sql_mode = default", "set time_zone = '+02:00'", "select name from quay where id = 1"}},
@@ -416,5 +420,16 @@ func conversations() (list []protocoltest.Conversation) {
 			return out.String()
 		}})
 	}
-	return list
+	return append(list, protocoltest.Conversation{Name: "values without their types", Hits: true, Run: func(t testing.TB, conn net.Conn, database string) string {
+		x, err := enters(conn, database, 0)
+		require.NoError(t, err)
+		heard, err := x.command(0x16, []byte("select name from quay where id = ? or name = ?"))
+		require.NoError(t, err)
+		for i, second := range []string{"quay 9", strings.Repeat("long ", 20_000), "quay 8", strings.Repeat("long ", 50_000)} {
+			got, err := x.command(0x17, execution(x.prepared, []string{"7", second}, i == 0))
+			require.NoError(t, err)
+			heard += got
+		}
+		return heard
+	}})
 }

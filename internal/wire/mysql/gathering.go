@@ -13,34 +13,21 @@ type gathering struct {
 	room     int64 // that the copy takes of the room of all sessions
 }
 
-// roomStep is by how much the room for a reply that is copied grows, in bytes; the first is not counted.
-const roomStep = 32 << 10
-
 // gather copies bytes of the reply to a command, if it does not become too large and there is room.
 func (s *session) gather(x *command, b []byte) {
 	if !x.gathers {
 		return
 	}
-	need := len(x.reply) + len(b)
-	if need > s.server.Engine.Largest() {
+	if need := len(x.reply) + len(b); need > s.server.Engine.Largest() || !s.server.Engine.SessionRoom().Grow(&x.room, need) {
 		s.gathersNot(x)
 		return
-	}
-	for int64(need) > x.room+roomStep {
-		if !s.server.Engine.SessionRoom().Take(roomStep) {
-			s.gathersNot(x)
-			return
-		}
-		x.room += roomStep
 	}
 	x.reply = append(x.reply, b...)
 }
 
 // gathersNot gives up copying a reply, and the room for it.
 func (s *session) gathersNot(x *command) {
-	if x.room > 0 {
-		s.server.Engine.SessionRoom().Give(x.room)
-	}
+	s.server.Engine.SessionRoom().Shrink(&x.room)
 	x.gathering = gathering{withRows: x.withRows}
 }
 
@@ -64,7 +51,7 @@ func (s *session) storable(x *command) []byte {
 		return nil
 	}
 	reply := bytes.Clone(x.reply) // of its own size
-	at, ok := states(reply, s.withoutEOF)
+	at, ok := marks(reply, s.withoutEOF)
 	if !ok {
 		return nil
 	}
@@ -76,8 +63,8 @@ func (s *session) storable(x *command) []byte {
 	return reply
 }
 
-// states gives where in a result its marks say of the state: behind the columns, or 0 if there is none, and in the end.
-func states(reply []byte, withoutEOF bool) (at [2]int, ok bool) {
+// marks gives where in a result its marks say of the state: behind the columns, or 0 if there is none, and in the end.
+func marks(reply []byte, withoutEOF bool) (at [2]int, ok bool) {
 	size := func(i int) int { return int(reply[i]) | int(reply[i+1])<<8 | int(reply[i+2])<<16 }
 	if withoutEOF {
 		end := len(reply) - newMark
@@ -105,7 +92,7 @@ func (s *session) inState(reply []byte) []byte {
 	if bits == 0 {
 		return reply
 	}
-	at, ok := states(reply, s.withoutEOF)
+	at, ok := marks(reply, s.withoutEOF)
 	if !ok { // which it was when it was kept
 		return nil
 	}

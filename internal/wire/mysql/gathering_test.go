@@ -71,12 +71,12 @@ func TestWhatIsNotKept(t *testing.T) {
 }
 
 // Whatever a server sends, finding its marks reads nothing that is not there.
-func FuzzStates(f *testing.F) {
+func FuzzMarks(f *testing.F) {
 	f.Add(result(2, 1, false, 2), false)
 	f.Add(result(2, 1, true, 2), true)
 	f.Add([]byte{1, 0, 0, 1, 0xfb, 5, 0, 0, 2, 0xfe, 0, 0, 2, 0}, false)
 	f.Fuzz(func(t *testing.T, reply []byte, withoutEOF bool) {
-		at, ok := states(reply, withoutEOF)
+		at, ok := marks(reply, withoutEOF)
 		for _, i := range at {
 			if ok && i > 0 && i+2 > len(reply) {
 				t.Fatalf("%d of %d", i, len(reply))

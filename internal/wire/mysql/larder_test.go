@@ -130,6 +130,26 @@ func newLarderBefore(t testing.TB, origin string, set link.Settings) *larder {
 	return &larder{t, srv, e, ln.Addr().String()}
 }
 
+// listens has each client that connects be served, and gives where.
+func listens(t testing.TB, serve func(net.Conn)) string {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { ln.Close() })
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				serve(c)
+			}()
+		}
+	}()
+	return ln.Addr().String()
+}
+
 // keepsAll has everything be cached that can be.
 func (l *larder) keepsAll() {
 	l.core.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, TTL: time.Hour, ControlSample: -1}}))

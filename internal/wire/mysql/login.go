@@ -262,6 +262,7 @@ func (l *login) asks() error {
 		if reads.MariaDB {
 			out = append(out, packet(0, append([]byte{comQuery}, showMode...))...)
 		}
+		asked := l.server.Time()
 		if _, err := l.origin.Write(out); err != nil {
 			return err
 		}
@@ -270,7 +271,7 @@ func (l *login) asks() error {
 			return err
 		}
 		if uptime, ok := uptimeOf(body); ok {
-			l.server.began(l.server.Time(), uptime)
+			l.server.starting.reads(asked, l.server.Time(), uptime)
 		}
 		if again = false; settings {
 			values, failure, err := readRow(l.origin, l.intro.caps&l.greeting.caps&capDeprecateEOF != 0)
@@ -279,7 +280,7 @@ func (l *login) asks() error {
 				return err
 			case failure != nil:
 				again = l.server.doesNotKnow(failure)
-			case len(values) == asksOthers+1+len(variables()):
+			case complete(values):
 				l.values = values
 			}
 		}

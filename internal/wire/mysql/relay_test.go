@@ -1,6 +1,7 @@
 package mysql_test
 
 import (
+	"io"
 	"net"
 	"slices"
 	"sync"
@@ -15,9 +16,6 @@ import (
 // bare relays connections to the server and does nothing else. It tells of each connection to the server, if that is
 // wanted.
 func bare(t testing.TB, tell func(net.Conn)) string {
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { ln.Close() })
 	copied := func(to, from net.Conn) {
 		b := make([]byte, 64<<10)
 		for {
@@ -29,25 +27,35 @@ func bare(t testing.TB, tell func(net.Conn)) string {
 			}
 		}
 	}
-	go func() {
-		for {
-			c, err := ln.Accept()
-			if err != nil {
-				return
-			}
-			o, err := net.Dial("tcp", server.Address())
-			if err != nil {
-				c.Close()
-				continue
-			}
-			if tell != nil {
-				tell(o)
-			}
-			go copied(o, c)
-			go copied(c, o)
+	return listens(t, func(c net.Conn) {
+		o, err := net.Dial("tcp", server.Address())
+		if err != nil {
+			return
 		}
-	}()
-	return ln.Addr().String()
+		if tell != nil {
+			tell(o)
+		}
+		go copied(o, c)
+		copied(c, o)
+	})
+}
+
+// together has all of some clients ask 4000 times in all, and gives how long that takes.
+func together[C any](clients []C, ask func(c C, buffer []byte) error) time.Duration {
+	var all sync.WaitGroup
+	from := time.Now()
+	for _, c := range clients {
+		all.Go(func() {
+			buffer := make([]byte, 64<<10)
+			for range 4000 / len(clients) {
+				if ask(c, buffer) != nil {
+					return
+				}
+			}
+		})
+	}
+	all.Wait()
+	return time.Since(from)
 }
 
 // BenchmarkRelay compares the larder with a bare relay, a read by key at a time, in turn: more than 1 is faster.
@@ -64,26 +72,16 @@ func BenchmarkRelay(b *testing.B) {
 					}
 				}
 				round := func(address string) time.Duration {
-					var all sync.WaitGroup
-					from := time.Now()
-					for _, x := range connections[address] {
-						all.Go(func() {
-							buffer := make([]byte, 64<<10)
-							for range 4000 / clients {
-								_, _ = x.Write(ask)
-								for end := false; !end; {
-									n, err := x.Read(buffer)
-									if err != nil {
-										return
-									}
-									// The last packet of the reply is its mark.
-									end = n >= 9 && buffer[n-5] == 0xfe && buffer[n-9] == 5
-								}
+					return together(connections[address], func(x *talk, buffer []byte) error {
+						_, _ = x.Write(ask)
+						for {
+							n, err := x.Read(buffer)
+							// The last packet of the reply is its mark.
+							if err != nil || n >= 9 && buffer[n-5] == 0xfe && buffer[n-9] == 5 {
+								return err
 							}
-						})
-					}
-					all.Wait()
-					return time.Since(from)
+						}
+					})
 				}
 				var ratios []float64
 				for b.Loop() {
@@ -103,30 +101,17 @@ func BenchmarkRelay(b *testing.B) {
 
 // canned answers whatever it is sent with the same bytes.
 func canned(t testing.TB, reply []byte) string {
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { ln.Close() })
-	go func() {
+	return listens(t, func(c net.Conn) {
+		b := make([]byte, 64<<10)
 		for {
-			c, err := ln.Accept()
-			if err != nil {
+			if _, err := c.Read(b); err != nil {
 				return
 			}
-			go func() {
-				defer c.Close()
-				b := make([]byte, 64<<10)
-				for {
-					if _, err := c.Read(b); err != nil {
-						return
-					}
-					if _, err := c.Write(reply); err != nil {
-						return
-					}
-				}
-			}()
+			if _, err := c.Write(reply); err != nil {
+				return
+			}
 		}
-	}()
-	return ln.Addr().String()
+	})
 }
 
 // BenchmarkHit compares an answer from memory with a canned reply and with the server's own, in turn: more than 1 is faster.
@@ -177,25 +162,11 @@ func BenchmarkHit(b *testing.B) {
 					connections[stub] = append(connections[stub], pair{c, query(read)})
 				}
 				round := func(address string) time.Duration {
-					var all sync.WaitGroup
-					from := time.Now()
-					for _, x := range connections[address] {
-						all.Go(func() {
-							buffer := make([]byte, 64<<10)
-							for range 4000 / clients {
-								_, _ = x.Write(x.ask)
-								for left := len(reply); left > 0; {
-									n, err := x.Read(buffer)
-									if err != nil {
-										return
-									}
-									left -= n
-								}
-							}
-						})
-					}
-					all.Wait()
-					return time.Since(from)
+					return together(connections[address], func(x pair, buffer []byte) error {
+						_, _ = x.Write(x.ask)
+						_, err := io.ReadFull(x, buffer[:len(reply)])
+						return err
+					})
 				}
 				before := a.hits()
 				var toStub, toServer []float64

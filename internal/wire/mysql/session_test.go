@@ -190,8 +190,8 @@ func TestKillingTheQuestion(t *testing.T) {
 func TestHitsAllocateNothing(t *testing.T) {
 	log := &faults{}
 	s := cached(t, log)
-	values := make([]string, asksOthers+1+len(variables()))
-	values[asksSchema], values[asksOthers], values[asksOthers+1] = "skerrow", "REPEATABLE-READ", "1"
+	values := make([]string, asksVariables+len(variables()))
+	values[asksSchema], values[asksIsolation], values[asksVariables] = "skerrow", "REPEATABLE-READ", "1"
 	s.values = values
 	s.learns()
 	back := framer{}

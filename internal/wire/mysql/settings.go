@@ -3,7 +3,6 @@ package mysql
 import (
 	"bytes"
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -32,7 +31,7 @@ const missed = ledger.Miss
 type knowing struct {
 	values     []string // in the order of the question's; nil while they are not known
 	transition transition
-	asking     bool   // the question is under way, or its answer was not understood
+	again      bool   // the question is to be asked again, without a part that the server does not know
 	temporary  bool   // the session may have temporary tables
 	once       bool   // the isolation of its next transaction has been set
 	locked     bool   // it has locked tables
@@ -69,7 +68,8 @@ const (
 	asksRoles
 	asksPatience
 	asksServer
-	asksOthers // from here on
+	asksIsolation
+	asksVariables // from here on
 )
 
 // unknowns are the parts of the question that a server does not know.
@@ -82,25 +82,19 @@ type unknowns struct {
 func (s *Server) question(v syntax.Server) string {
 	s.unknown.Lock()
 	defer s.unknown.Unlock()
-	roles, patience, id, isolation := "current_role()", "max_statement_time", "server_uid", "transaction_isolation"
-	if !v.MariaDB {
-		patience, id = "max_execution_time", "server_uuid"
-	} else {
-		isolation = "tx_isolation"
-	}
 	variable := func(name string) string {
 		if s.unknown.names[name] {
 			return "''"
 		}
 		return "@@" + name
 	}
-	parts := []string{"@" + facts.OptOut, "database()", "current_user()", roles, variable(patience), variable(id), variable(isolation)}
-	for _, name := range syntax.ResultSettings {
-		switch name {
-		case "tx_isolation", "transaction_isolation", "tx_read_only", "transaction_read_only":
-		default:
-			parts = append(parts, variable(name))
-		}
+	patience, id, isolation := "max_execution_time", "server_uuid", "transaction_isolation"
+	if v.MariaDB {
+		patience, id, isolation = "max_statement_time", "server_uid", "tx_isolation"
+	}
+	parts := []string{"@" + facts.OptOut, "database()", "current_user()", "current_role()", variable(patience), variable(id), variable(isolation)}
+	for _, name := range variables() {
+		parts = append(parts, variable(name))
 	}
 	return "select " + strings.Join(parts, ", ")
 }
@@ -134,12 +128,12 @@ func (s *session) settings() engine.Settings {
 	v := s.values
 	set := engine.Settings{
 		Values:    append(slices.Clone(v[asksAccount:]), s.schema, s.form()),
-		Isolation: isolations[v[asksOthers]],
-		BlockEach: v[asksOthers+1] != "1", // autocommit is the first of the variables
+		Isolation: isolations[v[asksIsolation]],
+		BlockEach: s.variable("autocommit") != "1",
 		Temporary: s.temporary,
 		LeftOut:   strings.EqualFold(v[asksCaching], "off"),
 		Patience:  s.patience(v[asksPatience]),
-		Server:    s.server.identity(v[asksServer]),
+		Server:    s.server.starting.of(v[asksServer]),
 	}
 	if s.schema != "" {
 		set.Path = []string{s.schema}
@@ -147,7 +141,7 @@ func (s *session) settings() engine.Settings {
 	switch {
 	case s.unreviewed:
 		set.Strange = reason.UnreviewedSetting
-	case s.asksNull():
+	case s.variable("sql_auto_is_null") == "1": // then IS NULL asks for the number that was given last
 		set.Strange = reason.AsksOfEarlier
 	}
 	return set
@@ -159,10 +153,13 @@ func (s *session) form() string {
 	return fmt.Sprintf("%x %x", i.caps&s.login.greeting.caps&^(capTLS|capAttributes|capPluginAuth|capLengthEncoded|capDatabase|capSecure), s.login.extensions())
 }
 
-// asksNull says whether IS NULL means the number that was given last.
-func (s *session) asksNull() bool {
-	return s.values[asksOthers+1+slices.Index(variables(), "sql_auto_is_null")] == "1"
+// variable gives the value of one of the variables of the question.
+func (s *session) variable(name string) string {
+	return s.values[asksVariables+slices.Index(variables(), name)]
 }
+
+// complete says whether these values are an answer to the question.
+func complete(values []string) bool { return len(values) == asksVariables+len(variables()) }
 
 // variables gives the variables of the question that come behind the isolation.
 var variables = sync.OnceValue(func() []string {
@@ -188,7 +185,7 @@ func (s *session) questions(w *way) bool {
 		}
 		x := command{kind: comQuery, own: ownQuestion}
 		x.gathers = true
-		s.asking = true
+		s.again = false
 		s.enqueue(x)
 		w.upTo()
 		w.passes(packet(0, append([]byte{comQuery}, s.server.question(s.reader)...)))
@@ -201,7 +198,7 @@ func (s *session) questions(w *way) bool {
 			s.tells()
 			return true
 		}
-		if s.values != nil || !s.asking {
+		if !s.again {
 			return true
 		}
 	}
@@ -209,8 +206,7 @@ func (s *session) questions(w *way) bool {
 
 // answeredQuestion takes the answer to the question for the session's settings.
 func (s *session) answeredQuestion(x *command) {
-	again := s.learnsValues(x.reply)
-	if s.asking = again; s.values == nil {
+	if s.again = s.learnsValues(x.reply); s.values == nil {
 		return
 	}
 	s.transition.ends(s.server, s.values)
@@ -221,7 +217,7 @@ func (s *session) answeredQuestion(x *command) {
 
 // inUse takes from the settings which schema is in use, and the character set that the client writes in.
 func (s *session) inUse() {
-	s.encodes(s.values[asksOthers+1+slices.Index(variables(), "character_set_client")])
+	s.encodes(s.variable("character_set_client"))
 	if s.schema = s.values[asksSchema]; s.schema == null {
 		s.schema = ""
 	}
@@ -239,10 +235,9 @@ func (s *session) learnsValues(reply []byte) (again bool) {
 		return false
 	case failure != nil:
 		return s.server.doesNotKnow(failure)
-	case err != nil, len(values) != asksOthers+1+len(variables()):
-		return false
+	case err == nil && complete(values):
+		s.values = values
 	}
-	s.values = values
 	return false
 }
 
@@ -282,7 +277,7 @@ func readRow(r io.Reader, withoutEOF bool) (values []string, failure []byte, err
 		}
 		value, rest, ok := counted(row)
 		if !ok {
-			return nil, nil, errors.Join(errProtocol)
+			return nil, nil, errProtocol
 		}
 		values, row = append(values, string(value)), rest
 	}
@@ -363,41 +358,4 @@ func (s *session) changed(x *command) {
 	default:
 		s.transition = x.foretold.transition
 	}
-}
-
-// starting is when a server began, as far as it is known.
-type starting struct {
-	sync.Mutex
-	at       time.Time
-	identity string // of the server that was met last
-}
-
-// sameStart is by how much two readings of when a server began may differ.
-const sameStart = 2 * time.Second
-
-// began takes how long a server has been running.
-func (s *Server) began(now time.Time, uptime time.Duration) {
-	s.starting.Lock()
-	defer s.starting.Unlock()
-	if at := now.Add(-uptime); at.Sub(s.starting.at).Abs() > sameStart {
-		s.starting.at = at
-	}
-}
-
-// identity is a text that no other server has, nor the same one after a restart.
-func (s *Server) identity(id string) string {
-	s.starting.Lock()
-	defer s.starting.Unlock()
-	if s.starting.at.IsZero() {
-		return ""
-	}
-	s.starting.identity = fmt.Sprintf("%s since %s", id, s.starting.at.UTC().Format(time.RFC3339))
-	return s.starting.identity
-}
-
-// lastIdentity is that of the server that was met last; empty if none was.
-func (s *Server) lastIdentity() string {
-	s.starting.Lock()
-	defer s.starting.Unlock()
-	return s.starting.identity
 }

@@ -29,24 +29,10 @@ type peer struct {
 var nonce = []byte("abcdefghijklmnopqrst")
 
 func (p *peer) serve(t testing.TB) string {
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { ln.Close() })
+	var err error
 	p.key, err = rsa.GenerateKey(rand.Reader, 2048)
 	require.NoError(t, err)
-	go func() {
-		for {
-			c, err := ln.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer c.Close()
-				p.client(c)
-			}()
-		}
-	}()
-	return ln.Addr().String()
+	return listens(t, p.client)
 }
 
 // client serves one.

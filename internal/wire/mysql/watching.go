@@ -1,9 +1,7 @@
 package mysql
 
 import (
-	"bytes"
 	"cmp"
-	"encoding/binary"
 	"fmt"
 	"hash/maphash"
 	"strconv"
@@ -30,7 +28,7 @@ type watching struct {
 	last     *prepared // that was asked for last
 	runs     uint64    // of statements with values that were sent in pieces
 	setting  int       // commands under way that may change how others are read
-	kept     int64     // the room of the client's packet that is kept
+	kept     int64     // the room that the client's packet takes which is kept
 	bound    []byte    // for what a statement is run with
 	now      time.Time // when what is being followed was sent or came
 	blind    bool      // the engine was told that it will hear no more
@@ -43,6 +41,7 @@ type told struct {
 	ticket   engine.Ticket
 	some     bool // there is a ticket
 	began    time.Time
+	sent     time.Time
 	prepares *prepared
 	settling
 	resets bool      // it sets the session back to its beginning
@@ -60,23 +59,6 @@ type settling struct {
 	assigns  syntax.Assigned
 	foretold foretold
 	locks    lock
-}
-
-// prepared is a statement that the server has prepared.
-type prepared struct {
-	st engine.Statement
-	settling
-	number     uint32
-	parsed     engine.Parsed
-	mode       syntax.Mode // when it was prepared
-	schema     string
-	resolved   bool // it has comments that the server runs
-	unsaid     bool // the origin does not know the types
-	odd        bool // nor is it known here which types that knows
-	parameters int
-	types      []byte // of its parameters, as they were sent last
-	pieces     bool   // values for its next run were sent ahead, in pieces
-	size       int64  // of the room that it takes
 }
 
 // version reads what a server says of its version: "5.5.5-10.11.19-MariaDB" or "8.0.36".
@@ -334,8 +316,8 @@ func (s *session) keeps(first byte, length int) int {
 		case s.eng == nil || length > longestKept:
 		case length <= bufferSize:
 			return length
-		case s.server.Engine.SessionRoom().Take(int64(length)):
-			s.kept = int64(length)
+		case s.server.Engine.SessionRoom().Take(2 * int64(length)): // it is withheld, too
+			s.kept = 2 * int64(length)
 			return length
 		}
 	}
@@ -348,125 +330,6 @@ func (s *session) keptNoLonger() {
 		s.server.Engine.SessionRoom().Give(s.kept)
 		s.kept = 0
 	}
-}
-
-// id reads the number of the statement that a command is about.
-func (s *session) id(f *frame) (id uint32, ok bool) {
-	if len(f.start) < 5 {
-		return 0, false
-	}
-	return binary.LittleEndian.Uint32(f.start[1:]), true
-}
-
-// statement gives the prepared statement that a command is about, or nil.
-func (s *session) statement(f *frame) *prepared {
-	switch id, ok := s.id(f); {
-	case !ok:
-		return nil
-	case id == lastPrepared:
-		return s.last
-	default:
-		return s.prepared[id]
-	}
-}
-
-// mostPrepared bounds the prepared statements of one session that are remembered.
-const mostPrepared = 16 << 10
-
-// prepares reads a statement that the server is to prepare.
-func (s *session) prepares(f *frame) *prepared {
-	p := &prepared{size: int64(2*f.length + 300)}
-	p.parsed, p.mode, p.schema = s.eng.Parsed(), s.mode, s.schema
-	st, x := s.read(f, f.start[1:])
-	p.st, p.settling, p.resolved = st.Clone(), x, s.resolved
-	if len(s.prepared) >= mostPrepared || !s.server.Engine.SessionRoom().Take(p.size) {
-		p.st, p.size = s.mayDoAnything(reason.NoRoom), 0
-	}
-	return p
-}
-
-// forget forgets a prepared statement.
-func (s *session) forget(id uint32) {
-	if p := s.prepared[id]; p != nil {
-		s.server.Engine.SessionRoom().Give(p.size)
-		delete(s.prepared, id)
-	}
-}
-
-// forgets forgets all of them, and those that are being prepared.
-func (s *session) forgets() {
-	for id := range s.prepared {
-		s.forget(id)
-	}
-	for i := range s.queue {
-		if p := s.queue[i].prepares; p != nil {
-			s.server.Engine.SessionRoom().Give(p.size)
-			s.queue[i].prepares = nil
-		}
-	}
-	s.last = nil
-}
-
-// lastPrepared is the number by which MariaDB's clients mean the statement that was prepared last, which they may not
-// know the number of yet.
-const lastPrepared = 1<<32 - 1
-
-// executes reads which prepared statement is run, and with what.
-func (s *session) executes(r *engine.Request, f *frame, t *told) {
-	r.Shape = 'x'
-	id, _ := s.id(f)
-	p := s.statement(f)
-	if p != nil && p.number == 0 { // it is being prepared
-		r.Busy = reason.NotPreparedHere
-	}
-	if p == nil {
-		r.Statement = s.mayDoAnything(reason.NotPreparedHere)
-		return
-	}
-	if r.Statement, t.settling = p.st, p.settling; p.mode != s.mode || p.schema != s.schema {
-		// It is what its names and quotes meant when it was prepared.
-		r.Statement = s.mayDoAnything(reason.ParsedUnderOthers)
-	}
-	t.foretold = foretold{}
-	t.runs, r.Parsed = p, &p.parsed
-	pieces := p.pieces
-	if p.pieces = false; p.resolved {
-		r.Busy = reason.ServerComments
-	}
-	defer func() {
-		switch {
-		case pieces: // they are not looked at: no two such runs count as the same
-			s.runs++
-			s.bound = binary.LittleEndian.AppendUint64(s.bound[:0], s.runs)
-			r.Types, r.Bound, r.Busy, t.odd = nil, s.bound, reason.OtherForm, true
-		case p.odd && p.parameters > 0:
-			r.Busy, t.odd = reason.OtherForm, true
-		}
-	}()
-	if kind, _ := f.first(); kind != comExecute || !f.whole() || len(f.start) < executeFixed {
-		p.odd = true
-		return
-	}
-	if f.start[5] != 0 || binary.LittleEndian.Uint32(f.start[6:]) != 1 { // it has a cursor
-		r.Busy, t.odd = reason.OtherForm, true
-	}
-	bound := f.start[executeFixed:]
-	if nulls := (p.parameters + 7) / 8; p.parameters > 0 && len(bound) > nulls {
-		values := bound[nulls+1:]
-		if bound[nulls] == 1 && len(values) >= 2*p.parameters {
-			t.typed, p.odd = true, false
-			if types := values[:2*p.parameters]; !bytes.Equal(types, p.types) {
-				p.types = append(p.types[:0], types...)
-			}
-			p.unsaid = true // until it has gone on
-			values = values[2*p.parameters:]
-		} else if id == lastPrepared { // which servers do not run so
-			t.runs, t.odd, r.Busy = nil, true, reason.OtherForm
-		}
-		s.bound = append(append(s.bound[:0], bound[:nulls]...), values...)
-		bound = s.bound
-	}
-	r.Types, r.Bound = p.types, bound
 }
 
 // answered tells the engine how a command has ended.
@@ -509,7 +372,7 @@ func (s *session) answered(x *command) {
 			s.temporary, changes = true, true
 			s.eng.ForgetSettings()
 		}
-		r := engine.Result{Took: took, Fetch: took, Rows: x.rows, Bytes: x.bytes, Failed: x.failed, Reply: s.storable(x)}
+		r := engine.Result{Took: took, Fetch: s.now.Sub(x.sent), Rows: x.rows, Bytes: x.bytes, Failed: x.failed, Reply: s.storable(x)}
 		if x.ticket.Compare && r.Reply != nil {
 			r.Sum = max(maphash.Bytes(sums, r.Reply), 1)
 		}

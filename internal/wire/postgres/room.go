@@ -64,23 +64,13 @@ func (s *session) unreserve() {
 	s.reserved = 0
 }
 
-// roomStep is by how much the room for a reply that is copied grows, in bytes; the first is not counted.
-const roomStep = 32 << 10
-
 // copies says whether n more bytes of a reply are copied, to be kept: if it does not become too large, and there is
 // room. It is called with mu held.
 func (s *session) copies(e *execution, n int) bool {
 	need := len(e.reply) + n
-	if need > s.server.Engine.Largest() {
+	if need > s.server.Engine.Largest() || !s.server.Engine.SessionRoom().Grow(&e.room, need) {
 		s.copiesNot(e)
 		return false
-	}
-	for int64(need) > e.room+roomStep {
-		if !s.server.Engine.SessionRoom().Take(roomStep) {
-			s.copiesNot(e)
-			return false
-		}
-		e.room += roomStep
 	}
 	return true
 }
@@ -92,9 +82,4 @@ func (s *session) copiesNot(e *execution) {
 }
 
 // copied gives the room of a reply back.
-func (s *session) copied(e *execution) {
-	if e.room > 0 {
-		s.server.Engine.SessionRoom().Give(e.room)
-		e.room = 0
-	}
-}
+func (s *session) copied(e *execution) { s.server.Engine.SessionRoom().Shrink(&e.room) }

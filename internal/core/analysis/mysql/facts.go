@@ -14,6 +14,9 @@ import (
 	lexical "jollylarder/internal/core/statement/mysql"
 )
 
+// OptOut is the user variable by which a session asks with the value off not to be answered from memory.
+const OptOut = "jollylarder_caching"
+
 // Facts says what one statement string does, of which the comments that its server runs were resolved. It never fails:
 // what cannot be read may do anything.
 func Facts(syntax *statement.Syntax, sql string) *analysis.Facts {

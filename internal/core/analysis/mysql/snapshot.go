@@ -1,11 +1,6 @@
 package mysql
 
-import (
-	"github.com/pingcap/tidb/pkg/parser/ast"
-)
-
-// OptOut is the user variable by which a session asks with the value off not to be answered from memory.
-const OptOut = "jollylarder_caching"
+import "github.com/pingcap/tidb/pkg/parser/ast"
 
 // fromEach says whether a row of a query's result can only come from a row of each of the tables that stand behind FROM,
 // which are joined so that none can be left out. An aggregate has a row of nothing, too, and any function may be one.

@@ -36,5 +36,6 @@ var Dialect = &dialect.Dialect{
 	Remedies: map[reason.Code]string{
 		reason.SessionLeftOut: "SET @" + OptOut + " = NULL",
 		reason.Encoding:       "a character set such as utf8mb4",
+		reason.OtherForm:      "running it without a cursor, and with each value in one piece",
 	},
 }
