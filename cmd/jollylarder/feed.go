@@ -18,12 +18,13 @@ func feedCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "feed",
 		Short: "Prepare a database so that direct writes are seen, or undo that",
-		Long: `A larder sees the writes that its clients send. With a change feed it also sees direct writes. The feed uses the database's
-replication stream, for which the database needs a publication, a slot and a role that may replicate. These commands show
-what they will do, and do it with --yes.
+		Long: `A larder sees the writes that its clients send. With a change feed it also sees direct writes. In front of PostgreSQL the
+feed uses the database's replication stream, for which the database needs a publication, a slot and a role that may
+replicate. In front of MariaDB it uses the server's binary log, for which it needs an account that may replicate. These
+commands show what they will do, and do it with --yes.
 
-A slot that no larder reads makes the server retain its log, which in time fills the disk. Run "feed remove" when you no
-longer use the larder.`,
+A slot that no larder reads makes a PostgreSQL server retain its log, which in time fills the disk. Run "feed remove" when
+you no longer use the larder.`,
 	}
 	c.AddCommand(feedPlanCommand("setup", "Show what a database needs for a change feed; with --yes, set it up", feed.Planner.SetUp),
 		feedPlanCommand("remove", "Show what removes the change feed from a database; with --yes, remove it", feed.Planner.Remove))
@@ -34,10 +35,11 @@ func feedPlanCommand(use, short string, plan func(feed.Planner, context.Context,
 	var url, slot, publication, role string
 	var yes, asJSON bool
 	c := &cobra.Command{
-		Use:     use + " --database URL",
-		Short:   short,
-		Example: "  jollylarder feed " + use + " --database postgres://postgres@db1:5432/skerrow --role larder_feed",
-		Args:    cobra.NoArgs,
+		Use:   use + " --database URL",
+		Short: short,
+		Example: "  jollylarder feed " + use + " --database postgres://postgres@db1:5432/skerrow --role larder_feed\n" +
+			"  jollylarder feed " + use + " --database mysql://root@db2:3306 --role larder_feed",
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if url == "" {
 				return &usageError{errors.New("--database is missing: expected the URL of the database itself, not of the larder")}
@@ -55,6 +57,9 @@ func feedPlanCommand(use, short string, plan func(feed.Planner, context.Context,
 			defer planner.Close()
 			names := planner.UsualNames()
 			names.Role = role
+			if names.Slot == "" && (slot != "" || publication != "") {
+				return &usageError{fmt.Errorf("--slot and --publication have no use with %s: leave them out", kind.Title)}
+			}
 			if slot != "" {
 				names.Slot = slot
 			}
@@ -69,10 +74,10 @@ func feedPlanCommand(use, short string, plan func(feed.Planner, context.Context,
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&url, "database", "", "URL of the database, as a user who may make publications and slots")
+	f.StringVar(&url, "database", "", "URL of the database, as a user who may make what is shown")
 	f.StringVar(&slot, "slot", "", `name of the slot (default "jolly_larder_" and the database's name)`)
 	f.StringVar(&publication, "publication", "", `name of the publication (default "jolly_larder")`)
-	f.StringVar(&role, "role", "", "role to create for the larder, or to remove; without it, use an existing account")
+	f.StringVar(&role, "role", "", "role or account to create for the larder, or to remove; without it, use an existing one")
 	f.BoolVar(&yes, "yes", false, "make the changes")
 	f.BoolVar(&asJSON, "json", false, "print as JSON")
 	return c
@@ -122,13 +127,7 @@ func carryOut(ctx context.Context, w io.Writer, planner feed.Planner, p feed.Pla
 		if user == "" {
 			user = "a role that may replicate"
 		}
-		fmt.Fprintf(w, "\nFor the larder's configuration:\n\n[origin.feed]\nuser = %q\ndatabases = [%q]\n", user, planner.Database())
-		if n.Slot != planner.UsualNames().Slot {
-			fmt.Fprintf(w, "slot = %q\n", n.Slot)
-		}
-		if n.Publication != planner.UsualNames().Publication {
-			fmt.Fprintf(w, "publication = %q\n", n.Publication)
-		}
+		fmt.Fprintf(w, "\nFor the larder's configuration:\n\n[origin.feed]\nuser = %q\n%s", user, planner.Configuration(n))
 	}
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"jollylarder/internal/core/bytesize"
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/tomlproblem"
 	"jollylarder/internal/protocol"
 )
@@ -446,8 +447,6 @@ func (r *reader) feed(key string, f *feedTOML, o *Feed) {
 	switch {
 	case o.User == "" && (f.Databases != nil || f.Mode != nil):
 		r.wrong(key, `a change feed needs an account: expected user = "a role that may replicate"`)
-	case o.User != "" && len(f.Databases) == 0:
-		r.wrong(key, `a change feed needs to know what to follow: expected databases = ["a database"]`)
 	case o.Slot != "" && len(f.Databases) > 1:
 		r.wrong(
 			key+".slot",
@@ -484,6 +483,33 @@ func (r *reader) fits(key string, f *originTOML, o *Origin) {
 		if x.user != "" && !x.has {
 			r.wrong(key+"."+x.name, "[origin.%s] has no use yet with protocol = %q: remove it", x.name, o.Protocol)
 		}
+	}
+	if o.Feed.User != "" {
+		r.followed(key+".feed", &f.Feed, kind)
+	}
+}
+
+// followed checks that a feed says what to follow, and says nothing that its protocol has no use for.
+func (r *reader) followed(key string, f *feedTOML, kind *protocol.Protocol) {
+	if kind.Dialect.Realm == dialect.Database {
+		if len(f.Databases) == 0 {
+			r.wrong(key, `a change feed needs to know what to follow: expected databases = ["a database"]`)
+		}
+		return
+	}
+	for _, x := range []struct {
+		name string
+		said bool
+	}{
+		{"databases", f.Databases != nil}, {"slot", f.Slot != nil}, {"publication", f.Publication != nil},
+		{"max_slot_size", f.MaxSlotSize != nil}, {"poll_interval", f.PollEvery != nil},
+	} {
+		if x.said {
+			r.wrong(key+"."+x.name, "%s has no use with protocol = %q, where a feed follows the whole server: remove it", x.name, kind.Name)
+		}
+	}
+	if f.Mode != nil && *f.Mode == "poll" {
+		r.wrong(key+".mode", `mode = "poll": servers of %s have no counters of changes; expected "stream"`, kind.Title)
 	}
 }
 

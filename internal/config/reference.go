@@ -78,9 +78,9 @@ var Sections = []Section{
 		{"password_file", "", "a file that contains only its password"},
 	}},
 	{"origin.feed", "The change feed, which shows direct writes ([freshness.md](freshness.md#direct-writes)). `jollylarder feed setup` prepares a database for it and prints this table. Without a user there is no feed.", []Setting{
-		{"user", "", "an account that may replicate, and connect to each of `databases`"},
+		{"user", "", "an account that may replicate, and with PostgreSQL connect to each of `databases`"},
 		{"password_file", "", "a file that contains only its password"},
-		{"databases", "", "a list of the databases to follow"},
+		{"databases", "", "a list of the databases to follow. With `protocol = \"mysql\"` the feed follows the whole server, and neither this key nor one of those below has a use"},
 		{"mode", `"stream"`, "`\"stream\"`: the replication stream, and counters for what it does not contain; `\"poll\"`: counters only. Where there is no stream, counters are used, and the terminal says why"},
 		{"slot", "", "the replication slot; without it `jolly_larder_` and the database's name; not for several databases"},
 		{"publication", `"jolly_larder"`, "the publication"},

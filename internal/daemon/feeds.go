@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/feed"
 )
 
@@ -15,7 +16,11 @@ func (l *Larder) followChanges() {
 		if a == nil || err != nil {
 			continue // which was looked at before
 		}
-		for _, database := range o.Feed.Databases {
+		databases := o.Feed.Databases
+		if l.origins[i].protocol.Dialect.Realm == dialect.Server {
+			databases = []string{""}
+		}
+		for _, database := range databases {
 			f := l.origins[i].protocol.Follow(l.origins[i].server, *a, feed.Options{
 				Feed: l.engine.Feed(o.Name, database), Origin: o.Name, Database: database, Mode: feed.Mode(o.Feed.Mode),
 				Slot: o.Feed.Slot, Publication: o.Feed.Publication, MaxSlotSize: o.Feed.MaxSlotSize, PollEvery: o.Feed.PollEvery, Log: l.log,

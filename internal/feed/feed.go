@@ -4,6 +4,7 @@ package feed
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"time"
 
@@ -67,6 +68,15 @@ type Status struct {
 	Polled []string
 }
 
+// Seen is the status for who looks at it now: a stream of which nothing is measured for longer than stalls falls behind.
+func (s Status) Seen(now time.Time, stalls time.Duration) Status {
+	if silent := now.Sub(s.At); s.Mode == Stream && !s.At.IsZero() && silent > stalls {
+		s.Lag += silent
+		s.Problem = fmt.Sprintf("the stream has told nothing for %.0f s", silent.Seconds())
+	}
+	return s
+}
+
 // Names are those of what a plan makes.
 type Names struct {
 	Slot, Publication string
@@ -84,8 +94,7 @@ type Plan struct {
 
 // Planner works out plans for one database, and carries them out.
 type Planner interface {
-	// Database is its name, and UsualNames are those of what is made in it where nothing else is said.
-	Database() string
+	// UsualNames are those of what is made in it where nothing else is said; one of what it does not have is empty.
 	UsualNames() Names
 	// SetUp works out what is to be done so that its changes can be followed, and Remove so that nothing is left of
 	// that. They change nothing.
@@ -93,5 +102,7 @@ type Planner interface {
 	Remove(context.Context, Names) (Plan, error)
 	// Run runs a plan's steps, and says which of them failed: those before it are done.
 	Run(context.Context, Plan) error
+	// Configuration gives the lines of the larder's configuration, beside the user, that say what to follow.
+	Configuration(Names) string
 	Close()
 }

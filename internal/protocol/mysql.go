@@ -14,6 +14,8 @@ import (
 
 	"jollylarder/internal/core/catalog"
 	dialect "jollylarder/internal/core/dialect/mysql"
+	"jollylarder/internal/feed"
+	feeds "jollylarder/internal/feed/mysql"
 	"jollylarder/internal/trial"
 	"jollylarder/internal/wire/link"
 	wire "jollylarder/internal/wire/mysql"
@@ -24,6 +26,9 @@ var MySQL = &Protocol{
 	Name: "mysql", Title: "MariaDB or MySQL", Schemes: []string{"mysql", "mariadb"}, Port: "3306", ProxyHeader: true,
 	Dialect: dialect.Dialect, NeedsAccount: true,
 	New: func(o link.Options) link.Server { return wire.New(o) },
+	Follow: func(s link.Server, a link.Account, o feed.Options) feed.Follower {
+		return &feeds.Follower{Options: o, Config: func() *driver.Config { return s.(*wire.Server).Config(a) }}
+	},
 	Describe: func(ctx context.Context, url string) (catalog.Description, []string, error) {
 		cfg, err := configOfMySQL(url)
 		if err != nil {
@@ -36,6 +41,7 @@ var MySQL = &Protocol{
 		d, err := wire.Describe(ctx, cfg)
 		return d, path, err
 	},
+	Plan: planMySQL,
 	Render: func(types, bound []byte) (out Rendered) {
 		for _, p := range wire.Parameters(types, bound) {
 			text := string(p.Value)

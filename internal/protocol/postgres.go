@@ -88,8 +88,6 @@ func planPostgreSQL(ctx context.Context, url string) (feed.Planner, error) {
 	return &postgresPlanner{c, cfg.Database}, nil
 }
 
-func (p *postgresPlanner) Database() string { return p.database }
-
 func (p *postgresPlanner) UsualNames() feed.Names { return feeds.UsualNames(p.database) }
 
 func (p *postgresPlanner) SetUp(ctx context.Context, n feed.Names) (feed.Plan, error) {
@@ -102,6 +100,18 @@ func (p *postgresPlanner) Remove(ctx context.Context, n feed.Names) (feed.Plan, 
 
 func (p *postgresPlanner) Run(ctx context.Context, plan feed.Plan) error {
 	return feeds.Run(ctx, p.c, plan)
+}
+
+func (p *postgresPlanner) Configuration(n feed.Names) string {
+	usual := p.UsualNames()
+	lines := fmt.Sprintf("databases = [%q]\n", p.database)
+	if n.Slot != usual.Slot {
+		lines += fmt.Sprintf("slot = %q\n", n.Slot)
+	}
+	if n.Publication != usual.Publication {
+		lines += fmt.Sprintf("publication = %q\n", n.Publication)
+	}
+	return lines
 }
 
 func (p *postgresPlanner) Close() { closePostgreSQL(p.c) }

@@ -36,6 +36,9 @@ type Schema interface {
 	// where functions have none.
 	Numbered(n uint32) string
 
+	// WritesUntold says whether rows of a table may be written of which no stream of changes tells, beside those of which
+	// it does.
+	WritesUntold(schema, table string) bool
 	// PinColumns gives the columns of a table whose values are told apart.
 	PinColumns(schema, table string) []Column
 	// Assigned gives the columns of a table that an update may have changed, of which a stream told that it changed some;

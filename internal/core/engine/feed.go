@@ -10,6 +10,7 @@ import (
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/freshness"
+	"jollylarder/internal/core/statement"
 )
 
 // Feed takes what a change feed tells of one database. It is safe for concurrent use.
@@ -51,41 +52,84 @@ func (e *Engine) Feed(origin, database string) *Feed {
 }
 
 // Changed takes what one transaction has written that was committed around the larder or through it.
-func (f *Feed) Changed(rows []RowChange, now time.Time) { f.changed(rows, true, now) }
+func (f *Feed) Changed(rows []RowChange, now time.Time) { f.Committing(rows, now)() }
 
 // Unsure takes what may have been written, perhaps before anybody looked.
-func (f *Feed) Unsure(rows []RowChange, now time.Time) { f.changed(rows, false, now) }
+func (f *Feed) Unsure(rows []RowChange, now time.Time) { f.changed(rows, false, now)() }
 
-func (f *Feed) changed(rows []RowChange, sure bool, now time.Time) {
+// Committing is Changed for a transaction that not everybody may see yet, although the server has told of it. A read of
+// this moment may still show the rows as they were, so that none is cached until visible is called.
+func (f *Feed) Committing(rows []RowChange, now time.Time) (visible func()) {
+	return f.changed(rows, true, now)
+}
+
+func (f *Feed) changed(rows []RowChange, sure bool, now time.Time) (visible func()) {
 	var c freshness.Change
 	tables := map[string]bool{}
 	schema := f.db.current()
 	for _, r := range rows {
-		name := r.Schema + "." + r.Table
-		tables[name] = true
-		part := freshness.Part{Clock: f.db.clocks.Table(name), Adds: r.Kind == analysis.Insert}
-		if schema != nil && r.Kind == analysis.Update && len(r.Sets) > 0 {
-			part.Sets = schema.Assigned(r.Schema, r.Table, r.Sets, r.Told)
-		}
-		if schema != nil && r.Kind&analysis.Truncate == 0 {
-			for _, column := range schema.PinColumns(r.Schema, r.Table) {
-				if hashes, ok := r.hashes(&f.db.dialect.Values, column); ok {
-					part.Values = append(part.Values, freshness.Values{Column: column.Name, Hashes: hashes})
-				}
-			}
-		}
-		c.AddPart(part)
+		tables[r.Schema+"."+r.Table] = true
+		c.AddPart(f.part(&r, schema))
 	}
-	any := false
+	around := false
 	for name := range tables {
 		if sure && f.isAround(name, now) {
 			f.e.countAround(name)
-			any = true
+			around = true
 		}
 	}
+	return f.begin(c, around, now)
+}
+
+// part gives what a row's change may have altered.
+func (f *Feed) part(r *RowChange, schema catalog.Schema) freshness.Part {
+	part := freshness.Part{Clock: f.db.clocks.Table(r.Schema + "." + r.Table)}
+	if schema == nil || schema.WritesUntold(r.Schema, r.Table) {
+		return part
+	}
+	part.Adds = r.Kind == analysis.Insert
+	if r.Kind == analysis.Update && len(r.Sets) > 0 {
+		part.Sets = schema.Assigned(r.Schema, r.Table, r.Sets, r.Told)
+	}
+	if r.Kind&analysis.Truncate == 0 {
+		for _, column := range schema.PinColumns(r.Schema, r.Table) {
+			if hashes, ok := r.hashes(&f.db.dialect.Values, column); ok {
+				part.Values = append(part.Values, freshness.Values{Column: column.Name, Hashes: hashes})
+			}
+		}
+	}
+	return part
+}
+
+// begin moves the clocks of what a feed tells of.
+func (f *Feed) begin(c freshness.Change, around bool, now time.Time) (end func()) {
 	p := c.Begin()
-	f.e.told(f.db, &c, &p, any, now)
-	p.End()
+	f.e.told(f.db, &c, &p, around, now)
+	return p.End
+}
+
+// Ran is Committing for a statement of which the server tells as text, and in which schema it ran. One that may do
+// anything, or change a definition, moves every clock of the origin.
+func (f *Feed) Ran(s *statement.Syntax, path, text string, now time.Time) (visible func()) {
+	schema := f.db.current()
+	if schema == nil {
+		return f.Redefining(now)
+	}
+	facts := f.db.dialect.Facts(s, text)
+	does := schema.Resolve(facts, catalog.Hints{Path: []string{path}})
+	if does.Everything || does.SchemaChanges || does.Granted || len(does.Defines) > 0 || facts.Effect&(analysis.Schema|analysis.Unknown|analysis.Shared) != 0 {
+		return f.Redefining(now)
+	}
+	var c freshness.Change
+	around := false
+	for _, name := range does.Writes {
+		c.Add(f.db.clocks.Table(name))
+		if f.isAround(name, now) {
+			f.e.countAround(name)
+			around = true
+		}
+	}
+	return f.begin(c, around, now)
 }
 
 // hashes gives those of a column's values before and after, if they are known.
@@ -121,18 +165,17 @@ func (f *Feed) Lost(now time.Time) {
 	}
 	var c freshness.Change
 	c.Add(f.db.clocks.Every)
-	p := c.Begin()
-	f.e.told(f.db, &c, &p, true, now)
-	p.End()
+	f.begin(c, true, now)()
 }
 
 // Redefined takes into account that a table turned out to be defined otherwise than before.
-func (f *Feed) Redefined(now time.Time) {
+func (f *Feed) Redefined(now time.Time) { f.Redefining(now)() }
+
+// Redefining is Redefined where not everybody may see that yet; see Committing.
+func (f *Feed) Redefining(now time.Time) (visible func()) {
 	var c freshness.Change
 	c.Add(f.e.everyDatabase(f.db.origin)...)
-	p := c.Begin()
-	f.e.told(f.db, &c, &p, true, now)
-	p.End()
+	return f.begin(c, true, now)
 }
 
 // Running notes whether the feed is being followed.

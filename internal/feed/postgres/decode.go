@@ -23,6 +23,7 @@ type decoder struct {
 	rows      []engine.RowChange
 	large     map[string]engine.RowChange // tables of a transaction of too many rows
 	inside    bool                        // of a transaction
+	number    uint32                      // its own
 	last      remembered
 
 	// redefined is set when a table turned out to have other columns than before.
@@ -45,7 +46,7 @@ func (d *decoder) take(data []byte) (rows []engine.RowChange, committed *pglogre
 	}
 	switch m := m.(type) {
 	case *pglogrepl.BeginMessage:
-		d.inside = true
+		d.inside, d.number = true, m.Xid
 		d.rows, d.large = nil, nil
 	case *pglogrepl.RelationMessage:
 		d.relation(m)

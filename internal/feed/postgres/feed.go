@@ -23,6 +23,11 @@ type Follower struct {
 	// Connect connects to the database with further parameters of the start-up message.
 	Connect func(ctx context.Context, parameters map[string]string) (*pgconn.PgConn, error)
 
+	// unseen are the transactions that have been told, by their numbers; went says that the stream went on since it was last
+	// connected.
+	unseen feed.Unseen[uint32]
+	went   bool
+
 	running context.Context // that of Run
 	beside  sync.WaitGroup  // what Run has begun
 
@@ -56,16 +61,7 @@ const (
 func (f *Follower) Status() feed.Status {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return seen(f.status, time.Now())
-}
-
-// seen is the status for who looks at it now: a stream that stalls falls behind, though nothing is measured any more.
-func seen(s feed.Status, now time.Time) feed.Status {
-	if silent := now.Sub(s.At); s.Mode == feed.Stream && !s.At.IsZero() && silent > stalls {
-		s.Lag += silent
-		s.Problem = fmt.Sprintf("the stream has told nothing for %.0f s", silent.Seconds())
-	}
-	return s
+	return f.status.Seen(time.Now(), stalls)
 }
 
 func (f *Follower) set(change func(*feed.Status)) {
@@ -101,13 +97,18 @@ func (f *Follower) Run(ctx context.Context) {
 	defer f.Feed.Running(false)
 	pause := time.Second
 	for ctx.Err() == nil {
-		began := time.Now()
+		began, had := time.Now(), f.unseen.Any()
+		f.went = false
 		err := f.follow(ctx)
 		f.Feed.Running(false)
 		if ctx.Err() != nil {
 			return
 		}
 		f.set(func(s *feed.Status) { s.Mode, s.Problem = "", sentence(err) })
+		if had && !f.went {
+			f.at = position{} // so that all clocks move when it begins again
+			f.unseen.All()
+		}
 		f.log().Warn("direct writes are not seen at this moment", "why", err)
 		if time.Since(began) > time.Minute {
 			pause = time.Second
@@ -149,6 +150,7 @@ func (f *Follower) follow(ctx context.Context) error {
 	}
 	// There is no stream to be had: what the counters say is better than nothing.
 	f.Feed.Lost(time.Now())
+	f.unseen.All()
 	f.set(func(s *feed.Status) {
 		*s = feed.Status{
 			Mode:         feed.Poll,

@@ -259,6 +259,55 @@ func TestTheServerEndsTheStream(t *testing.T) {
 	assert.Zero(t, s.follower.Status().Gaps)
 }
 
+// A server tells of a commit before it shows it, if it waits for a replica: until then what was written stays pending.
+func TestACommitThatWaitsForAReplica(t *testing.T) {
+	s := newSea(t, feed.Stream)
+	s.setUp()
+	s.begin()
+	s.eventually(func(x feed.Status) bool { return x.Mode == feed.Stream && x.Lag > 0 })
+	s.sql(s.conn, "update ports set name = 'at once' where id = 3")
+	s.eventually(func(x feed.Status) bool { return x.Transactions == 1 && !s.follower.unseen.Any() })
+	s.sql(s.conn, "alter system set synchronous_standby_names = 'nobody'")
+	s.sql(s.conn, "select pg_reload_conf()")
+	defer s.sql(s.conn, "select pg_reload_conf()")
+	defer s.sql(s.conn, "alter system reset synchronous_standby_names")
+	writer, err := pgconn.Connect(ctx, server.URL("postgres", s.database))
+	require.NoError(t, err)
+	defer writer.Close(ctx)
+	require.Eventually(t, func() bool {
+		rows, err := ask(ctx, writer, "select current_setting('synchronous_standby_names')")
+		return err == nil && rows[0][0] == "nobody"
+	}, 15*time.Second, time.Millisecond)
+	written := make(chan error, 1)
+	go func() {
+		_, err := writer.Exec(ctx, "update ports set name = 'later' where id = 3").ReadAll()
+		written <- err
+	}()
+	s.eventually(func(x feed.Status) bool { return x.Transactions == 2 })
+	for from := time.Now(); !s.follower.Status().At.After(from.Add(200 * time.Millisecond)); {
+		require.True(t, s.follower.unseen.Any())
+		rows, err := ask(ctx, s.conn, "select name from ports where id = 3")
+		require.NoError(t, err)
+		require.Equal(t, "at once", rows[0][0])
+	}
+	_, err = s.conn.Exec(ctx, "select pg_cancel_backend(pid) from pg_stat_activity where wait_event = 'SyncRep'").ReadAll()
+	require.NoError(t, err)
+	require.NoError(t, <-written)
+	s.eventually(func(feed.Status) bool { return !s.follower.unseen.Any() })
+}
+
+func TestWhatASnapshotShows(t *testing.T) {
+	ended, err := endedIn("4294967300:4294967310:4294967301,4294967305")
+	require.NoError(t, err)
+	for number, want := range map[uint32]bool{4: true, 5: false, 6: true, 9: false, 13: true, 14: false, 20: false, 4294967290: true} {
+		assert.Equal(t, want, ended(number), number)
+	}
+	for _, wrong := range []string{"", "1:2", "a:b:", "1:2:x"} {
+		_, err := endedIn(wrong)
+		assert.Error(t, err, wrong)
+	}
+}
+
 // What rows are told of which kind of change, by what identifies a table's rows.
 func TestValuesBeforeAndAfter(t *testing.T) {
 	var d decoder
@@ -325,10 +374,10 @@ func TestWhereAPageBegins(t *testing.T) {
 func TestAStreamThatStalls(t *testing.T) {
 	now := time.Now()
 	s := feed.Status{Mode: feed.Stream, At: now.Add(-time.Second), Lag: time.Millisecond}
-	assert.Equal(t, s, seen(s, now))
+	assert.Equal(t, s, s.Seen(now, stalls))
 	s.At = now.Add(-20 * time.Second)
-	assert.Equal(t, 20*time.Second+time.Millisecond, seen(s, now).Lag)
-	assert.Equal(t, "the stream has told nothing for 20 s", seen(s, now).Problem)
+	assert.Equal(t, 20*time.Second+time.Millisecond, s.Seen(now, stalls).Lag)
+	assert.Equal(t, "the stream has told nothing for 20 s", s.Seen(now, stalls).Problem)
 }
 
 // An account that may not replicate is told so, and counters take over.

@@ -1,10 +1,13 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -25,7 +28,8 @@ type stream struct {
 	decoder   decoder
 	confirmed pglogrepl.LSN
 	probes    chan probe
-	waits     atomic.Int64 // since when, in nanoseconds, the stream has not come to the last probe's position; 0 if it has
+	soon      chan struct{} // for looking at once what everybody sees
+	waits     atomic.Int64  // since when, in nanoseconds, the stream has not come to the last probe's position; 0 if it has
 }
 
 // flushAfter is how long the stream may not come to a position before the server is made to write its log to disk, and
@@ -86,6 +90,7 @@ func (s *stream) run(ctx context.Context) error {
 	}
 	if gap != "" {
 		f.Feed.Lost(time.Now())
+		f.unseen.All()
 	}
 	f.set(func(x *feed.Status) {
 		*x = feed.Status{Mode: feed.Stream, Bound: f.MaxSlotSize, Transactions: x.Transactions, Rows: x.Rows, Gaps: x.Gaps, Polled: x.Polled}
@@ -95,7 +100,11 @@ func (s *stream) run(ctx context.Context) error {
 	})
 	f.Feed.Running(true)
 	f.log().Info("changes are followed by the replication stream", "from", confirmed.String(), "gap", gap)
-	s.probes = make(chan probe, 1)
+	f.went = true
+	s.probes, s.soon = make(chan probe, 1), make(chan struct{}, 1)
+	if f.unseen.Any() {
+		s.looksSoon()
+	}
 	beside := make(chan error, 1)
 	go func() { beside <- s.beside(ctx, stop) }()
 	err = s.receive(ctx, c)
@@ -243,7 +252,8 @@ func (s *stream) copied(data []byte, passed func(pglogrepl.LSN)) error {
 			return nil
 		}
 		if len(rows) > 0 {
-			s.f.Feed.Changed(rows, now)
+			s.f.unseen.Add(s.decoder.number, s.f.Feed.Committing(rows, now))
+			s.looksSoon()
 			s.f.set(func(x *feed.Status) { x.Transactions++; x.Rows += uint64(len(rows)) })
 		}
 		passed(committed.TransactionEndLSN)
@@ -259,11 +269,24 @@ func (s *stream) beside(ctx context.Context, stop context.CancelFunc) error {
 	var checked, polled, flushed time.Time
 	t := time.NewTicker(f.ProbeEvery)
 	defer t.Stop()
+	var again <-chan time.Time
 	for {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-t.C:
+		case <-s.soon:
+			left, err := s.looks(ctx)
+			if err != nil {
+				return err
+			}
+			if left {
+				again = time.After(f.ProbeEvery / 50)
+			}
+			continue
+		case <-again:
+			s.looksSoon()
+			continue
 		}
 		from := time.Now()
 		if len(s.probes) == 0 {
@@ -296,6 +319,51 @@ func (s *stream) beside(ctx context.Context, stop context.CancelFunc) error {
 			}
 		}
 	}
+}
+
+// looksSoon has it be looked at once what everybody sees.
+func (s *stream) looksSoon() {
+	select {
+	case s.soon <- struct{}{}:
+	default:
+	}
+}
+
+// looks asks which of the transactions that have been told everybody sees by now, and says whether some are left. A server
+// tells of a commit when it is in its log, and shows it when its replicas have it, if it waits for these.
+func (s *stream) looks(ctx context.Context) (left bool, err error) {
+	rows, err := ask(ctx, s.asking, "select pg_catalog.txid_current_snapshot()::text")
+	if err != nil {
+		return false, fmt.Errorf("asking which transactions are under way: %w", err)
+	}
+	ended, err := endedIn(rows[0][0])
+	if err != nil {
+		return false, err
+	}
+	return s.f.unseen.Shown(ended), nil
+}
+
+// endedIn reads a snapshot, as xmin:xmax:xip,xip, and says of transactions, by the lower half of their numbers, whether
+// everybody sees in it what they have done.
+func endedIn(snapshot string) (func(uint32) bool, error) {
+	parts := strings.Split(snapshot, ":")
+	var next uint64
+	var running []uint64
+	var err error
+	if len(parts) == 3 {
+		next, err = strconv.ParseUint(parts[1], 10, 64)
+		for _, x := range strings.FieldsFunc(parts[2], func(r rune) bool { return r == ',' }) {
+			n, wrong := strconv.ParseUint(x, 10, 64)
+			err = cmp.Or(err, wrong)
+			running = append(running, n)
+		}
+	}
+	if len(parts) != 3 || err != nil {
+		return nil, fmt.Errorf("the server's snapshot %q is not understood", snapshot)
+	}
+	return func(number uint32) bool {
+		return int32(number-uint32(next)) < 0 && !slices.ContainsFunc(running, func(n uint64) bool { return uint32(n) == number })
+	}, nil
 }
 
 // reachable gives the position that a stream has come to when it has told all before a place where the server writes

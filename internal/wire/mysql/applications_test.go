@@ -96,7 +96,7 @@ func TestWhatApplicationsSend(t *testing.T) {
 func TestClientsThatDoNotStay(t *testing.T) {
 	l := newLarder(t, link.Settings{Unchallenged: link.Anybody, Catalog: &link.Account{User: "root"}})
 	l.keepsAll()
-	a := &answering{l, t}
+	a := &answering{larder: l, t: t}
 	for end := time.Now().Add(time.Minute); l.hits() == 0 && time.Now().Before(end); {
 		x := a.enters()
 		a.ask(x, "select ship from berths where id = 1")

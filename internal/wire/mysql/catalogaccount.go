@@ -67,15 +67,20 @@ func (s *Server) readsCatalog(a link.Account) {
 
 // describe reads the schema over a connection of the larder's own.
 func (s *Server) describe(a link.Account) (*catalog.Described, error) {
-	set := s.Settings()
-	ctx, cancel := context.WithTimeout(s.Running(), set.ConnectTimeout)
+	ctx, cancel := context.WithTimeout(s.Running(), s.Settings().ConnectTimeout)
 	defer cancel()
+	return Describe(ctx, s.Config(a))
+}
+
+// Config is for a connection of the larder's own to the origin, on one of its accounts.
+func (s *Server) Config(a link.Account) *driver.Config {
+	set := s.Settings()
 	cfg := driver.NewConfig()
 	cfg.User, cfg.Passwd, cfg.Net, cfg.Addr = a.User, a.Password, "tcp", s.Origin
 	cfg.TLS = set.OriginTLS
 	cfg.AllowCleartextPasswords = set.OriginTLS != nil
 	cfg.DialFunc = func(context.Context, string, string) (net.Conn, error) { return s.DialOrigin(set, nil) }
-	return Describe(ctx, cfg)
+	return cfg
 }
 
 // Describe reads the schema of a server. The error says which privileges the account lacks.

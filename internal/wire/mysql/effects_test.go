@@ -64,16 +64,17 @@ var flags = regexp.MustCompile(`(?m)^(\d+ "\\x03def.*)\\f.*$`)
 // Whatever somebody does, and however it comes to change what somebody else reads, nobody is given an old answer.
 func TestHiddenEffects(t *testing.T) {
 	fewer(t)
-	require.NoError(t, hiddenEffects(t))
+	require.NoError(t, hiddenEffects(newAnswering(t), func() {}, "begin"))
 }
 
-// hiddenEffects has deeds be done in random order, directly and through a larder, and looks at everything after each.
-func hiddenEffects(t testing.TB) error {
-	a := newAnswering(t)
+// hiddenEffects has deeds be done in random order, with one connection directly and with the other in the way told of, and
+// looks at everything after each. Before looks await is called; begins is what who does something begins with.
+func hiddenEffects(a *answering, await func(), begins ...string) error {
+	t := a.t
 	addresses := [2]string{server.Address(), a.address}
 	var schemas [2][2]string
-	enters := func(side int) *conversing {
-		c, err := net.Dial("tcp", addresses[side])
+	enters := func(address string) *conversing {
+		c, err := net.Dial("tcp", address)
 		require.NoError(t, err)
 		require.NoError(t, c.SetDeadline(time.Now().Add(time.Minute)))
 		x, err := enters(c, "skerrow", 0)
@@ -95,10 +96,14 @@ func hiddenEffects(t testing.TB) error {
 		var clients [2][2]*conversing // the one who does something, and the one who looks
 		for side := range clients {
 			for i := range clients[side] {
-				clients[side][i] = enters(side)
+				address := addresses[side]
+				if i == 0 && a.around {
+					address = addresses[0]
+				}
+				clients[side][i] = enters(address)
 				defer clients[side][i].Close()
 			}
-			x := enters(side)
+			x := enters(addresses[side])
 			for _, q := range append([]string{"xa rollback 'xHERE'", "drop database if exists THERE", "drop database if exists HERE", "create database HERE", "create database THERE"}, effects...) {
 				ask(side, x, q)
 			}
@@ -119,6 +124,7 @@ func hiddenEffects(t testing.TB) error {
 			}
 		}
 		look := func() {
+			await()
 			for _, q := range looks {
 				both(1, q, 2)
 			}
@@ -126,6 +132,7 @@ func hiddenEffects(t testing.TB) error {
 		for before, end := a.hits(), time.Now().Add(time.Minute); a.hits() == before && time.Now().Before(end); { // until the schema is known
 			look()
 		}
+		both(0, rapid.SampledFrom(begins).Draw(t, "begins"), 1)
 		for range rapid.IntRange(1, 12).Draw(t, "deeds") {
 			deed := rapid.SampledFrom(deeds).Draw(t, "deed")
 			script = append(script, deed)

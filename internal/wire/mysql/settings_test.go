@@ -43,13 +43,14 @@ func TestVariablesAreReviewed(t *testing.T) {
 // answering is a larder that caches everything, with what it does seen from the outside.
 type answering struct {
 	*larder
-	t testing.TB
+	t      testing.TB
+	around bool // what is done is done directly
 }
 
 func newAnswering(t testing.TB) *answering {
 	l := newLarder(t, link.Settings{Unchallenged: link.Anybody, Catalog: &link.Account{User: "root"}})
 	l.keepsAll()
-	a := &answering{l, t}
+	a := &answering{larder: l, t: t}
 	x := a.enters()
 	for end := time.Now().Add(time.Minute); l.hits() == 0 && time.Now().Before(end); {
 		a.ask(x, "select ship from berths where id = 1")

@@ -80,6 +80,9 @@ func (Names) Checks() bool { return true }
 // Numbered implements catalog.Schema.
 func (Names) Numbered(uint32) string { return "" }
 
+// WritesUntold implements catalog.Schema.
+func (Names) WritesUntold(string, string) bool { return true }
+
 // PinColumns implements catalog.Schema.
 func (Names) PinColumns(string, string) []catalog.Column { return nil }
 

@@ -276,6 +276,9 @@ func (s *Schema) Checks() bool { return false }
 // Numbered implements catalog.Schema.
 func (s *Schema) Numbered(uint32) string { return "" }
 
+// WritesUntold implements catalog.Schema.
+func (s *Schema) WritesUntold(string, string) bool { return true }
+
 // PinColumns implements catalog.Schema. Rows are not told apart yet.
 func (s *Schema) PinColumns(string, string) []catalog.Column { return nil }
 

@@ -269,6 +269,9 @@ func (r *relation) column(name string) *column {
 	return nil
 }
 
+// WritesUntold implements catalog.Schema.
+func (s *Schema) WritesUntold(string, string) bool { return false }
+
 // PinColumns gives the columns of a table whose values are told apart.
 func (s *Schema) PinColumns(schema, table string) (out []catalog.Column) {
 	if rel := s.find(fullName{schema, table}); rel != nil {

@@ -1,0 +1,115 @@
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"jollylarder/internal/feed"
+)
+
+// wanted are the settings by which a binary log tells rows, their values and the names of their columns.
+var wanted = []struct{ name, value, without string }{
+	{"binlog_format", "ROW", "statements in the place of rows: each drops all results of the tables that it writes"},
+	{"binlog_row_image", "FULL", "the changed columns alone: more results are dropped than need be"},
+	{"binlog_row_metadata", "FULL", "columns without their names: each write drops all results of its table"},
+}
+
+// SetUp works out what is to be done so that a server's changes can be followed. It changes nothing.
+func SetUp(ctx context.Context, c *sql.Conn, n feed.Names) (p feed.Plan, err error) {
+	var version, logs string
+	if err := ask(ctx, c, "select @@version, @@log_bin", &version, &logs); err != nil {
+		return p, err
+	}
+	if _, is := serverOf(version); !is {
+		p.Obstacles = append(p.Obstacles, fmt.Sprintf("the server is of version %s: only MariaDB's log is followed", version))
+		return p, nil
+	}
+	if logs != "1" {
+		p.Obstacles = append(p.Obstacles, "the server has log_bin = OFF: put log_bin, binlog_format = ROW and binlog_row_metadata = FULL into its configuration, and restart it")
+	}
+	var keep []string
+	for _, w := range wanted {
+		var value string
+		switch err := ask(ctx, c, "select @@global."+w.name, &value); {
+		case code(err) == errUnknownVariable:
+			p.Notes = append(p.Notes, fmt.Sprintf("This server has no %s. Its log has %s.", w.name, w.without))
+		case err != nil:
+			return p, err
+		case value != w.value:
+			p.Steps = append(p.Steps, "set global "+w.name+" = '"+w.value+"'")
+			keep = append(keep, w.name+" = "+w.value)
+			p.Notes = append(p.Notes, fmt.Sprintf("%s is %s. With that the log has %s.", w.name, value, w.without))
+		}
+	}
+	if len(keep) > 0 {
+		p.Notes = append(p.Notes, "Put these into the server's configuration, too, or they end with its next restart: "+strings.Join(keep, ", ")+". "+
+			"Sessions that are connected already go on as before.")
+	}
+	p.Notes = append(p.Notes, "The log does not have what is written with sql_log_bin = 0.")
+	if n.Role == "" {
+		return p, nil
+	}
+	account, there, err := accountOf(ctx, c, n.Role)
+	if err != nil {
+		return p, err
+	}
+	if !there {
+		p.Steps = append(p.Steps, "create user "+account+" account lock")
+		p.Notes = append(p.Notes, "The account is locked, since it has no password: alter user "+account+" identified by '...' account unlock.")
+	}
+	may, err := mayReplicate(ctx, c, n.Role)
+	if err != nil {
+		return p, err
+	}
+	if !may {
+		p.Steps = append(p.Steps, "grant replication slave on *.* to "+account)
+	}
+	return p, nil
+}
+
+// Remove works out what is to be done so that nothing is left of what SetUp has done. It changes nothing.
+func Remove(ctx context.Context, c *sql.Conn, n feed.Names) (p feed.Plan, err error) {
+	if n.Role != "" {
+		account, there, err := accountOf(ctx, c, n.Role)
+		if err != nil {
+			return p, err
+		}
+		if there {
+			p.Steps = append(p.Steps, "drop user "+account)
+		}
+	}
+	p.Notes = append(p.Notes, "The settings of the binary log stay as they are: replicas may need them. A larder leaves nothing else on the server.")
+	return p, nil
+}
+
+// Run runs a plan's steps, and says which of them failed: those before it are done.
+func Run(ctx context.Context, c *sql.Conn, p feed.Plan) error {
+	for i, step := range p.Steps {
+		if _, err := c.ExecContext(ctx, step); err != nil {
+			return fmt.Errorf("step %d of %d, %s: %w; the steps before it are done, and running this again goes on from there", i+1, len(p.Steps), step, err)
+		}
+	}
+	return nil
+}
+
+// accountOf writes an account in SQL, of any host, and says whether there is one.
+func accountOf(ctx context.Context, c *sql.Conn, user string) (account string, there bool, err error) {
+	ctx, cancel := context.WithTimeout(ctx, askTime)
+	defer cancel()
+	account = literal(user) + "@'%'"
+	err = c.QueryRowContext(ctx, "select count(*) > 0 from mysql.user where user = ? and host = '%'", user).Scan(&there)
+	return account, there, err
+}
+
+// mayReplicate says whether an account of any host has the privilege to.
+func mayReplicate(ctx context.Context, c *sql.Conn, user string) (may bool, err error) {
+	ctx, cancel := context.WithTimeout(ctx, askTime)
+	defer cancel()
+	err = c.QueryRowContext(ctx, "select count(*) > 0 from information_schema.user_privileges where grantee = concat('''', ?, '''@''%''') and privilege_type in ('REPLICATION SLAVE', 'REPLICATION REPLICA')", user).Scan(&may)
+	return may, err
+}
+
+// literal writes a text in SQL, whatever the mode.
+func literal(text string) string { return "'" + strings.ReplaceAll(text, "'", "''") + "'" }
