@@ -116,8 +116,8 @@ type Origin struct {
 // Feed is how the changes of one database are followed, whoever makes them.
 type Feed struct {
 	Origin   string `json:"origin,omitempty"`
-	Database string `json:"database"`
-	Mode     string `json:"mode"` // stream or poll; empty while there is neither
+	Database string `json:"database"` // empty where the whole server is followed
+	Mode     string `json:"mode"`     // stream or poll; empty while there is neither
 	Problem  string `json:"problem,omitempty"`
 	// LagMS is how long after its commit a change is known at most: as measured at At with a stream, or by the servers'
 	// ways with a poll.
@@ -129,6 +129,22 @@ type Feed struct {
 	Rows         uint64     `json:"rows"`
 	Gaps         uint64     `json:"gaps"` // how often something may have been left out, and everything was dropped
 	Polled       []string   `json:"polled,omitempty"`
+}
+
+// Where names what is followed: a database, with its origin's name before it if that has one, or a whole server.
+func (f *Feed) Where() string { return Where(f.Origin, f.Database) }
+
+// Where names a database, or a whole server where the database has no name.
+func Where(origin, database string) string {
+	switch {
+	case database == "" && origin == "":
+		return "the whole server"
+	case database == "":
+		return "all of " + origin
+	case origin == "":
+		return database
+	}
+	return origin + "/" + database
 }
 
 // Fetch is what was fetched ahead from one origin.

@@ -59,6 +59,21 @@ func TestWhatIsPromised(t *testing.T) {
 	}
 }
 
+// What no feed follows is said, also where others are followed.
+func TestWhatNoFeedFollows(t *testing.T) {
+	l, err := larder.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
+	require.NoError(t, err)
+	l.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, TTL: time.Minute}}))
+	for _, of := range [][2]string{{"", "skerrow"}, {"shop", ""}, {"", "yard"}} {
+		l.Feed(of[0], of[1])
+	}
+	g := Guard(l, []control.Feed{{Database: "yard", Mode: "stream", LagMS: 1}})
+	assert.Equal(t, "Direct writes in all of shop, skerrow are not seen: a cached result may be as old as its rule's TTL, 1m at most.", g.Promise[len(g.Promise)-1].Text)
+	g = Guard(l, []control.Feed{{Origin: "shop", Mode: "stream", LagMS: 1}, {Database: "yard", Mode: "stream"}, {Database: "skerrow", Mode: "stream"}})
+	assert.Equal(t, "Direct writes in all of shop are seen 1 ms after their commit, as measured.", g.Promise[1].Text)
+	assert.Len(t, g.Promise, 4)
+}
+
 // Each row: a rule, why its results are not kept, and what is said of it.
 func TestWhatARuleHasMadeOfAPattern(t *testing.T) {
 	keep := rules.Rule{Action: rules.Cache, TTL: time.Minute}

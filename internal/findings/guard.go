@@ -210,6 +210,9 @@ func promise(e *larder.Larder, g control.Guard) (out []control.Promise) {
 	for _, f := range g.Feeds {
 		promiseOf(f, bound, say)
 	}
+	if list := unfollowed(e, g.Feeds); len(g.Feeds) > 0 && len(list) > 0 {
+		say(control.Age, "Direct writes in %s are not seen: a cached result %s.", some(list), bound)
+	}
 	if aged > 0 {
 		say(control.Age, "%s mode \"ttl only\": writes do not drop their results, which may be as old as their TTL.", count(aged, "rule accepts", "rules accept"))
 	}
@@ -219,12 +222,24 @@ func promise(e *larder.Larder, g control.Guard) (out []control.Promise) {
 	return out
 }
 
+// unfollowed gives the databases that were connected to and that no feed follows.
+func unfollowed(e *larder.Larder, feeds []control.Feed) (list []string) {
+	e.Databases(func(name string, _, _ bool, _ []string) {
+		origin, database, named := strings.Cut(name, "/")
+		if !named {
+			origin, database = "", name
+		}
+		if !slices.ContainsFunc(feeds, func(f control.Feed) bool { return f.Origin == origin && f.Database == database }) {
+			list = append(list, control.Where(origin, database))
+		}
+	})
+	slices.Sort(list)
+	return list
+}
+
 // promiseOf says what holds of a change feed; bound is how old an answer may be without one.
 func promiseOf(f control.Feed, bound string, say func(level, format string, args ...any)) {
-	where := f.Database
-	if f.Origin != "" {
-		where = f.Origin + "/" + f.Database
-	}
+	where := f.Where()
 	switch {
 	case f.Mode == "stream":
 		say(control.Well, "Direct writes in %s are seen %s after their commit, as measured.", where, lag(f.LagMS))

@@ -11,9 +11,9 @@ import (
 
 // wanted are the settings by which a binary log tells rows, their values and the names of their columns.
 var wanted = []struct{ name, value, without string }{
-	{"binlog_format", "ROW", "statements in the place of rows: each drops all results of the tables that it writes"},
-	{"binlog_row_image", "FULL", "the changed columns alone: more results are dropped than need be"},
-	{"binlog_row_metadata", "FULL", "columns without their names: each write drops all results of its table"},
+	{"binlog_format", "ROW", "statements instead of rows, and each drops all results of the tables that it writes. In the format STATEMENT what a transaction writes to a table of MyISAM or Aria is told at the commit only"},
+	{"binlog_row_image", "FULL", "only some columns of a changed row, and more results are dropped than need be"},
+	{"binlog_row_metadata", "FULL", "no names of columns, and each write drops all results of its table"},
 }
 
 // SetUp works out what is to be done so that a server's changes can be followed. It changes nothing.
@@ -34,13 +34,13 @@ func SetUp(ctx context.Context, c *sql.Conn, n feed.Names) (p feed.Plan, err err
 		var value string
 		switch err := ask(ctx, c, "select @@global."+w.name, &value); {
 		case code(err) == errUnknownVariable:
-			p.Notes = append(p.Notes, fmt.Sprintf("This server has no %s. Its log has %s.", w.name, w.without))
+			p.Notes = append(p.Notes, fmt.Sprintf("This server has no %s: its log contains %s.", w.name, w.without))
 		case err != nil:
 			return p, err
 		case value != w.value:
 			p.Steps = append(p.Steps, "set global "+w.name+" = '"+w.value+"'")
 			keep = append(keep, w.name+" = "+w.value)
-			p.Notes = append(p.Notes, fmt.Sprintf("%s is %s. With that the log has %s.", w.name, value, w.without))
+			p.Notes = append(p.Notes, fmt.Sprintf("%s is %s: the log contains %s.", w.name, value, w.without))
 		}
 	}
 	if len(keep) > 0 {

@@ -359,15 +359,19 @@ func (m *Model) feed(l *look.Look, f *control.Feed) string {
 		for _, x := range lags {
 			most = max(most, x)
 		}
-		line += l.Moss.Render("stream of "+f.Database) + l.Dim.Render("  lag ") + l.Cream.Render(strings.TrimSpace(look.Millis(f.LagMS))) + " " + l.Slate.Render(look.Pillars(lags, most)) +
-			l.Dim.Render(fmt.Sprintf("  %s changes, %d gaps, the server retains ", look.Count(f.Rows), f.Gaps))
+		line += l.Moss.Render("stream of "+f.Where()) + l.Dim.Render("  lag ") + l.Cream.Render(strings.TrimSpace(look.Millis(f.LagMS))) + " " + l.Slate.Render(look.Pillars(lags, most)) +
+			l.Dim.Render(fmt.Sprintf("  %s changes, %d gaps", look.Count(f.Rows), f.Gaps))
+		if f.Bound == 0 {
+			return line
+		}
+		line += l.Dim.Render(", the server retains ")
 		style := lipgloss.NewStyle()
 		if f.Held > f.Bound/2 {
 			style = l.Brick
 		}
 		return line + style.Render(fmt.Sprintf("%s of %s", look.Bytes(f.Held), look.Bytes(f.Bound)))
 	case "poll":
-		return line + l.Honey.Render("counters of "+f.Database) + l.Dim.Render(fmt.Sprintf("  up to %.0f s late, %s changes", f.LagMS/1000, look.Count(f.Rows)))
+		return line + l.Honey.Render("counters of "+f.Where()) + l.Dim.Render(fmt.Sprintf("  up to %.0f s late, %s changes", f.LagMS/1000, look.Count(f.Rows)))
 	}
 	return line + l.Brick.Render("not followed: "+f.Problem)
 }
