@@ -54,9 +54,12 @@ func TestGettingStarted(t *testing.T) {
 	assert.Error(t, err, "the last step has stopped it")
 }
 
+// waitsForFeed waits until a feed has told of all that was done before.
+const waitsForFeed = `from=$(date +%s%N); until at=$(jollylarder status --json | sed -n '/"feeds"/,/]/s/.*"at": "\(.*\)".*/\1/p') && [ "$(date -d "$at" +%s%N)" -gt $((from + 500000000)) ]; do sleep 0.05; done`
+
 // The page about MariaDB is true, command by command.
 func TestInFrontOfMariaDB(t *testing.T) {
-	server, err := privatemaria.Options{}.Start()
+	server, err := privatemaria.Options{Settings: []string{"log-bin=binary"}}.Start()
 	if errors.Is(err, privatemaria.ErrMissing) && os.Getenv("CI") != "true" {
 		t.Skip("no MariaDB here")
 	}
@@ -79,7 +82,7 @@ func TestInFrontOfMariaDB(t *testing.T) {
 	require.NoError(t, err)
 	_, own, err := net.SplitHostPort(server.Address())
 	require.NoError(t, err)
-	follow(t, "mariadb.md", 13, "/usr/bin", strings.NewReplacer("; sleep 1", `; until jollylarder status --json | grep -q 'catalog_known": *true'; do sleep 0.1; done`, "127.0.0.1:3306", server.Address(), "127.0.0.1:7306", listen, "-P 7306", "-P "+port, "-P 3306", "-P "+own))
+	follow(t, "mariadb.md", 27, "/usr/bin", strings.NewReplacer("; sleep 1", `; until jollylarder status --json | grep -q 'catalog_known": *true'; do sleep 0.1; done`, "; sleep 0.3", "; "+waitsForFeed, "127.0.0.1:3306", server.Address(), "127.0.0.1:7306", listen, "-P 7306", "-P "+port, "-P 3306", "-P "+own))
 	_, err = net.Dial("tcp", listen)
 	assert.Error(t, err, "the last step has stopped it")
 }

@@ -43,7 +43,7 @@ var MySQL = &Protocol{
 	},
 	Plan: planMySQL,
 	Render: func(types, bound []byte) (out Rendered) {
-		for _, p := range wire.Parameters(types, bound) {
+		for _, p := range dialect.Parameters(types, bound) {
 			text := string(p.Value)
 			switch {
 			case p.Value == nil:

@@ -110,5 +110,6 @@ type WritePin struct {
 type WrittenColumn struct {
 	Name string
 	Type freshness.Type
+	Room Room
 	Pins []int // in Facts.Pins
 }

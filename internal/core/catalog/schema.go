@@ -36,14 +36,39 @@ type Schema interface {
 	// where functions have none.
 	Numbered(n uint32) string
 
-	// WritesUntold says whether rows of a table may be written of which no stream of changes tells, beside those of which
-	// it does.
-	WritesUntold(schema, table string) bool
+	// Told says what is known of a change of rows of which a stream of changes tells.
+	Told(schema, table string) Told
 	// PinColumns gives the columns of a table whose values are told apart.
 	PinColumns(schema, table string) []Column
 	// Assigned gives the columns of a table that an update may have changed, of which a stream told that it changed some;
 	// nil where it does not tell of all columns.
 	Assigned(schema, table string, sets, told []string) []string
+}
+
+// Told is what is known of a change of rows of which a stream tells.
+type Told uint8
+
+// The kinds.
+const (
+	ToldRows  Told = iota // these rows have changed
+	ToldTable             // rows of the table have changed, and not all are told of
+	ToldLess              // rows of other tables may have changed with them, of which nothing is told
+)
+
+// Room is what a column stores as it is given; another value may become one of these. Its zero value is that of a column
+// which stores everything so.
+type Room struct {
+	Low, High int64 // of whole numbers
+	Long      int64 // characters, which are of one byte each
+}
+
+// Holds says whether a column with this room stores a value as it is given.
+func (r Room) Holds(v freshness.Value) bool {
+	if r == (Room{}) {
+		return true
+	}
+	n, whole := v.Integer()
+	return whole && r.Low <= n && n <= r.High || !whole && int64(v.Long()) <= r.Long
 }
 
 // Column is a column of a table, and how its values are compared.

@@ -70,6 +70,9 @@ func (f *Feed) changed(rows []RowChange, sure bool, now time.Time) (visible func
 	for _, r := range rows {
 		tables[r.Schema+"."+r.Table] = true
 		c.AddPart(f.part(&r, schema))
+		if schema != nil && schema.Told(r.Schema, r.Table) == catalog.ToldLess {
+			c.Add(f.db.clocks.Every)
+		}
 	}
 	around := false
 	for name := range tables {
@@ -84,7 +87,7 @@ func (f *Feed) changed(rows []RowChange, sure bool, now time.Time) (visible func
 // part gives what a row's change may have altered.
 func (f *Feed) part(r *RowChange, schema catalog.Schema) freshness.Part {
 	part := freshness.Part{Clock: f.db.clocks.Table(r.Schema + "." + r.Table)}
-	if schema == nil || schema.WritesUntold(r.Schema, r.Table) {
+	if schema == nil || schema.Told(r.Schema, r.Table) != catalog.ToldRows {
 		return part
 	}
 	part.Adds = r.Kind == analysis.Insert

@@ -187,8 +187,8 @@ func (e *Engine) placesOf(p *Pattern, d *dialect.Dialect, scan *statement.Scan, 
 // mostValues bounds the values of one pin that are told apart.
 const mostValues = 16
 
-// of gives the hashes of a pin's values.
-func (v *values) of(pin int, t freshness.Type) (hashes []uint64, ok bool) {
+// of gives the hashes of a pin's values, and how many values these are. It is false if one of them is not known, or beyond a column's room.
+func (v *values) of(pin int, t freshness.Type, room catalog.Room) (hashes []uint64, count int, ok bool) {
 	for _, at := range v.at.pins[pin] {
 		found := false
 		for i, l := range v.scan.Literals {
@@ -196,23 +196,23 @@ func (v *values) of(pin int, t freshness.Type) (hashes []uint64, ok bool) {
 				continue
 			}
 			if i+1 < len(v.scan.Literals) && v.scan.Literals[i+1].Joined {
-				return nil, false
+				return nil, 0, false
 			}
-			here, ok := v.literal(l, &at, t)
+			here, ok := v.literal(l, &at, t, room)
 			if !ok || len(hashes)+len(here) > mostValues {
-				return nil, false
+				return nil, 0, false
 			}
 			hashes, found = append(hashes, here...), true
 		}
 		if !found {
-			return nil, false
+			return nil, 0, false
 		}
 	}
 	slices.Sort(hashes)
-	return slices.Compact(hashes), true
+	return slices.Compact(hashes), len(hashes), true
 }
 
-func (v *values) literal(l statement.Literal, at *place, t freshness.Type) ([]uint64, bool) {
+func (v *values) literal(l statement.Literal, at *place, t freshness.Type, room catalog.Room) ([]uint64, bool) {
 	array := at.Array
 	if at.Cast != "" {
 		if v.read.Casts[at.Cast] != t {
@@ -236,7 +236,7 @@ func (v *values) literal(l statement.Literal, at *place, t freshness.Type) ([]ui
 			return nil, true // which nothing is equal to
 		}
 		p.UTF8 = v.utf8
-		return v.hash(p.Written, array, t)
+		return v.hash(p.Written, array, t, room)
 	case statement.Number:
 		if t != freshness.Integer || array {
 			return nil, false
@@ -244,13 +244,13 @@ func (v *values) literal(l statement.Literal, at *place, t freshness.Type) ([]ui
 		if at.Negative {
 			token = append([]byte("-"), token...)
 		}
-		return v.hash(dialect.Written{Bytes: token, UTF8: v.utf8}, false, t)
+		return v.hash(dialect.Written{Bytes: token, UTF8: v.utf8}, false, t, room)
 	default:
 		text, ok := v.read.Unquote(token)
 		if !ok || at.Negative {
 			return nil, false // in another notation
 		}
-		return v.hash(dialect.Written{Bytes: text, UTF8: v.utf8}, array, t)
+		return v.hash(dialect.Written{Bytes: text, UTF8: v.utf8}, array, t, room)
 	}
 }
 
@@ -270,7 +270,7 @@ func (v *values) mixed(parameter int32, at *place, t freshness.Type) bool {
 		slices.ContainsFunc(v.at.of[int(parameter)], func(pin int) bool { return v.pinTypes[pin] != t })
 }
 
-func (v *values) hash(w dialect.Written, array bool, t freshness.Type) (hashes []uint64, ok bool) {
+func (v *values) hash(w dialect.Written, array bool, t freshness.Type, room catalog.Room) (hashes []uint64, ok bool) {
 	each := [][]byte{w.Bytes}
 	if array {
 		if each, ok = v.read.Elements(w, mostValues); !ok {
@@ -279,7 +279,7 @@ func (v *values) hash(w dialect.Written, array bool, t freshness.Type) (hashes [
 	}
 	for _, w.Bytes = range each {
 		value, ok := v.read.Read(w, t)
-		if !ok {
+		if !ok || !room.Holds(value) && !freshness.Off(freshness.StoredAsGiven) {
 			return nil, false
 		}
 		hashes = append(hashes, value.Hash())
@@ -298,20 +298,22 @@ func (s *Session) pinned(res *resolution, r *Request) (pins []freshness.Pinned) 
 	}
 	pins = slices.Clone(res.columns)
 	for _, n := range res.reads {
-		if hashes, ok := v.together(n.columns); ok {
-			pins = append(pins, freshness.Pinned{Table: n.clock, Key: n.key, Hashes: hashes})
+		if hashes, single, ok := v.together(n.columns); ok {
+			pins = append(pins, freshness.Pinned{Table: n.clock, Key: n.key, Hashes: hashes, Single: single})
 		}
 	}
 	return pins
 }
 
-// together gives the hashes of the combinations of several columns' values.
-func (v *values) together(columns []catalog.PinColumn) (all []uint64, ok bool) {
+// together gives the hashes of the combinations of several columns' values, and whether there is but one.
+func (v *values) together(columns []catalog.PinColumn) (all []uint64, single, ok bool) {
+	single = true
 	for i, c := range columns {
-		here, ok := v.of(c.Pin, c.Type)
+		here, count, ok := v.of(c.Pin, c.Type, catalog.Room{})
 		if !ok || i > 0 && len(all)*len(here) > mostValues {
-			return nil, false
+			return nil, false, false
 		}
+		single = single && count == 1
 		if i == 0 {
 			all = here
 			continue
@@ -324,7 +326,7 @@ func (v *values) together(columns []catalog.PinColumn) (all []uint64, ok bool) {
 		}
 		all = both
 	}
-	return all, true
+	return all, single, true
 }
 
 // changeOf gives what a statement may alter.
@@ -341,7 +343,8 @@ func (s *Session) changeOf(res *resolution, r *Request) freshness.Change {
 			}
 			p.Adds, p.Sets = n.Adds, n.Sets
 			for _, w := range n.Columns {
-				if hashes, ok := v.written(w); ok {
+				hashes, ok := v.written(w)
+				if ok {
 					p.Values = append(p.Values, freshness.Values{Column: w.Name, Hashes: hashes})
 				}
 			}
@@ -357,7 +360,7 @@ func (v *values) written(w catalog.WrittenColumn) (all []uint64, ok bool) {
 		return nil, false
 	}
 	for _, pin := range w.Pins {
-		here, ok := v.of(pin, w.Type)
+		here, _, ok := v.of(pin, w.Type, w.Room)
 		if !ok {
 			return nil, false
 		}

@@ -21,8 +21,9 @@ func (c *Clocks) Dependencies(tables []string) Dependencies {
 type Pinned struct {
 	Table *Clock
 	Key   *Key
-	// Hashes are those of the values; see Hash.
+	// Hashes are those of the values; see Hash. Single says that there is but one of these: several may have one hash.
 	Hashes []uint64
+	Single bool
 	// Columns are those that need to be known, with the one of the name "" among them.
 	Columns []*Column
 }
@@ -125,7 +126,7 @@ func (s *Stamp) takePinned(p *Pinned) {
 		}
 		s.take(&p.Key.other, false)
 		if p.Key.Unique {
-			s.take(&p.Key.inserted, len(p.Hashes) == 1)
+			s.take(&p.Key.inserted, p.Single)
 		}
 		for _, h := range p.Hashes {
 			s.take(x.use(h), false)

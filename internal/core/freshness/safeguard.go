@@ -43,5 +43,6 @@ const (
 	DoubtfulState                          // after an error nothing is answered until the server has said where the session stands
 	SchemasAnew                            // which schemas a session uses is asked anew after what may have changed which there are
 	EarlierCells                           // a change moves what results rest on that were kept while fewer values were told apart
+	StoredAsGiven                          // a value that a column has no room for may become another
 	OtherServers                           // sessions of a server that answered before are neither answered nor learned from
 )

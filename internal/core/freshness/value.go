@@ -40,6 +40,12 @@ func UUIDValue(u []byte) Value { return Value{t: UUID, text: u} }
 // DateValue gives that of a day, which is written yyyy-mm-dd. The text is not copied.
 func DateValue(day []byte) Value { return Value{t: Date, text: day} }
 
+// Integer gives the whole number that it is, if it is one.
+func (v Value) Integer() (n int64, is bool) { return v.number, v.t == Integer }
+
+// Long gives the bytes of a text.
+func (v Value) Long() int { return len(v.text) }
+
 // Hash gives the hash by which the value's counter is found. It holds within one run of the program.
 func (v Value) Hash() uint64 {
 	if v.t == Integer {

@@ -18,7 +18,9 @@ const Repeat = ".."
 func (s *Syntax) Normalise(sql []byte) []byte {
 	n := normaliser{lex: lexer{syn: s, src: sql}}
 	for {
+		behind := n.lex.pos
 		kind, start := n.lex.next()
+		n.spaced = start > behind
 		if kind == none {
 			text := trimEnd(n.out)
 			if s.Conceal != nil {
@@ -36,6 +38,7 @@ type normaliser struct {
 
 	last      tokenKind // what the token before was; a literal is a number, a text or a parameter
 	lastStart int       // where it begins in out
+	spaced    bool      // something stands between it and the one at hand
 
 	depth int
 	lists []list // open parentheses of IN
@@ -238,7 +241,8 @@ func (n *normaliser) separate(kind tokenKind) {
 	case kind == comma, kind == dot, kind == cast, kind == semicolon, kind == closing:
 		return
 	case kind == opening:
-		if n.last == quoted || n.last == word && !spaceBeforeParen(n.out[n.lastStart:]) {
+		touches := !n.spaced || n.lex.syn.CallsTouch == nil || n.last != word || !n.lex.syn.CallsTouch(n.out[n.lastStart:])
+		if touches && (n.last == quoted || n.last == word && !spaceBeforeParen(n.out[n.lastStart:])) {
 			return
 		}
 	}

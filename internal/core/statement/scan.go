@@ -33,8 +33,8 @@ type Literal struct {
 type Scan struct {
 	// Syntax says how the statement is written.
 	Syntax *Syntax
-	// Exact is the statement with unquoted names and keywords in lower case, one blank between tokens, no comments,
-	// and every literal as it was written. Two statements with the same Exact are the same statement to the server.
+	// Exact is the statement with unquoted names and keywords in lower case, one blank between tokens (but before the
+	// bracket of a call that touches its name, where that counts), no comments, and every literal as it was written. Two statements with the same Exact are the same statement to the server.
 	Exact []byte
 	// Shape is Exact with Placeholder for every literal, marked if it is a number behind an operator, and for lists of
 	// nothing but literals. Statements of one shape are of one pattern; one pattern may have several shapes, of which
@@ -116,7 +116,8 @@ func (s *Scan) Read(sql []byte) {
 		}
 		joined := kind == text && last == text && syn.joins(l.newline)
 		switch {
-		case n == 0, kind == word && start == behind && (last == number || last == parameter):
+		case n == 0, kind == word && start == behind && (last == number || last == parameter),
+			kind == opening && start == behind && last == word && syn.callTouches(out[:n]):
 		case joined: // the server joins the two
 			out[n] = '\n'
 			n++
@@ -173,6 +174,18 @@ func (s *Scan) Read(sql []byte) {
 	if l.commentEnd > 0 {
 		s.Comment = sql[l.commentStart:l.commentEnd]
 	}
+}
+
+// callTouches says whether a text ends in the name of a function that is called only by a bracket right behind it.
+func (syn *Syntax) callTouches(text []byte) bool {
+	if syn.CallsTouch == nil {
+		return false
+	}
+	at := len(text)
+	for at > 0 && syn.wordChar[text[at-1]] != 0 {
+		at--
+	}
+	return syn.CallsTouch(text[at:])
 }
 
 // numbered reads the number of a parameter; 0 for one that is too large, or is none.

@@ -29,6 +29,9 @@ type Lexical struct {
 	// Keyword says whether a word in lower case is one of the language, where names are written in the case that counts;
 	// nil where the case of unquoted names does not count.
 	Keyword func(word []byte) bool
+	// CallsTouch says of the name of a function, in whatever case, whether it is that only with a bracket right behind it,
+	// and not with a blank between the two; nil means that there is no such function.
+	CallsTouch func(word []byte) bool
 	// Operators are the bytes of which operators are made. An operator ends before a + or - unless it has one of Unusual
 	// as well.
 	Operators, Unusual string

@@ -359,7 +359,7 @@ func endedIn(snapshot string) (func(uint32) bool, error) {
 		}
 	}
 	if len(parts) != 3 || err != nil {
-		return nil, fmt.Errorf("the server's snapshot %q is not understood", snapshot)
+		return nil, fmt.Errorf("the server's snapshot %q is not understood: expected xmin:xmax:xip,xip", snapshot)
 	}
 	return func(number uint32) bool {
 		return int32(number-uint32(next)) < 0 && !slices.ContainsFunc(running, func(n uint64) bool { return uint32(n) == number })

@@ -120,7 +120,7 @@ func (t tables) PathMatters(*analysis.Facts) bool                     { return f
 func (t tables) Temporary(analysis.Name) bool                         { return false }
 func (t tables) Checks() bool                                         { return false }
 func (t tables) Numbered(uint32) string                               { return "" }
-func (t tables) WritesUntold(string, string) bool                     { return false }
+func (t tables) Told(string, string) catalog.Told                     { return catalog.ToldRows }
 func (t tables) PinColumns(string, string) []catalog.Column           { return nil }
 func (t tables) Assigned(string, string, []string, []string) []string { return nil }
 

@@ -110,11 +110,11 @@ func Describe(ctx context.Context, cfg *driver.Config) (*catalog.Described, erro
 	read(&q, &d.Tables, "table_schema, table_name, table_type, coalesce(engine, '') from information_schema.tables", func(t *catalog.Table) []any {
 		return []any{&t.Schema, &t.Name, &t.Type, &t.Engine}
 	})
-	read(&q, &d.Times, "table_schema, table_name, column_name from information_schema.columns where data_type = 'time' and "+ownSchemas("table_schema"), func(c *catalog.Column) []any {
-		return []any{&c.Schema, &c.Table, &c.Name}
+	read(&q, &d.Columns, "table_schema, table_name, column_name, column_type, coalesce(collation_name, ''), extra, coalesce(generation_expression, ''), coalesce(character_maximum_length, 0) from information_schema.columns where "+ownSchemas("table_schema"), func(c *catalog.Column) []any {
+		return []any{&c.Schema, &c.Table, &c.Name, &c.Type, &c.Collation, &c.Extra, &c.Expression, &c.Length}
 	})
-	read(&q, &d.Computed, "table_schema, table_name, column_name, generation_expression from information_schema.columns where coalesce(generation_expression, '') <> '' and "+ownSchemas("table_schema"), func(c *catalog.Computed) []any {
-		return []any{&c.Schema, &c.Table, &c.Name, &c.Expression}
+	read(&q, &d.Keys, "table_schema, table_name, index_name, group_concat(column_name order by seq_in_index), max(sub_part) is not null from information_schema.statistics where non_unique = 0 and "+ownSchemas("table_schema")+" group by table_schema, table_name, index_name", func(k *catalog.Key) []any {
+		return []any{&k.Schema, &k.Table, &k.Name, &k.Columns, &k.Parts}
 	})
 	read(&q, &d.Views, "table_schema, table_name, coalesce(view_definition, '') from information_schema.views where "+ownSchemas("table_schema"), func(v *catalog.View) []any {
 		return []any{&v.Schema, &v.Name, &v.Definition}
@@ -125,14 +125,36 @@ func Describe(ctx context.Context, cfg *driver.Config) (*catalog.Described, erro
 	read(&q, &d.Routines, "routine_schema, routine_name, routine_type, coalesce(routine_definition, ''), sql_mode from information_schema.routines where "+ownSchemas("routine_schema"), func(r *catalog.Routine) []any {
 		return []any{&r.Schema, &r.Name, &r.Kind, &r.Body, &r.Mode}
 	})
-	read(&q, &d.References, `r.constraint_schema, r.table_name, r.unique_constraint_schema, r.referenced_table_name, coalesce((
-		select group_concat(k.referenced_column_name order by k.ordinal_position) from information_schema.key_column_usage k
-		where k.constraint_schema = r.constraint_schema and k.table_name = r.table_name and k.constraint_name = r.constraint_name
-	), ''), r.update_rule, r.delete_rule from information_schema.referential_constraints r`, func(r *catalog.Reference) []any {
-		return []any{&r.Schema, &r.Table, &r.ToSchema, &r.ToTable, &r.Columns, &r.OnUpdate, &r.OnDelete}
-	})
+	q.references(d)
 	read(&q, &d.Natives, "name from mysql.func", func(n *string) []any { return []any{n} })
 	return d, q.err
+}
+
+// references asks for foreign keys. What they refer to is asked for by itself: a query that has to open all tables for each
+// row of another takes long, and has been seen to end a server.
+func (q *asker) references(d *catalog.Described) {
+	type column struct{ schema, table, constraint, position, name string }
+	var columns []column
+	read(q, &columns, "constraint_schema, table_name, constraint_name, lpad(ordinal_position, 5, '0'), referenced_column_name from information_schema.key_column_usage where referenced_column_name is not null and "+ownSchemas("constraint_schema"), func(c *column) []any {
+		return []any{&c.schema, &c.table, &c.constraint, &c.position, &c.name}
+	})
+	refersTo := map[column][]string{}
+	for _, c := range columns {
+		k := column{schema: c.schema, table: c.table, constraint: c.constraint}
+		refersTo[k] = append(refersTo[k], c.name)
+	}
+	type constraint struct {
+		catalog.Reference
+		name string
+	}
+	var list []constraint
+	read(q, &list, "constraint_schema, table_name, unique_constraint_schema, referenced_table_name, constraint_name, update_rule, delete_rule from information_schema.referential_constraints where "+ownSchemas("constraint_schema"), func(r *constraint) []any {
+		return []any{&r.Schema, &r.Table, &r.ToSchema, &r.ToTable, &r.name, &r.OnUpdate, &r.OnDelete}
+	})
+	for _, r := range list {
+		r.Columns = strings.Join(refersTo[column{schema: r.Schema, table: r.Table, constraint: r.name}], ",")
+		d.References = append(d.References, r.Reference)
+	}
 }
 
 // ownSchemas is the condition that a schema is none of the server's. Of those what is a table is known, and all else may do

@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"strings"
 
+	dialect "jollylarder/internal/core/dialect/mysql"
+
 	syntax "jollylarder/internal/core/statement/mysql"
 )
 
@@ -115,17 +117,17 @@ func (c *conversation) tracksState(b []byte) {
 	if len(b) < 2 { // how many warnings there are
 		return
 	}
-	_, rest, ok := counted(b[2:]) // what is told to people
+	_, rest, ok := dialect.Counted(b[2:]) // what is told to people
 	if !ok {
 		return
 	}
-	for list, _, ok := counted(rest); ok && len(list) > 0; {
+	for list, _, ok := dialect.Counted(rest); ok && len(list) > 0; {
 		kind := list[0]
 		var data []byte
-		if data, list, ok = counted(list[1:]); !ok {
+		if data, list, ok = dialect.Counted(list[1:]); !ok {
 			return
 		}
-		first, behind, is := counted(data)
+		first, behind, is := dialect.Counted(data)
 		switch {
 		case !is:
 		case kind == trackSchema:
@@ -133,9 +135,9 @@ func (c *conversation) tracksState(b []byte) {
 		case kind == trackVariable:
 			for is {
 				var value []byte
-				if value, behind, is = counted(behind); is {
+				if value, behind, is = dialect.Counted(behind); is {
 					c.tracked = append(c.tracked, syntax.Setting{Name: string(first), Value: strings.ToLower(string(value))})
-					first, behind, is = counted(behind)
+					first, behind, is = dialect.Counted(behind)
 				}
 			}
 		}
@@ -302,9 +304,9 @@ func (c *conversation) took(f *frame) (status uint16, ok bool) {
 	if len(f.start) == 0 {
 		return 0, false
 	}
-	_, rest, ok := number(f.start[1:]) // rows that are changed
+	_, rest, ok := dialect.Number(f.start[1:]) // rows that are changed
 	if ok {
-		_, rest, ok = number(rest) // the last number that was given
+		_, rest, ok = dialect.Number(rest) // the last number that was given
 	}
 	if !ok || len(rest) < 2 {
 		c.lose("the server's OK ends early")
@@ -373,7 +375,7 @@ func (c *conversation) begins(x *command, f *frame, first byte) {
 		c.infile, c.next = true, f.number+packets(f)
 		return
 	}
-	n, _, ok := number(f.start)
+	n, _, ok := dialect.Number(f.start)
 	if !ok || n == 0 || n > 1<<16 {
 		c.lose("the server's answer does not say how many columns it has")
 		return

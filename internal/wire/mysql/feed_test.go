@@ -2,6 +2,11 @@ package mysql_test
 
 import (
 	"context"
+	"database/sql"
+	"fmt"
+	"io"
+	"net"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -9,8 +14,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/core/rules"
 	"jollylarder/internal/feed"
 	feeds "jollylarder/internal/feed/mysql"
+	"jollylarder/internal/privatemaria"
 	"jollylarder/internal/wire/link"
 )
 
@@ -85,4 +92,82 @@ func TestAWriteThatIsToldBeforeItIsSeen(t *testing.T) {
 	assert.Contains(t, a.ask(x, reads), "after")
 	require.Eventually(t, func() bool { return a.outcome(x, reads) == "hit" }, time.Minute, time.Millisecond)
 	assert.Contains(t, a.ask(x, reads), "after")
+}
+
+// Control samples find an answer that is old because somebody wrote directly, and say so only once a feed would have told.
+func TestControlSamples(t *testing.T) {
+	a := newAnswering(t)
+	a.core.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, TTL: time.Hour, ControlSample: 0.5}}))
+	root := connect(t, server.Address(), "ines", "Quay#7", "")
+	must := func(q string) {
+		_, err := root.Exec(q)
+		require.NoError(t, err, q)
+	}
+	x := a.enters()
+	a.ask(x, "create table posts (id int primary key, sign varchar(20), height double)")
+	defer must("drop table skerrow.posts")
+	a.ask(x, "insert into posts values (1, 'north', 0.1), (2, 'south', 0.3)")
+	ask := func() { a.ask(x, "select sign, height from posts where id < 9") }
+	equal := func() bool { // no old answer is found where there is none
+		ask()
+		a.core.Tick(time.Now())
+		return a.core.Samples.Counts().Equal >= 3
+	}
+	require.Eventually(t, equal, time.Minute, time.Millisecond)
+	assert.Zero(t, a.core.Samples.Counts().Stale)
+	must("update skerrow.posts set sign = 'east' where id = 2")
+	require.Eventually(t, func() bool {
+		ask()
+		a.core.Tick(time.Now())
+		return a.core.Samples.Counts().Stale > 0
+	}, time.Minute, time.Millisecond)
+	assert.Contains(t, a.ask(x, "select sign, height from posts where id < 9"), "east", "and what it was is dropped")
+}
+
+// A server that takes the place of another has none of what was cached.
+func TestAnotherServerAnswers(t *testing.T) {
+	if server == nil {
+		t.Skip("no MariaDB here")
+	}
+	second, err := privatemaria.Options{Settings: []string{"server-id=2"}}.Start()
+	require.NoError(t, err)
+	defer second.Stop()
+	var behind atomic.Value // the address
+	behind.Store(server.Address())
+	front := listens(t, func(c net.Conn) {
+		o, err := net.Dial("tcp", behind.Load().(string))
+		if err != nil {
+			return
+		}
+		defer o.Close()
+		go func() { _, _ = io.Copy(o, c) }()
+		_, _ = io.Copy(c, o)
+	})
+	for i, s := range []*privatemaria.Server{server, second} {
+		for _, q := range []string{"create database if not exists skerrow", "create or replace table skerrow.lamps (id int primary key, n int)", fmt.Sprintf("insert into skerrow.lamps values (1, %d)", i+1)} {
+			c, err := sql.Open("mysql", "root@tcp("+s.Address()+")/")
+			require.NoError(t, err)
+			_, err = c.Exec(q)
+			require.NoError(t, err, q)
+			c.Close()
+		}
+	}
+	l := newLarderBefore(t, front, link.Settings{Unchallenged: link.Anybody, Catalog: &link.Account{User: "root"}})
+	l.keepsAll()
+	ask := func() string {
+		c, err := sql.Open("mysql", "root@tcp("+l.address+")/skerrow")
+		require.NoError(t, err)
+		defer c.Close()
+		n, err := asks(c, "select n from lamps where id = 1")
+		require.NoError(t, err)
+		return n
+	}
+	require.Eventually(t, func() bool { assert.Equal(t, "1", ask()); return l.hits() > 3 }, time.Minute, time.Millisecond)
+	behind.Store(second.Address())
+	for range 5 {
+		assert.Equal(t, "2", ask())
+	}
+	changes, _ := l.core.Servers()
+	require.NotEmpty(t, changes)
+	assert.NotEqual(t, changes[0].Before, changes[0].After)
 }

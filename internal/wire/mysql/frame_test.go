@@ -5,6 +5,8 @@ import (
 	"encoding/binary"
 	"testing"
 
+	dialect "jollylarder/internal/core/dialect/mysql"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -95,17 +97,17 @@ func TestNumbers(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.Uint64().Draw(t, "n") >> rapid.IntRange(0, 63).Draw(t, "shift")
 		b := appendNumber(nil, n)
-		got, rest, ok := number(append(bytes.Clone(b), 'x'))
+		got, rest, ok := dialect.Number(append(bytes.Clone(b), 'x'))
 		require.True(t, ok)
 		assert.Equal(t, n, got)
 		assert.Equal(t, "x", string(rest))
 		for i := range b {
-			_, _, ok := number(b[:i])
+			_, _, ok := dialect.Number(b[:i])
 			assert.False(t, ok, "cut off")
 		}
 	})
 	for _, none := range []byte{0xfb, 0xff} {
-		_, _, ok := number([]byte{none, 1, 2, 3, 4, 5, 6, 7, 8, 9})
+		_, _, ok := dialect.Number([]byte{none, 1, 2, 3, 4, 5, 6, 7, 8, 9})
 		assert.False(t, ok)
 	}
 }

@@ -3,6 +3,8 @@ package mysql
 import (
 	"bytes"
 	"encoding/binary"
+
+	dialect "jollylarder/internal/core/dialect/mysql"
 )
 
 // gathering is a reply that is copied as it comes: of a miss, to be kept, or of the larder's own question.
@@ -75,7 +77,7 @@ func marks(reply []byte, withoutEOF bool) (at [2]int, ok bool) {
 	if end <= 0 || size(end) != oldMark-headerSize || reply[end+headerSize] != markEOF {
 		return at, false
 	}
-	columns, _, ok := number(reply[headerSize:])
+	columns, _, ok := dialect.Number(reply[headerSize:])
 	i := headerSize + size(0)
 	for ; ok && columns > 0; columns-- {
 		if ok = i+headerSize < end; ok {

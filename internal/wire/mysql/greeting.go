@@ -3,6 +3,8 @@ package mysql
 import (
 	"encoding/binary"
 	"fmt"
+
+	dialect "jollylarder/internal/core/dialect/mysql"
 )
 
 // greeting is the first packet of a server.
@@ -115,7 +117,7 @@ func parseIntroduction(b []byte) (*introduction, error) {
 	i.user = string(user)
 	switch {
 	case i.caps&capLengthEncoded != 0:
-		n, behind, ok := number(rest)
+		n, behind, ok := dialect.Number(rest)
 		if !ok || n > uint64(len(behind)) {
 			return nil, fmt.Errorf("%w: the client's proof ends early", errProtocol)
 		}
@@ -149,30 +151,21 @@ func parseIntroduction(b []byte) (*introduction, error) {
 // attributes reads what a client says of itself, as far as it is well-formed.
 func attributes(b []byte) map[string]string {
 	out := map[string]string{}
-	if n, rest, ok := number(b); ok && n <= uint64(len(rest)) {
+	if n, rest, ok := dialect.Number(b); ok && n <= uint64(len(rest)) {
 		b = rest[:n]
 	}
 	for {
-		key, rest, ok := counted(b)
+		key, rest, ok := dialect.Counted(b)
 		if !ok {
 			return out
 		}
-		value, rest, ok := counted(rest)
+		value, rest, ok := dialect.Counted(rest)
 		if !ok {
 			return out
 		}
 		out[string(key)] = string(value)
 		b = rest
 	}
-}
-
-// counted reads a text with its length before it.
-func counted(b []byte) (text, rest []byte, ok bool) {
-	n, rest, ok := number(b)
-	if !ok || n > uint64(len(rest)) {
-		return nil, nil, false
-	}
-	return rest[:n], rest[n:], true
 }
 
 // toOrigin gives the packet with the capabilities that it was offered by the larder and no others, and with TLS as it is

@@ -117,8 +117,8 @@ func (s *session) executes(r *engine.Request, f *frame, t *told) {
 			s.runs++
 			s.bound = binary.LittleEndian.AppendUint64(s.bound[:0], s.runs)
 			r.Types, r.Bound, r.Busy, t.odd = nil, s.bound, reason.OtherForm, true
-		case p.odd && p.parameters > 0:
-			r.Busy, t.odd = reason.OtherForm, true
+		case p.odd && p.parameters > 0: // the origin may go by other types than those that are known here
+			r.Types, r.Busy, t.odd = nil, reason.OtherForm, true
 		}
 	}()
 	if kind, _ := f.first(); kind != comExecute || !f.whole() || len(f.start) < executeFixed {

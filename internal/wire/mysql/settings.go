@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	dialect "jollylarder/internal/core/dialect/mysql"
+
 	"jollylarder/internal/core/analysis"
 	facts "jollylarder/internal/core/analysis/mysql"
 	"jollylarder/internal/core/engine"
@@ -92,7 +94,7 @@ func (s *Server) question(v syntax.Server) string {
 	if v.MariaDB {
 		patience, id, isolation = "max_statement_time", "server_uid", "tx_isolation"
 	}
-	parts := []string{"@" + facts.OptOut, "database()", "current_user()", "current_role()", variable(patience), variable(id), variable(isolation)}
+	parts := []string{"@" + facts.OptOut, "database()", "current_user()", "current_role()", variable(patience), "concat_ws(' ', " + variable(id) + ", @@global.server_id)", variable(isolation)}
 	for _, name := range variables() {
 		parts = append(parts, variable(name))
 	}
@@ -253,7 +255,7 @@ func readRow(r io.Reader, withoutEOF bool) (values []string, failure []byte, err
 	if len(body) > 0 && body[0] == markError {
 		return nil, body, nil
 	}
-	columns, _, ok := number(body)
+	columns, _, ok := dialect.Number(body)
 	if !ok {
 		return nil, nil, errProtocol
 	}
@@ -275,7 +277,7 @@ func readRow(r io.Reader, withoutEOF bool) (values []string, failure []byte, err
 			values, row = append(values, null), row[1:]
 			continue
 		}
-		value, rest, ok := counted(row)
+		value, rest, ok := dialect.Counted(row)
 		if !ok {
 			return nil, nil, errProtocol
 		}

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	dialect "jollylarder/internal/core/dialect/mysql"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -15,7 +17,6 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/stream"
 	"jollylarder/internal/wire/link"
-	wire "jollylarder/internal/wire/mysql"
 )
 
 // watched is a larder, and what it sees of statements.
@@ -58,7 +59,7 @@ func (w *watched) saw() (out []string) {
 		for _, l := range e.Labels {
 			line += " " + l.Key + "=" + l.Value
 		}
-		for _, p := range wire.Parameters(e.Types, e.Bound) {
+		for _, p := range dialect.Parameters(e.Types, e.Bound) {
 			line += fmt.Sprintf(" %s:%s", p.Type, p.Value)
 		}
 		out = append(out, line)

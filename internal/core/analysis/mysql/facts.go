@@ -34,7 +34,7 @@ func Facts(syntax *statement.Syntax, sql string) *analysis.Facts {
 		}
 		return unreadable()
 	}
-	return factsOf(syntax, list)
+	return factsOf(syntax, sql, list)
 }
 
 // unreadable gives the facts of what neither the grammar nor its words tell. What the grammar says of it may show
@@ -43,8 +43,8 @@ func unreadable() *analysis.Facts {
 	return analysis.Unreadable(reason.About(reason.NotUnderstood, "the grammar does not have it"))
 }
 
-func factsOf(syntax *statement.Syntax, list []ast.StmtNode) *analysis.Facts {
-	r := &reader{f: &analysis.Facts{}, syntax: syntax}
+func factsOf(syntax *statement.Syntax, sql string, list []ast.StmtNode) *analysis.Facts {
+	r := &reader{f: &analysis.Facts{}, syntax: syntax, sql: sql}
 	for _, s := range list {
 		if !r.statement(s) {
 			return unreadable()
@@ -56,6 +56,7 @@ func factsOf(syntax *statement.Syntax, list []ast.StmtNode) *analysis.Facts {
 		r.f.Bypasses(reason.NoStatement)
 	case 1:
 	default:
+		r.f.Pins = nil // each is of one of them
 		r.f.Kind, r.f.Definition = analysis.KindSeveral, ""
 		r.f.Bypasses(reason.Several)
 	}
@@ -67,6 +68,7 @@ type reader struct {
 	analysis.Lists
 	f      *analysis.Facts
 	syntax *statement.Syntax
+	sql    string
 	ctes   []string // names of WITH that can be meant where the walk is
 }
 
@@ -80,7 +82,11 @@ func (r *reader) read(n analysis.Name) {
 		r.f.System = true
 		r.f.AddReason(reason.About(reason.ReadsSystemTable, n.String()))
 	}
-	r.AddName(&r.f.Reads, n)
+	if r.First(&r.f.Reads, n) {
+		r.f.Reads = append(r.f.Reads, n)
+	} else {
+		r.AddName(&r.f.Again, n)
+	}
 }
 
 // write notes a table that is written.
@@ -92,6 +98,7 @@ func (r *reader) write(n analysis.Name, events analysis.Events, sets ...string) 
 	if r.First(&r.f.Writes, n) {
 		r.f.Writes = append(r.f.Writes, w)
 	} else {
+		r.AddName(&r.f.Rewritten, n)
 		r.f.Writes = analysis.AddWrite(r.f.Writes, w)
 	}
 	r.f.Bypasses(reason.Writes)

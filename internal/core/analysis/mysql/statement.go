@@ -25,6 +25,9 @@ func (r *reader) statement(n ast.StmtNode) bool {
 		f.Kind = analysis.KindSelect
 		r.walk(s)
 		f.FromEach = fromEach(s)
+		if q, is := s.(*ast.SelectStmt); is {
+			r.pinsOfSelect(q)
+		}
 	case *ast.InsertStmt:
 		f.Kind = analysis.KindInsert
 		r.insert(s)
@@ -274,8 +277,12 @@ func (r *reader) insert(s *ast.InsertStmt) {
 			r.walk(a.Expr)
 		}
 	}
-	for _, t := range r.targets(s.Table) {
+	list := r.targets(s.Table)
+	for _, t := range list {
 		r.write(written(t), events, sets...)
+	}
+	if len(list) == 1 && s.Select == nil {
+		r.pinsOfInsert(written(list[0]), s)
 	}
 	r.walk(s.Lists, s.Select)
 }
@@ -300,6 +307,10 @@ func (r *reader) update(s *ast.UpdateStmt) {
 				r.walk(t)
 			}
 		}
+		if len(list) == 1 {
+			r.pinsOfWrite(list[0], s.Where)
+			r.pinsAssigned(written(list[0]), s.List)
+		}
 		r.walk(s.Where, s.Order, s.Limit)
 	})
 }
@@ -319,6 +330,9 @@ func (r *reader) delete(s *ast.DeleteStmt) {
 			for _, d := range s.Tables.Tables {
 				r.deletes(d, list)
 			}
+		}
+		if len(list) == 1 && !s.IsMultiTable {
+			r.pinsOfWrite(list[0], s.Where)
 		}
 		r.walk(s.Where, s.Order, s.Limit)
 	})

@@ -58,7 +58,11 @@ func (w *words) parsed(sql string) *analysis.Facts {
 	if err != nil || len(list) != 1 {
 		return nil
 	}
-	return factsOf(w.syntax, list)
+	f := factsOf(w.syntax, sql, list)
+	if !strings.HasPrefix(w.sql, sql) {
+		f.Pins = nil // whose values stand elsewhere in the statement
+	}
+	return f
 }
 
 // before gives the text before a token, and behind what begins with it.

@@ -80,8 +80,8 @@ func (Names) Checks() bool { return true }
 // Numbered implements catalog.Schema.
 func (Names) Numbered(uint32) string { return "" }
 
-// WritesUntold implements catalog.Schema.
-func (Names) WritesUntold(string, string) bool { return true }
+// Told implements catalog.Schema.
+func (Names) Told(string, string) catalog.Told { return catalog.ToldLess }
 
 // PinColumns implements catalog.Schema.
 func (Names) PinColumns(string, string) []catalog.Column { return nil }

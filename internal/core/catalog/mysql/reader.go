@@ -20,8 +20,8 @@ type Described struct {
 	// Folds is set where the case of tables' names does not count.
 	Folds      bool
 	Tables     []Table
-	Times      []Column
-	Computed   []Computed
+	Columns    []Column
+	Keys       []Key
 	Views      []View
 	Triggers   []Trigger
 	Routines   []Routine
@@ -33,11 +33,19 @@ type Described struct {
 // Table is a table, or what is used as one, by its type and engine as the server names them.
 type Table struct{ Schema, Name, Type, Engine string }
 
-// Column is a column of the type TIME.
-type Column struct{ Schema, Table, Name string }
+// Column is a column: its type as in "int(10) unsigned", its collation, what the server calls its extra, the expression by
+// which it is computed from others of its row, and how many characters it has room for; these are empty or 0 for what has
+// none.
+type Column struct {
+	Schema, Table, Name, Type, Collation, Extra, Expression string
+	Length                                                  int64
+}
 
-// Computed is a column that is computed from others of its row, by an expression.
-type Computed struct{ Schema, Table, Name, Expression string }
+// Key is a unique key: its columns, with commas between, and whether it is one of parts of columns alone.
+type Key struct {
+	Schema, Table, Name, Columns string
+	Parts                        bool
+}
 
 // View is a view. Its definition is empty if the account may not see it.
 type View struct{ Schema, Name, Definition string }
@@ -56,7 +64,7 @@ type Reference struct{ Schema, Table, ToSchema, ToTable, Columns, OnUpdate, OnDe
 // Same implements catalog.Description.
 func (d *Described) Same(o catalog.Description) bool {
 	e, ok := o.(*Described)
-	return ok && d.Folds == e.Folds && slices.Equal(d.Tables, e.Tables) && slices.Equal(d.Times, e.Times) && slices.Equal(d.Computed, e.Computed) && slices.Equal(d.Views, e.Views) &&
+	return ok && d.Folds == e.Folds && slices.Equal(d.Tables, e.Tables) && slices.Equal(d.Columns, e.Columns) && slices.Equal(d.Keys, e.Keys) && slices.Equal(d.Views, e.Views) &&
 		slices.Equal(d.Triggers, e.Triggers) && slices.Equal(d.Routines, e.Routines) && slices.Equal(d.References, e.References) &&
 		slices.Equal(d.Natives, e.Natives)
 }

@@ -15,15 +15,17 @@ import (
 func (s *Schema) Resolve(f *analysis.Facts, h catalog.Hints) *catalog.Resolved {
 	r := &resolver{
 		s: s, schema: first(h.Path), out: &catalog.Resolved{ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}, AnyRows: f.AnyRows},
-		viewed: map[*table]bool{}, written: map[*table]analysis.Events{}, called: map[*routine]bool{},
+		viewed: map[*table]bool{}, written: map[*table]analysis.Events{}, called: map[*routine]bool{}, mentions: map[string]int{}, writtenHow: map[string]int{},
 	}
+	r.out.ReadPins, r.out.WritePins = map[string]catalog.ReadPin{}, map[string]catalog.WritePin{}
 	r.facts(f, nil, "")
-	for _, t := range h.Declared.Reads {
-		r.reads(r.full(named(t)), []string{"as declared for the pattern"})
+	r.declared(h.Declared, []string{"as declared for the pattern"})
+	for _, n := range f.Again {
+		for _, t := range r.tables(n) {
+			r.mentions[t.String()]++
+		}
 	}
-	for _, t := range h.Declared.Writes {
-		r.writes(r.full(named(t)), []string{"as declared for the pattern"})
-	}
+	r.pins(f)
 	if f.Kind == analysis.KindSelect && len(r.out.Reads)+len(r.out.Reasons) == 0 {
 		r.reason(reason.Of(reason.ReadsNoTable))
 	}
@@ -72,6 +74,8 @@ type resolver struct {
 	viewed  map[*table]bool
 	written map[*table]analysis.Events
 	called  map[*routine]bool
+	// mentions counts the ways by which each table is read, and writtenHow those by which it is written.
+	mentions, writtenHow map[string]int
 }
 
 func then(how []string, step string) []string { return append(slices.Clone(how), step) }
@@ -89,6 +93,20 @@ func (r *resolver) writes(name string, how []string) {
 	if _, is := r.out.WrittenHow[name]; !is {
 		r.out.Writes = append(r.out.Writes, name)
 		r.out.WrittenHow[name] = how
+	}
+}
+
+// declared takes in what the DBA has declared, of which it is not known which rows it is.
+func (r *resolver) declared(d catalog.Declaration, how []string) {
+	for _, t := range d.Reads {
+		name := r.full(named(t))
+		r.mentions[name]++
+		r.reads(name, how)
+	}
+	for _, t := range d.Writes {
+		name := r.full(named(t))
+		r.writtenHow[name]++
+		r.writes(name, how)
 	}
 }
 
@@ -159,6 +177,7 @@ func (r *resolver) facts(f *analysis.Facts, how []string, way reason.Way) {
 // readTable notes that a table is read, or what is used as one.
 func (r *resolver) readTable(t *table, computed, how []string, way reason.Way) {
 	name := t.String()
+	r.mentions[name]++
 	about := func(c reason.Code) { r.reason(reason.About(c, name).Behind(way)) }
 	switch t.kind {
 	case view:
@@ -215,6 +234,8 @@ func (t *table) keysMayChange(sets []string) bool {
 // writeTable notes that a table is written, and what that does to others. Servers of today do not fire a table's triggers
 // for what a reference does to it, but lock what these need; so they count.
 func (r *resolver) writeTable(t *table, events analysis.Events, sets, how []string) {
+	name := t.String()
+	r.writtenHow[name]++
 	if events&analysis.Update != 0 && t.keysMayChange(sets) {
 		events |= keysChange
 	}
@@ -223,7 +244,6 @@ func (r *resolver) writeTable(t *table, events analysis.Events, sets, how []stri
 		return
 	}
 	r.written[t] |= events
-	name := t.String()
 	switch t.kind {
 	case view:
 		if t.view == nil {
@@ -287,12 +307,7 @@ func (r *resolver) routines(n analysis.Name, procedure bool) (list []*routine) {
 // call takes in a call of a function or procedure. Its result is not cached: what it gives may be another at every call.
 func (r *resolver) call(n analysis.Name, procedure bool, how []string, way reason.Way) {
 	if d, ok := r.s.declared[r.full(n)]; ok {
-		for _, t := range d.Reads {
-			r.reads(r.full(named(t)), then(how, "as declared for the function "+r.full(n)))
-		}
-		for _, t := range d.Writes {
-			r.writes(r.full(named(t)), then(how, "as declared for the function "+r.full(n)))
-		}
+		r.declared(d, then(how, "as declared for the function "+r.full(n)))
 		return
 	}
 	list := r.routines(n, procedure)
@@ -345,6 +360,7 @@ func (r *resolver) body(b body, how []string) {
 			case b.writes:
 				r.writeTable(t, anyWrite, nil, how)
 			default:
+				r.mentions[t.String()]++
 				r.reads(t.String(), how)
 			}
 		}

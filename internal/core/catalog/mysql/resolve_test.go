@@ -25,10 +25,9 @@ var harbour = &Described{
 		{"skerrow", "buoys", "BASE TABLE", "InnoDB"}, {"skerrow", "lights", "BASE TABLE", "InnoDB"}, {"harbour", "dice", "BASE TABLE", "InnoDB"}, {"harbour", "guests", "BASE TABLE", "InnoDB"},
 		{"skerrow", "tickets", "SEQUENCE", "InnoDB"}, {"mysql", "user", "VIEW", ""}, {"information_schema", "TABLES", "SYSTEM VIEW", "MEMORY"},
 	},
-	Times: []Column{{"skerrow", "sailings", "Leaves"}},
-	Computed: []Computed{
-		{"skerrow", "buoys", "twice", "`depth` * 2"}, {"skerrow", "buoys", "label", "concat(`name`,' (',hex(`id`),')')"}, {"skerrow", "lights", "lit", "`since` < current_timestamp()"}, {"harbour", "dice", "n", "rand()"},
-		{"harbour", "guests", "who", "user()"},
+	Columns: []Column{
+		of("skerrow", "sailings", "Leaves", "time"), computed("skerrow", "buoys", "twice", "`depth` * 2"), computed("skerrow", "buoys", "label", "concat(`name`,' (',hex(`id`),')')"),
+		computed("skerrow", "lights", "lit", "`since` < current_timestamp()"), computed("harbour", "dice", "n", "rand()"), computed("harbour", "guests", "who", "user()"),
 	},
 	Views: []View{
 		{"skerrow", "open_sailings", "select `s`.`id` AS `id`,`p`.`name` AS `name` from (`skerrow`.`sailings` `s` join `skerrow`.`Ports` `p` on(`s`.`route` = `p`.`id`)) where `s`.`seats_left` > 0"},
@@ -51,6 +50,14 @@ var harbour = &Described{
 		{"harbour", "quays", "skerrow", "Ports", "id,name", "CASCADE", "NO ACTION"},
 	},
 	Natives: []string{"Knots"},
+}
+
+func of(schema, table, name, kind string) Column {
+	return Column{Schema: schema, Table: table, Name: name, Type: kind}
+}
+
+func computed(schema, table, name, expression string) Column {
+	return Column{Schema: schema, Table: table, Name: name, Type: "int(11)", Expression: expression}
 }
 
 // does gives what a statement does in one line.

@@ -15,6 +15,7 @@ import (
 // Schema is the schema of a server.
 type Schema struct {
 	folds    bool
+	shared   bool // some table has rows of others
 	tables   map[analysis.Name]*table
 	byName   map[string][]*table
 	routines map[analysis.Name][]*routine // a function and a procedure may share a name
@@ -30,6 +31,9 @@ type table struct {
 	versioned bool            // a transaction sees its rows as of one moment, and what it writes is undone with it
 	drifts    []reason.Reason // why rows may be others though nobody has written them
 	times     []string        // its columns of the type TIME
+	columns   []column
+	keys      []key
+	refers    bool            // a reference may have its rows changed when those of another table are
 	view      *analysis.Facts // what a view reads; nil if that is not known
 	triggers  []trigger
 	referrers []referrer
@@ -92,6 +96,7 @@ func (d *Described) Schema() catalog.Schema {
 	}
 	for _, t := range d.Tables {
 		x := &table{Name: analysis.Name{Schema: t.Schema, Name: t.Name}, kind: kindOf(t), versioned: t.Engine == "InnoDB"}
+		s.shared = s.shared || x.kind == shares
 		s.tables[s.fold(x.Name)] = x
 		s.byName[s.fold(x.Name).Name] = append(s.byName[s.fold(x.Name).Name], x)
 	}
@@ -101,16 +106,23 @@ func (d *Described) Schema() catalog.Schema {
 		}
 		return &table{} // what nobody asks for
 	}
-	for _, c := range d.Times {
+	for _, c := range d.Columns {
 		t := of(c.Schema, c.Table)
-		t.times = append(t.times, strings.ToLower(c.Name))
-	}
-	for _, c := range d.Computed {
+		t.columns = append(t.columns, columnOf(c))
+		if c.Type == "time" || strings.HasPrefix(c.Type, "time(") {
+			t.times = append(t.times, strings.ToLower(c.Name))
+		}
+		if c.Expression == "" {
+			continue
+		}
 		// One that is stored cannot be so, and is not told apart here.
 		if f := facts.Facts(syntax.Syntax, "select "+c.Expression); len(f.Reasons)+len(f.Functions)+len(f.Reads) > 0 || f.NamesUser {
-			t := of(c.Schema, c.Table)
 			t.drifts = append(t.drifts, reason.About(reason.DriftingColumn, c.Name).Behind(reason.Way("").Reads(t.String())))
 		}
+	}
+	for _, k := range d.Keys {
+		t := of(k.Schema, k.Table)
+		t.keys = append(t.keys, key{columnsOf(k.Columns), k.Parts})
 	}
 	for _, v := range d.Views {
 		t := of(v.Schema, v.Name)
@@ -124,7 +136,9 @@ func (d *Described) Schema() catalog.Schema {
 	}
 	for _, x := range d.References {
 		t, from := of(x.ToSchema, x.ToTable), of(x.Schema, x.Table)
-		t.referrers = append(t.referrers, referrer{from, columnsOf(x.Columns), cascades(x.OnUpdate, analysis.Update), cascades(x.OnDelete, analysis.Delete)})
+		r := referrer{from, columnsOf(x.Columns), cascades(x.OnUpdate, analysis.Update), cascades(x.OnDelete, analysis.Delete)}
+		t.referrers = append(t.referrers, r)
+		from.refers = from.refers || r.onUpdate|r.onDelete != 0
 	}
 	for _, x := range d.Routines {
 		r := &routine{Name: analysis.Name{Schema: x.Schema, Name: x.Name}, procedure: x.Kind == "PROCEDURE", body: bodyOf(x.Schema, x.Body, x.Mode)}
@@ -275,12 +289,3 @@ func (s *Schema) Checks() bool { return false }
 
 // Numbered implements catalog.Schema.
 func (s *Schema) Numbered(uint32) string { return "" }
-
-// WritesUntold implements catalog.Schema.
-func (s *Schema) WritesUntold(string, string) bool { return true }
-
-// PinColumns implements catalog.Schema. Rows are not told apart yet.
-func (s *Schema) PinColumns(string, string) []catalog.Column { return nil }
-
-// Assigned implements catalog.Schema.
-func (s *Schema) Assigned(string, string, []string, []string) []string { return nil }

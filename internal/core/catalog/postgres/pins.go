@@ -269,8 +269,8 @@ func (r *relation) column(name string) *column {
 	return nil
 }
 
-// WritesUntold implements catalog.Schema.
-func (s *Schema) WritesUntold(string, string) bool { return false }
+// Told implements catalog.Schema.
+func (s *Schema) Told(string, string) catalog.Told { return catalog.ToldRows }
 
 // PinColumns gives the columns of a table whose values are told apart.
 func (s *Schema) PinColumns(schema, table string) (out []catalog.Column) {

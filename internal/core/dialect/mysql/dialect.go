@@ -32,6 +32,7 @@ var Dialect = &dialect.Dialect{
 	TextNamesColumns: true,
 	AsksInBlock:      true,
 	AsksForLast:      "show " + LastShown,
+	Values:           values,
 	SameRows:         SameRows,
 	Remedies: map[reason.Code]string{
 		reason.SessionLeftOut: "SET @" + OptOut + " = NULL",

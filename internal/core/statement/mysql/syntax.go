@@ -3,6 +3,7 @@
 package mysql
 
 import (
+	"bytes"
 	"slices"
 
 	"jollylarder/internal/core/statement"
@@ -55,11 +56,21 @@ func syntax(m Mode) *statement.Syntax {
 		QuestionMark: true, Joins: statement.JoinsAlways,
 		HashComments: true, DashNeedsBlank: true, LineEnds: "\n",
 		NameChars: "$", NameStarts: "@", NumberNames: true,
-		Keyword:   func(word []byte) bool { return keywords[string(word)] },
-		Operators: "+-*/<>=!%&|^~", Radixes: "xb",
+		CallsTouch: func(word []byte) bool { return touching[string(bytes.ToLower(word))] },
+		Keyword:    func(word []byte) bool { return keywords[string(word)] },
+		Operators:  "+-*/<>=!%&|^~", Radixes: "xb",
 		Reserved: func(word []byte) bool { return beforeExpressions[string(word)] },
 	})
 }
+
+// touching are the functions that a server takes for such only with a bracket right behind the name, unless its sql_mode
+// has IGNORE_SPACE. Source: sql_functions in lex.h of MariaDB 10.11, and "Function Name Parsing and Resolution" in MySQL's
+// manual.
+var touching = statement.Words(`
+	adddate bit_and bit_or bit_xor cast count curdate curtime date_add date_sub extract group_concat json_arrayagg
+	json_objectagg max mid min now position session_user std stddev stddev_pop stddev_samp subdate substr substring sum
+	sysdate system_user trim variance var_pop var_samp cume_dist dense_rank first_value lag lead last_value median
+	nth_value ntile percent_rank percentile_cont percentile_disc rank row_number`)
 
 // keywords are the words that neither MariaDB 10.11 nor MySQL 8 takes for a name without quotes. Others may be names, of
 // which the case counts.

@@ -30,12 +30,28 @@ func TestPatterns(t *testing.T) {
 		"select a->>'$.b', a<=>b, a<>-1, -1, 5-1":          "select a ->> $, a <=> b, a <> $, $, $ - $",
 		"select _utf8'x', N'y', b'1'":                      "select _utf8 $, $, $",
 		"insert into t values (1, 'a'), (2, 'b')":          "insert into t values ($, $)..",
+		"select count(*), COUNT (*), max(a), Max (a)":      "select count(*), COUNT (*), max(a), Max (a)",
+		"select upper (a), upper(a) from t(a)":             "select upper(a), upper(a) from t(a)",
 	} {
 		assert.Equal(t, want, string(Syntax.Normalise([]byte(sql))), sql)
 	}
 	assert.Equal(t, `select "a" from t where b = $`, string(Of(ANSIQuotes).Normalise([]byte(`select "a" from t where b = 'x\'y'`))))
 	assert.Equal(t, `select $ from t where b = $`, string(Of(NoBackslashEscapes).Normalise([]byte(`select "a\" from t where b = 'x\'`))))
 	assert.Equal(t, `select "a\" from t where b = $`, string(Of(ANSIQuotes|NoBackslashEscapes).Normalise([]byte(`select "a\" from t where b = 'x\'`))))
+}
+
+// A statement is written anew so that the server reads it as before: some functions are called by a bracket right behind
+// the name only.
+func TestCallsTouch(t *testing.T) {
+	s := statement.Scan{Syntax: Syntax}
+	for sql, want := range map[string]string{
+		"select count(*) from t where a=1":         "select count( * ) from t where a = 1",
+		"select count (*), SUM(a),sum/**/(b)":      "select count ( * ) , SUM( a ) , sum ( b )",
+		"select upper(a) from t where b in(1,'x')": "select upper ( a ) from t where b in ( 1 , 'x' )",
+	} {
+		s.Read([]byte(sql))
+		assert.Equal(t, want, string(s.Exact), sql)
+	}
 }
 
 // Each mode has its patterns for itself, since the same text may be another statement in it.

@@ -27,6 +27,7 @@ const (
 	typeBit        = 0x10
 	typeJSON       = 0xf5
 	typeNewDecimal = 0xf6
+	typeVarString  = 0xfd
 	typeString     = 0xfe
 )
 
@@ -43,7 +44,7 @@ var typeNames = map[byte]string{
 	typeDecimal: "decimal", typeTiny: "tinyint", typeShort: "smallint", typeLong: "int", typeFloat: "float", typeDouble: "double",
 	typeNull: "null", typeTimestamp: "timestamp", typeLongLong: "bigint", typeInt24: "mediumint", typeDate: "date", typeTime: "time",
 	typeDateTime: "datetime", typeYear: "year", typeVarchar: "varchar", typeBit: "bit", typeJSON: "json", typeNewDecimal: "decimal",
-	0xf7: "enum", 0xf8: "set", 0xf9: "tinyblob", 0xfa: "mediumblob", 0xfb: "longblob", 0xfc: "blob", 0xfd: "varchar", typeString: "char", 0xff: "geometry",
+	0xf7: "enum", 0xf8: "set", 0xf9: "tinyblob", 0xfa: "mediumblob", 0xfb: "longblob", 0xfc: "blob", typeVarString: "varchar", typeString: "char", 0xff: "geometry",
 }
 
 // Parameters reads what a prepared statement is run with: types has two bytes for each, and bound the bits of those that
@@ -97,7 +98,7 @@ func value(kind byte, unsigned bool, b []byte) (text, rest []byte, ok bool) {
 		text, ok = moment(kind, b[1:1+b[0]])
 		return text, b[1+b[0]:], ok
 	}
-	return counted(b)
+	return Counted(b)
 }
 
 // moment reads a date or a time, of which what is zero at its end is left out.
