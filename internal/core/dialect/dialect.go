@@ -4,6 +4,8 @@
 package dialect
 
 import (
+	"slices"
+
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/catalog"
 	"jollylarder/internal/core/freshness"
@@ -72,6 +74,10 @@ const (
 	// That one goes to the origin, as for FirstStatement; which one it was, its rows tell.
 	FirstRead
 )
+
+// SnapsByReads says whether in blocks of some isolation the first read settles what further reads see, and no other
+// statement does.
+func (d *Dialect) SnapsByReads() bool { return slices.Contains(d.Views[:], FirstRead) }
 
 // Values reads values as they are written in statements, sent as parameters, and told by change feeds.
 type Values struct {

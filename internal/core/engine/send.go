@@ -96,7 +96,8 @@ func (s *Session) sendsInBlock(d *Decision) {
 		s.sees(0)
 	case f.Effect&(analysis.Commits|analysis.Ends) != 0: // the next block may begin with it
 		s.sees(s.e.moments.Add(1))
-	case s.view() == dialect.FirstRead: // which the reply tells
+	// The reply tells which read it was, also while it is not known how the block is isolated.
+	case s.view() == dialect.FirstRead, s.isolation == analysis.DefaultIsolation && s.db.dialect.SnapsByReads():
 		if first { // nothing before it can have settled what the block sees
 			s.sees(s.e.moments.Add(1))
 		}

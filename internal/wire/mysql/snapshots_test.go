@@ -62,6 +62,9 @@ func TestWhatTransactionsSee(t *testing.T) {
 				}
 			}
 		}()
+		if rapid.Bool().Draw(t, "settings are not known") {
+			both(0, "set default_week_format = 0 + 0") // which is no literal
+		}
 		both(0, begins.Draw(t, "begins"))
 		locks := false
 		for range rapid.IntRange(0, 2).Draw(t, "of nothing") {
