@@ -82,7 +82,7 @@ func TestInFrontOfMariaDB(t *testing.T) {
 	require.NoError(t, err)
 	_, own, err := net.SplitHostPort(server.Address())
 	require.NoError(t, err)
-	follow(t, "mariadb.md", 27, "/usr/bin", strings.NewReplacer("; sleep 1", `; until jollylarder status --json | grep -q 'catalog_known": *true'; do sleep 0.1; done`, "; sleep 0.3", "; "+waitsForFeed, "127.0.0.1:3306", server.Address(), "127.0.0.1:7306", listen, "-P 7306", "-P "+port, "-P 3306", "-P "+own))
+	follow(t, "mariadb.md", 29, "/usr/bin", strings.NewReplacer("; sleep 1", `; until jollylarder status --json | grep -q 'catalog_known": *true'; do sleep 0.1; done`, "; sleep 0.3", "; "+waitsForFeed, "127.0.0.1:3306", server.Address(), "127.0.0.1:7306", listen, "-P 7306", "-P "+port, "-P 3306", "-P "+own))
 	_, err = net.Dial("tcp", listen)
 	assert.Error(t, err, "the last step has stopped it")
 }

@@ -118,6 +118,6 @@ func TestProofOnTheCommandLine(t *testing.T) {
 	body, err := io.ReadAll(resp.Body)
 	require.NoError(t, err)
 	resp.Body.Close()
-	assert.Regexp(t, `jollylarder_statements_total\{application="trial through, on",outcome="hit"\} [1-9]`, string(body))
+	assert.Regexp(t, `jollylarder_statements_total\{application="trial through on",outcome="hit"\} [1-9]`, string(body))
 	assert.Contains(t, string(body), "jollylarder_cache_limit_bytes 4.194304e+06")
 }

@@ -12,6 +12,7 @@ import (
 
 	driver "github.com/go-sql-driver/mysql"
 
+	facts "jollylarder/internal/core/analysis/mysql"
 	"jollylarder/internal/core/catalog"
 	dialect "jollylarder/internal/core/dialect/mysql"
 	"jollylarder/internal/feed"
@@ -41,7 +42,7 @@ var MySQL = &Protocol{
 		d, err := wire.Describe(ctx, cfg)
 		return d, path, err
 	},
-	Plan: planMySQL,
+	Plan: planMySQL, Dial: dialMySQL, Split: facts.Split, KeepsWrites: true,
 	Render: func(types, bound []byte) (out Rendered) {
 		for _, p := range dialect.Parameters(types, bound) {
 			text := string(p.Value)

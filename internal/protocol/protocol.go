@@ -46,6 +46,8 @@ type Protocol struct {
 	Plan func(ctx context.Context, url string) (feed.Planner, error)
 	// Explain asks one of its servers for a plan, on an account of the larder's own; nil where that is not supported.
 	Explain func(context.Context, link.Server, link.Account, link.PlanQuestion) ([]string, error)
+	// KeepsWrites is set if some of its tables keep what is rolled back.
+	KeepsWrites bool
 	// Dial connects to a database, or to a larder before one, for a trial.
 	Dial func(ctx context.Context, url, application string) (trial.Client, error)
 	// Split splits the text of a file into its statements.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -41,8 +42,8 @@ type Load struct {
 	Progress func(done float64, what string)
 }
 
-// application is the name that the connections of a way go by.
-func application(way string) string { return "trial " + way }
+// application gives the name by which the connections of a way introduce themselves; not every protocol can write a comma.
+func application(way string) string { return "trial " + strings.ReplaceAll(way, ",", "") }
 
 // lane is one way with its connections.
 type lane struct {

@@ -74,7 +74,7 @@ func Sort(list []trial.Statement, p *protocol.Protocol, allowWrites bool) (out [
 				"%q cannot be run in a trial, because it cannot be rolled back: remove it",
 				short(s.SQL),
 			)
-		case why != "" && !allowWrites:
+		case why != "" && (!allowWrites || p.KeepsWrites):
 			if len(refused) < 3 {
 				refused = append(refused, fmt.Sprintf("%q %s", short(s.SQL), why))
 			}
@@ -84,7 +84,10 @@ func Sort(list []trial.Statement, p *protocol.Protocol, allowWrites bool) (out [
 		}
 		out = append(out, s)
 	}
-	if len(refused) > 0 {
+	switch {
+	case len(refused) > 0 && p.KeepsWrites:
+		return nil, nil, fmt.Errorf("these statements may write: %s; nothing was run. Writes to some tables of %s cannot be rolled back: remove these statements", strings.Join(refused, "; "), p.Title)
+	case len(refused) > 0:
 		return nil, nil, &RefusedError{refused}
 	}
 	if control > 0 {
