@@ -51,6 +51,7 @@ bench-core:
 	$(GO) test -run '^$$' -bench . -skip MemoryOfPatterns -count 5 -benchmem $(PARTS) >bin/parts.txt
 	$(GO) test -run '^$$' -bench MemoryOfPatterns ./internal/core/engine >>bin/parts.txt
 	$(GO) test -run '^$$' -bench . -benchtime 1500x -count 5 ./internal/feed/postgres ./internal/wire/postgres >>bin/parts.txt
+	$(GO) test -run '^$$' -bench . -benchtime 20x -count 5 ./internal/feed/mysql ./internal/wire/mysql >>bin/parts.txt
 	./bin/larderbench parts docs/performance.md <bin/parts.txt
 
 PARTS = ./internal/core/statement ./internal/core/freshness ./internal/core/ledger ./internal/core/engine ./internal/core/inputs ./internal/core/larder ./internal/control/server

@@ -52,6 +52,15 @@ var told = []struct {
 	{"MemoryOfPatterns/seen_once", "what 49,000 patterns take that were seen once, in the last minute", 0},
 	{"MemoryOfPatterns/in_use", "what they take that are asked all the time", 0},
 	{"TransactionsTold", "transactions of one row told by the replication stream", 0},
+	{"TransactionsOfMariaDBTold", "the same by MariaDB's binary log", 0},
+	{"Hit/1_text", "in front of MariaDB, a hit of one client beside a canned reply and the server's own answer, as text", 0},
+	{"Hit/1_prepared", "the same, prepared", 0},
+	{"Hit/16_text", "of 16 clients, as text", 0},
+	{"Hit/16_prepared", "the same, prepared", 0},
+	{"Relay/1_text", "in front of MariaDB, a pass of one client beside a bare relay, one row", 0},
+	{"Relay/1_rows", "the same, 300 rows", 0},
+	{"Relay/16_text", "of 16 clients, one row", 0},
+	{"Relay/16_rows", "the same, 300 rows", 0},
 	{"DropsForEachChange/simple_protocol", "pgbench's transaction beside reads of the rows that it writes, everything cached", 0},
 	{"DropsForEachChange/cache_statement", "the same, prepared", 0},
 }
@@ -131,13 +140,15 @@ var unitWords = map[string]string{
 	"allocs/op": "allocations", "slowest-µs": "µs for the slowest", "µs-slowest-median": "µs for the slowest, in the median", "µs-slowest-of-all": "µs for the slowest of all",
 	"B/pattern": "bytes each", "made/s": "a second made by the server", "told/s": "a second told", "ms-behind": "ms behind after the last", "changed/write": "results changed by each",
 	"dropped/changed": "dropped for each that changed", "dropped/write": "dropped by each",
+	"×canned": "× the canned reply", "×server": "× the server", "×relay": "× the relay",
 }
 
 // values gives what was measured in words: medians, with the range where runs differ.
 func (p *part) values() (out []string) {
 	for _, unit := range p.units {
 		v := p.found[unit]
-		if unit == "MB/s" || unit == "B/op" || unit == "ns/op" && slices.Contains(p.units, "B/pattern") { // which say the same again, or nothing
+		compares := slices.ContainsFunc(p.units, func(u string) bool { return u == "B/pattern" || strings.HasPrefix(u, "×") })
+		if unit == "MB/s" || unit == "B/op" || (unit == "ns/op" || unit == "allocs/op") && compares { // which say the same again, or nothing
 			continue
 		}
 		show, after := short, " "+unitWords[unit]

@@ -111,15 +111,19 @@ func (f *Feed) begin(c freshness.Change, around bool, now time.Time) (end func()
 	return p.End
 }
 
-// Ran is Committing for a statement of which the server tells as text, and in which schema it ran. One that may do
-// anything, or change a definition, moves every clock of the origin.
-func (f *Feed) Ran(s *statement.Syntax, path, text string, now time.Time) (visible func()) {
+// Ran is Committing for a statement of which the server tells as text, and in which schema it ran. Own is set if it uses
+// temporary tables, of which the catalog has no names. One that may do anything, or change a definition, moves every
+// clock of the origin.
+func (f *Feed) Ran(s *statement.Syntax, path, text string, own bool, now time.Time) (visible func()) {
 	schema := f.db.current()
 	if schema == nil {
 		return f.Redefining(now)
 	}
 	facts := f.db.dialect.Facts(s, text)
 	does := schema.Resolve(facts, catalog.Hints{Path: []string{path}})
+	if own && does.IfOwn != nil {
+		does = does.IfOwn
+	}
 	if does.Everything || does.SchemaChanges || does.Granted || len(does.Defines) > 0 || facts.Effect&(analysis.Schema|analysis.Unknown|analysis.Shared) != 0 {
 		return f.Redefining(now)
 	}

@@ -25,11 +25,11 @@ func TestWhatAFeedTells(t *testing.T) {
 		"another table":  {func(f *Feed) { f.Changed([]RowChange{{Schema: "public", Table: "ports", Kind: analysis.Update}}, now) }, true},
 		"a gap":          {func(f *Feed) { f.Lost(now) }, false},
 		"a definition":   {func(f *Feed) { f.Redefined(now) }, false},
-		"a statement":    {func(f *Feed) { f.Ran(f.db.dialect.Syntax, "public", "update berths set n = 1", now)() }, false},
-		"of another":     {func(f *Feed) { f.Ran(f.db.dialect.Syntax, "public", "update ports set n = 1", now)() }, true},
-		"that defines":   {func(f *Feed) { f.Ran(f.db.dialect.Syntax, "public", "create table quays (id int)", now)() }, false},
-		"that grants":    {func(f *Feed) { f.Ran(f.db.dialect.Syntax, "public", "grant select on ports to ines", now)() }, false},
-		"not understood": {func(f *Feed) { f.Ran(f.db.dialect.Syntax, "public", "frobnicate", now)() }, false},
+		"a statement":    {func(f *Feed) { f.Ran(f.db.dialect.Syntax, "public", "update berths set n = 1", false, now)() }, false},
+		"of another":     {func(f *Feed) { f.Ran(f.db.dialect.Syntax, "public", "update ports set n = 1", false, now)() }, true},
+		"that defines":   {func(f *Feed) { f.Ran(f.db.dialect.Syntax, "public", "create table quays (id int)", false, now)() }, false},
+		"that grants":    {func(f *Feed) { f.Ran(f.db.dialect.Syntax, "public", "grant select on ports to ines", false, now)() }, false},
+		"not understood": {func(f *Feed) { f.Ran(f.db.dialect.Syntax, "public", "frobnicate", false, now)() }, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			e, s := begin(t, Options{})
@@ -47,7 +47,7 @@ func TestWhatAFeedTells(t *testing.T) {
 func TestWhatAFeedTellsBeforeItIsSeen(t *testing.T) {
 	for name, tell := range map[string]func(*Feed) func(){
 		"a row":        func(f *Feed) func() { return f.Committing([]RowChange{change("5", "5")}, now) },
-		"a statement":  func(f *Feed) func() { return f.Ran(f.db.dialect.Syntax, "public", "delete from berths", now) },
+		"a statement":  func(f *Feed) func() { return f.Ran(f.db.dialect.Syntax, "public", "delete from berths", false, now) },
 		"a definition": func(f *Feed) func() { return f.Redefining(now) },
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -32,6 +32,7 @@ type group struct {
 type text struct {
 	syntax       *statement.Syntax
 	schema, text string
+	own          bool // it uses temporary tables of its session's own
 }
 
 func (g *group) empty() bool { return len(g.rows)+len(g.texts) == 0 && !g.unknown }
@@ -89,7 +90,7 @@ func (d *decoder) take(e *replication.BinlogEvent) (g group, how ends) {
 	case *replication.RowsEvent:
 		d.rows(x)
 	case *replication.QueryEvent:
-		return d.query(x)
+		return d.query(x, e.Header.Flags&replication.LOG_EVENT_THREAD_SPECIFIC_F != 0)
 	case *replication.XIDEvent:
 		return d.end(), ended
 	default:
@@ -285,8 +286,8 @@ func (c columns) value(i int, v any) []byte {
 	return strconv.AppendInt(nil, n, 10)
 }
 
-// query takes a statement that the log has as text.
-func (d *decoder) query(e *replication.QueryEvent) (group, ends) {
+// query takes a statement that the log has as text; own is set if it uses temporary tables.
+func (d *decoder) query(e *replication.QueryEvent, own bool) (group, ends) {
 	sql := strings.TrimSpace(string(e.Query))
 	upper := strings.ToUpper(sql[:min(len(sql), 16)])
 	_, name, _ := strings.Cut(sql, " ")
@@ -315,7 +316,7 @@ func (d *decoder) query(e *replication.QueryEvent) (group, ends) {
 	}
 	alone := d.alone
 	t, ok := d.read(e)
-	if ok {
+	if t.own = own; ok {
 		d.now.texts = append(d.now.texts, t)
 	} else {
 		d.now.unknown = true
@@ -351,7 +352,7 @@ func (d *decoder) read(e *replication.QueryEvent) (t text, ok bool) {
 		}
 	}
 	resolved, ok := d.server.Resolve(e.Query, mode)
-	return text{syntax.Of(mode), string(e.Schema), string(resolved)}, ok
+	return text{syntax: syntax.Of(mode), schema: string(e.Schema), text: string(resolved)}, ok
 }
 
 // What stands in the status variables of a statement, in this order. Source: Query_log_event in MariaDB's log_event.h.

@@ -178,3 +178,24 @@ func TestAServerThatHangs(t *testing.T) {
 		t.Fatal("the end of following waits for a server that says nothing")
 	}
 }
+
+// Transactions of one row each, as fast as the server makes them: how many a second are told, from the first to the last.
+func BenchmarkTransactionsOfMariaDBTold(b *testing.B) {
+	s := newSea(b, server)
+	s.sql("create table ports (id int primary key, name varchar(40)) engine = InnoDB")
+	s.sql("insert into ports select seq, 'port' from seq_1_to_9")
+	s.sql("create procedure storm(n int) begin declare i int default 0; while i < n do update ports set name = concat('x', i) where id = 1 + i % 9; set i = i + 1; end while; end")
+	s.begin()
+	s.eventually(func(x feed.Status) bool { return x.Mode == feed.Stream })
+	s.catchesUp()
+	told := s.follower.Status().Transactions
+	n := max(b.N, 20_000)
+	began := time.Now()
+	s.sql(fmt.Sprintf("call storm(%d)", n))
+	made := time.Since(began)
+	require.Eventually(b, func() bool { return s.follower.Status().Transactions >= told+uint64(n) }, time.Minute, time.Millisecond)
+	took := time.Since(began)
+	b.ReportMetric(float64(n)/took.Seconds(), "told/s")
+	b.ReportMetric(float64(n)/made.Seconds(), "made/s")
+	b.ReportMetric(float64((took - made).Milliseconds()), "ms-behind")
+}

@@ -37,6 +37,7 @@ type stream struct {
 
 	snapshots chan snapshot
 	soon      chan struct{} // for a snapshot to be taken now
+	pause     time.Duration // before the next is, while some groups cannot be seen yet
 }
 
 // snapshot is what everybody saw who asked at a moment: what is in the log before a place, and nothing else.
@@ -292,9 +293,14 @@ func (s *stream) tells(g group, at place, now time.Time) {
 		s.f.unseen.Add(at, feeds.Committing(g.rows, now))
 	}
 	for _, t := range g.texts {
-		s.f.unseen.Add(at, feeds.Ran(t.syntax, t.schema, t.text, now))
+		s.f.unseen.Add(at, feeds.Ran(t.syntax, t.schema, t.text, t.own, now))
 	}
 	s.f.set(func(x *feed.Status) { x.Transactions++; x.Rows += uint64(len(g.rows)) })
+	s.looks()
+}
+
+// looks has a snapshot be taken at once.
+func (s *stream) looks() {
 	select {
 	case s.soon <- struct{}{}:
 	default:
@@ -307,12 +313,12 @@ func (s *stream) seen(x snapshot) {
 	if s.waiting == nil {
 		s.waiting = &x
 	}
-	if left {
-		select {
-		case s.soon <- struct{}{}:
-		default:
-		}
+	if !left {
+		s.pause = 0
+		return
 	}
+	s.pause = min(max(2*s.pause, time.Millisecond), s.f.ProbeEvery)
+	time.AfterFunc(s.pause, s.looks)
 }
 
 // passes notes how far the stream has come.

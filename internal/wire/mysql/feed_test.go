@@ -94,6 +94,29 @@ func TestAWriteThatIsToldBeforeItIsSeen(t *testing.T) {
 	assert.Contains(t, a.ask(x, reads), "after")
 }
 
+// What somebody does with temporary tables of his own drops nothing, though the log tells of it.
+func TestTemporaryTablesOfOthers(t *testing.T) {
+	a := newAnswering(t)
+	f := a.follows()
+	x := a.enters()
+	const reads = "select ship from berths where id = 9"
+	require.Eventually(t, func() bool { return a.outcome(x, reads) == "hit" }, time.Minute, time.Millisecond)
+	other, err := connect(t, server.Address(), "ines", "Quay#7", "").Conn(context.Background())
+	require.NoError(t, err)
+	defer other.Close()
+	told := f.Status().Transactions
+	for _, q := range []string{
+		"set session binlog_format = 'MIXED'", "create temporary table own (n int)", "insert into own values (1)", "update own set n = 2", "drop temporary table own",
+		"set session binlog_format = 'STATEMENT'", "create temporary table own (n int)", "insert into own values (1)", "truncate own", "drop table own",
+	} {
+		_, err := other.ExecContext(context.Background(), q)
+		require.NoError(t, err, q)
+		a.catchesUp(f)
+		assert.Equal(t, "hit", a.outcome(x, reads), q)
+	}
+	assert.Greater(t, f.Status().Transactions, told+4, "which are told")
+}
+
 // Control samples find an answer that is old because somebody wrote directly, and say so only once a feed would have told.
 func TestControlSamples(t *testing.T) {
 	a := newAnswering(t)
