@@ -57,7 +57,7 @@ var told = []struct {
 	{"Hit/1_prepared", "the same, prepared", 0},
 	{"Hit/16_text", "of 16 clients, as text", 0},
 	{"Hit/16_prepared", "the same, prepared", 0},
-	{"Relay/1_text", "in front of MariaDB, a pass of one client beside a bare relay, one row", 0},
+	{"Relay/1_text", "in front of MariaDB, a read of one row that bypasses, of one client, beside a bare relay", 0},
 	{"Relay/1_rows", "the same, 300 rows", 0},
 	{"Relay/16_text", "of 16 clients, one row", 0},
 	{"Relay/16_rows", "the same, 300 rows", 0},
