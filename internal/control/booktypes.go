@@ -17,6 +17,7 @@ type Rule struct {
 	MemoryShare   string   `json:"memory_share,omitempty"`  // of the limit, such as 25%
 	EmptyResults  *bool    `json:"empty_results,omitempty"` // nil for true
 	TimeFunctions bool     `json:"time_functions,omitempty"`
+	InTransaction string   `json:"in_transaction,omitempty"` // as isolated, which is also meant by nothing, or as read committed
 	AlsoReads     []string `json:"also_reads,omitempty"`
 	Refetch       bool     `json:"refetch,omitempty"`
 	WarmUp        int      `json:"warm_up,omitempty"`

@@ -47,6 +47,9 @@ func RuleOf(r *rules.Rule) *Rule {
 	if r.TTLOnly {
 		out.Mode = rules.TTLOnly
 	}
+	if r.ReadCommitted {
+		out.InTransaction = rules.AsReadCommitted
+	}
 	if r.SkipEmpty {
 		out.EmptyResults = new(bool)
 	}
@@ -80,10 +83,14 @@ func (r *Rule) Meant() (out rules.Rule, err error) {
 	out = rules.Rule{
 		Name: r.Name, Pattern: statement.ID(r.Pattern), Text: r.Text, Tables: r.Tables, OnlyTables: r.OnlyTables, Action: rules.Action(r.Action),
 		TTLOnly: r.Mode == rules.TTLOnly, SkipEmpty: r.EmptyResults != nil && !*r.EmptyResults, TimeFunctions: r.TimeFunctions,
-		AlsoReads: r.AlsoReads, Refetch: r.Refetch, WarmUp: r.WarmUp, AcrossUsers: r.AcrossUsers, GoOn: r.OnStale == rules.Continue,
+		ReadCommitted: r.InTransaction == rules.AsReadCommitted,
+		AlsoReads:     r.AlsoReads, Refetch: r.Refetch, WarmUp: r.WarmUp, AcrossUsers: r.AcrossUsers, GoOn: r.OnStale == rules.Continue,
 		Paused: r.Paused, Note: r.Note, Statement: r.Statement,
 	}
 	if err := oneOf("mode", r.Mode, rules.UntilWritten, rules.TTLOnly); err != nil {
+		return out, err
+	}
+	if err := oneOf("in_transaction", r.InTransaction, rules.AsIsolated, rules.AsReadCommitted); err != nil {
 		return out, err
 	}
 	if err := oneOf("on_stale", r.OnStale, rules.Pause, rules.Continue); err != nil {

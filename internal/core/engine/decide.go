@@ -275,7 +275,7 @@ func (s *Session) decideRead(d *Decision, r *Request, set *rules.Set, rule *rule
 	case s.asksInBlock(r):
 		s.needs()
 		d.Need = NeedSettings
-	case obstacle.Code == reason.FirstRead && s.firstSeesNow():
+	case obstacle.Code == reason.FirstRead && (s.firstSeesNow() || s.readsCommitted(rule)):
 		s.needs()
 		s.lookUp(d, r, rule, now, true)
 	case obstacle.Some():
@@ -304,6 +304,12 @@ func (s *Session) asksInBlock(r *Request) bool {
 // firstSeesNow says whether a read that is the first of its block sees what any other would that is sent at this moment.
 func (s *Session) firstSeesNow() bool {
 	return s.beginsWithAny() || s.first && s.view() == dialect.FirstRead && len(s.identity) > 0
+}
+
+// readsCommitted says whether a rule has a read of a block that sees one moment answered with what is committed by now.
+func (s *Session) readsCommitted(rule *rules.Rule) bool {
+	view := s.view()
+	return rule.ReadCommitted && len(s.identity) > 0 && (view == dialect.FirstRead || view == dialect.FirstStatement)
 }
 
 // noted copies what observers want of a statement, which is gone when it ends.

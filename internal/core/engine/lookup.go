@@ -12,6 +12,7 @@ import (
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/store"
 )
 
 // needs notes that a statement came that cannot be decided without the session's settings.
@@ -79,7 +80,8 @@ func (s *Session) follow(d *Decision, now time.Time) {
 	)
 }
 
-// lookUp decides between a hit and a miss. Fetches is set for the first read of a block, which is a miss.
+// lookUp decides between a hit and a miss. Fetches is set for the first read of a block, which is a miss unless its rule
+// accepts what is committed by now.
 func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Time, fetches bool) {
 	d.rule, d.ruled, d.fetches = rule, true, fetches
 	dependencies := d.resolved.dependencies
@@ -120,12 +122,18 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 	seesNow := func() bool {
 		return s.view() == dialect.FirstRead && !rule.TTLOnly && dependencies.UnmovedSince(s.seenAt)
 	}
+	committed := s.readsCommitted(rule)
 	if fetches {
 		d.Reason = reason.Of(reason.FirstRead)
-	} else if e := s.e.store.Get(rule, k); e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) &&
-		(!early || e.Moment < s.blockAt || seesNow()) {
+	}
+	var e *store.Entry
+	if !fetches || committed {
+		e = s.e.store.Get(rule, k)
+	}
+	if e != nil && e.Stamp.Valid() && (rule.TTL == 0 || now.Sub(e.Fetched) < rule.TTL) &&
+		(!early || e.Moment < s.blockAt || committed || seesNow()) {
 		if !s.samples(rule) {
-			d.Outcome, d.Entry = ledger.Hit, e
+			d.Outcome, d.Entry, d.Reason = ledger.Hit, e, reason.Reason{}
 			return
 		}
 		d.Reason, d.sampled = reason.Of(reason.Sampled), true
@@ -133,7 +141,7 @@ func (s *Session) lookUp(d *Decision, r *Request, rule *rules.Rule, now time.Tim
 			d.sample = e
 		}
 	}
-	if early && !seesNow() { // what it gets may be of an earlier moment than this
+	if early && !seesNow() || fetches && !s.firstSeesNow() { // what it gets may be of an earlier moment than this
 		d.Outcome = ledger.Bypass
 		if !d.Reason.Some() {
 			d.Reason = reason.Of(reason.EarlierSnapshot)

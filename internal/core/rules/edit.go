@@ -195,6 +195,7 @@ func (r Rule) pairs() (out []pair) {
 	add(r.MemoryShare > 0, "memory_share", quote(FormatMemory(r.MemoryShare)))
 	add(r.SkipEmpty, "empty_results", "false")
 	add(r.TimeFunctions, "time_functions", "true")
+	add(r.ReadCommitted, "in_transaction", quote(AsReadCommitted))
 	add(len(r.AlsoReads) > 0, "also_reads", quoteAll(r.AlsoReads))
 	add(r.Refetch, "refetch", "true")
 	add(r.WarmUp > 0, "warm_up", fmt.Sprint(r.WarmUp))

@@ -44,6 +44,7 @@ type ruleTOML struct {
 	MemoryShare   string    `toml:"memory_share"`
 	EmptyResults  *bool     `toml:"empty_results"`
 	TimeFunctions bool      `toml:"time_functions"`
+	InTransaction string    `toml:"in_transaction"`
 	AlsoReads     []string  `toml:"also_reads"`
 	Refetch       bool      `toml:"refetch"`
 	WarmUp        int       `toml:"warm_up"`
@@ -57,7 +58,7 @@ type ruleTOML struct {
 
 // ruleKeys and declareKeys are the keys there are, for who has written another.
 const (
-	ruleKeys    = "name, pattern, text, tables, only_tables, when, action, ttl, mode, size_limit, memory_share, empty_results, time_functions, also_reads, refetch, warm_up, across_users, control_sample, on_stale, paused, note or statement"
+	ruleKeys    = "name, pattern, text, tables, only_tables, when, action, ttl, mode, size_limit, memory_share, empty_results, time_functions, in_transaction, also_reads, refetch, warm_up, across_users, control_sample, on_stale, paused, note or statement"
 	declareKeys = "function, pattern, reads, writes or note"
 )
 
@@ -65,6 +66,12 @@ const (
 const (
 	UntilWritten = "until written"
 	TTLOnly      = "ttl only"
+)
+
+// The values of in_transaction: what a read gets in a transaction that sees one moment.
+const (
+	AsIsolated      = "as isolated"
+	AsReadCommitted = "as read committed"
 )
 
 // The values of on_stale: what happens to a rule whose control sample found a stale answer.
@@ -162,7 +169,7 @@ func (p *parser) rule(i int, r ruleTOML) Rule {
 	wrong := func(key, format string, args ...any) { p.problem("rule", i, key, format, args...) }
 	rule := Rule{
 		Name: r.Name, Pattern: statement.ID(r.Pattern), Text: r.Text, Action: Action(r.Action), TTLOnly: r.Mode == TTLOnly,
-		SkipEmpty: r.EmptyResults != nil && !*r.EmptyResults, TimeFunctions: r.TimeFunctions, AlsoReads: r.AlsoReads,
+		SkipEmpty: r.EmptyResults != nil && !*r.EmptyResults, TimeFunctions: r.TimeFunctions, ReadCommitted: r.InTransaction == AsReadCommitted, AlsoReads: r.AlsoReads,
 		Refetch: r.Refetch, WarmUp: r.WarmUp, AcrossUsers: r.AcrossUsers, GoOn: r.OnStale == Continue, Paused: r.Paused,
 		Note: r.Note, Statement: r.Statement,
 	}
@@ -194,6 +201,9 @@ func (p *parser) rule(i int, r ruleTOML) Rule {
 		wrong("mode", "mode %q: expected %q or %q", r.Mode, UntilWritten, TTLOnly)
 	case rule.TTLOnly && !limited && r.TTL != nil:
 		wrong("mode", `mode "ttl only" needs a TTL: expected a ttl other than "none"`)
+	}
+	if r.InTransaction != "" && r.InTransaction != AsIsolated && r.InTransaction != AsReadCommitted {
+		wrong("in_transaction", "in_transaction %q: expected %q or %q", r.InTransaction, AsIsolated, AsReadCommitted)
 	}
 	if r.TimeFunctions && !limited && r.TTL != nil {
 		wrong("time_functions", `time_functions needs a TTL, or the time in a result would never change: expected a ttl other than "none"`)

@@ -53,6 +53,9 @@ type Rule struct {
 	SkipEmpty bool
 	// TimeFunctions keeps results that depend on the current time as well, which is then as old as they are.
 	TimeFunctions bool
+	// ReadCommitted has what is asked within transactions that see one moment answered as READ COMMITTED would: with what is
+	// committed by now.
+	ReadCommitted bool
 	// AlsoReads are tables that the patterns read beyond what can be seen.
 	AlsoReads []string
 	// Refetch has results that a write dropped fetched again, if they had been of use; WarmUp is how many of

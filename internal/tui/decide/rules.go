@@ -304,6 +304,7 @@ func words(r *control.Rule) string {
 	}{
 		{r.SizeLimit != "", "results up to " + r.SizeLimit}, {r.MemoryShare != "", r.MemoryShare + " of the memory is reserved"},
 		{r.EmptyResults != nil && !*r.EmptyResults, "results without rows are not cached"}, {r.TimeFunctions, "also statements that ask for the time"},
+		{r.InTransaction == rules.AsReadCommitted, "in REPEATABLE READ transactions as in READ COMMITTED ones"},
 		{len(r.AlsoReads) > 0, "also depends on " + strings.Join(r.AlsoReads, ", ")}, {r.Refetch, "fetched again after a drop"},
 		{r.WarmUp > 0, fmt.Sprintf("the %d most used inputs are fetched at the start", r.WarmUp)}, {r.AcrossUsers, "shared by users who may read the same tables"},
 		{r.ControlSample != nil, fmt.Sprintf("control samples: %.1f%% of hits", 100*share(r.ControlSample))}, {r.OnStale == rules.Continue, "a stale answer does not pause it"}, {r.Paused, "paused"},

@@ -7,6 +7,9 @@ import (
 	"testing"
 	"time"
 
+	"jollylarder/internal/core/rules"
+
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 )
@@ -88,4 +91,49 @@ func TestWhatTransactionsSee(t *testing.T) {
 		}
 	})
 	require.Greater(t, a.hits()-before, uint64(100))
+}
+
+// A rule may have transactions that see one moment answered with what is committed by now: also their first read, and
+// those of a driver that begins a transaction with every read.
+func TestTransactionsAnsweredAsReadCommitted(t *testing.T) {
+	a := newAnswering(t)
+	x, other := a.enters(), a.enters()
+	for _, q := range []string{"create table if not exists tides (id int primary key, level int)", "replace into tides values (1, 0), (2, 0)"} {
+		a.ask(other, q)
+	}
+	defer a.ask(other, "drop table tides")
+	const one = "select level from tides where id = 1"
+	cached := func() {
+		require.Eventually(t, func() bool { return a.outcome(other, one) == "hit" }, time.Minute, time.Millisecond)
+	}
+	cached()
+	a.ask(x, "begin")
+	assert.Equal(t, "miss", a.outcome(x, one), "without the rule the first read goes to the server")
+	a.ask(x, "rollback")
+	a.core.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, TTL: time.Hour, ControlSample: -1, ReadCommitted: true}}))
+	cached()
+	a.ask(x, "begin")
+	assert.Equal(t, "hit", a.outcome(x, one))
+	a.ask(other, "update tides set level = 7 where id = 1")
+	cached()
+	assert.Contains(t, a.ask(x, one), `\x017`, "what is committed by now")
+	assert.Equal(t, "hit", a.outcome(x, one))
+	a.ask(x, "select level from tides where id = 2 for update") // which the server answers, and by which its snapshot may be there
+	a.ask(x, "select count(*) from tides where id = 2 and level = 99")
+	a.ask(other, "update tides set level = 8 where id = 1")
+	assert.NotEqual(t, "hit", a.outcome(x, one), "what the server's snapshot shows is not cached")
+	assert.Contains(t, a.ask(other, one), `\x018`)
+	a.ask(x, "update tides set level = 9 where id = 1")
+	assert.Contains(t, a.ask(x, one), `\x019`, "a transaction sees what it has written")
+	a.ask(x, "rollback")
+	a.ask(x, "set autocommit = 0")
+	require.Eventually(t, func() bool { a.ask(x, "commit"); return a.outcome(x, one) == "hit" }, time.Minute, time.Millisecond) // it has results of its own
+	for range 3 { // read, commit, as such drivers do
+		assert.Equal(t, "hit", a.outcome(x, one))
+		a.ask(x, "commit")
+	}
+	a.ask(x, "set transaction isolation level serializable")
+	a.ask(x, "begin")
+	assert.NotEqual(t, "hit", a.outcome(x, one))
+	a.ask(x, "rollback")
 }
