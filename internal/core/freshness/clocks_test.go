@@ -88,7 +88,7 @@ func TestMoreCountersDropNothing(t *testing.T) {
 	key := table.Key([]string{"id"}, true)
 	stamps := make([]Stamp, 100_000)
 	for i := range stamps {
-		stamps[i] = c.Dependencies([]string{"a"}).Take(Pinned{Table: table, Key: key, Hashes: []uint64{hashOf(i)}})
+		stamps[i] = c.Dependencies([]string{"a"}).Take(Pinned{Table: table, Key: key, Hashes: []uint64{hashOf(i)}, Single: true})
 	}
 	require.Greater(t, len(*key.cells.Load()), 4, "there were more counters, again and again")
 	valid := func() (n int) {
@@ -118,7 +118,7 @@ func TestAMillionValuesOfOneKey(t *testing.T) {
 	key := table.Key([]string{"id"}, true)
 	stamps := make([]Stamp, 0, 1_000_000)
 	take := func(i int) Stamp {
-		return c.Dependencies([]string{"a"}).Take(Pinned{Table: table, Key: key, Hashes: []uint64{hashOf(i)}})
+		return c.Dependencies([]string{"a"}).Take(Pinned{Table: table, Key: key, Hashes: []uint64{hashOf(i)}, Single: true})
 	}
 	for i := range cap(stamps) {
 		take(i) // until there are as many counters as there will be
@@ -149,7 +149,7 @@ func BenchmarkAChangeOfOneRow(b *testing.B) {
 			key, other := table.Key([]string{"id"}, true), table.Key([]string{"k"}, false)
 			stamps := make([]Stamp, kept)
 			for i := range stamps {
-				stamps[i] = c.Dependencies([]string{"a"}).Take(Pinned{Table: table, Key: []*Key{key, other}[i%2], Hashes: []uint64{hashOf(i)}})
+				stamps[i] = c.Dependencies([]string{"a"}).Take(Pinned{Table: table, Key: []*Key{key, other}[i%2], Hashes: []uint64{hashOf(i)}, Single: true})
 			}
 			b.ReportAllocs()
 			for i := 0; b.Loop(); i++ {
@@ -166,7 +166,7 @@ func BenchmarkValidFourPinnedReadings(b *testing.B) {
 	c := New()
 	var pins []Pinned
 	for _, name := range []string{"a", "b", "c"} {
-		pins = append(pins, Pinned{Table: c.Table(name), Key: c.Table(name).Key([]string{"id"}, true), Hashes: []uint64{hashOf(1)}})
+		pins = append(pins, Pinned{Table: c.Table(name), Key: c.Table(name).Key([]string{"id"}, true), Hashes: []uint64{hashOf(1)}, Single: true})
 	}
 	s := c.Dependencies([]string{"a", "b", "c"}).Take(pins...)
 	s.Found()
@@ -175,5 +175,23 @@ func BenchmarkValidFourPinnedReadings(b *testing.B) {
 		if !s.Valid() {
 			b.Fatal()
 		}
+	}
+}
+
+// Several values may have one hash: that a row was found for one of them says nothing of the others.
+func TestSeveralValuesOfOneHash(t *testing.T) {
+	c := New()
+	table := c.Table("a")
+	key := table.Key([]string{"id"}, true)
+	adds := func() {
+		x := Change{parts: []Part{{Clock: table, Adds: true}}}
+		p := x.Begin()
+		p.End()
+	}
+	for _, single := range []bool{true, false} {
+		s := c.Dependencies([]string{"a"}).Take(Pinned{Table: table, Key: key, Hashes: []uint64{hashOf(1)}, Single: single})
+		s.Found()
+		adds()
+		assert.Equal(t, single, s.Valid(), "single %t", single)
 	}
 }

@@ -40,7 +40,7 @@ func TestCountersGrowAmidChanges(t *testing.T) {
 						p.End()
 						continue
 					}
-					s := c.Dependencies([]string{"a"}).Take(Pinned{Table: table, Key: key, Hashes: []uint64{hashOf(row)}})
+					s := c.Dependencies([]string{"a"}).Take(Pinned{Table: table, Key: key, Hashes: []uint64{hashOf(row)}, Single: true})
 					v := values[row].Load()
 					if s.Found(); s.Storable() {
 						all[w] = append(all[w], kept{row, v, s})

@@ -75,9 +75,9 @@ func (w *world) take(q query) Stamp {
 	t := w.clocks.Table("rows")
 	switch q.by {
 	case 'i':
-		return w.clocks.Dependencies([]string{"rows"}).Take(Pinned{Table: t, Key: t.Key([]string{"id"}, true), Hashes: []uint64{hashOf(q.value)}})
+		return w.clocks.Dependencies([]string{"rows"}).Take(Pinned{Table: t, Key: t.Key([]string{"id"}, true), Hashes: []uint64{hashOf(q.value)}, Single: true})
 	case 'k':
-		return w.clocks.Dependencies([]string{"rows"}).Take(Pinned{Table: t, Key: t.Key([]string{"k"}, false), Hashes: []uint64{hashOf(q.value)}})
+		return w.clocks.Dependencies([]string{"rows"}).Take(Pinned{Table: t, Key: t.Key([]string{"k"}, false), Hashes: []uint64{hashOf(q.value)}, Single: true})
 	case 'c':
 		return w.clocks.Dependencies([]string{"rows"}).Take(Pinned{Table: t, Columns: []*Column{t.Column(""), t.Column("k")}})
 	case 'o':
