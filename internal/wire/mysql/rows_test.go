@@ -426,3 +426,42 @@ func TestCollationsFold(t *testing.T) {
 		assert.NotZero(t, equal, x)
 	}
 }
+
+// A server stores some values as others: what it makes of them is what a read is answered with.
+func TestValuesThatAreStoredAsOthers(t *testing.T) {
+	require.NoError(t, storedAsOthers(newAnswering(t)))
+}
+
+// storedAsOthers writes such values, and says where a read of what they become is answered with what was there before.
+func storedAsOthers(a *answering) error {
+	x := a.enters()
+	a.ask(x, "set sql_mode = ''")
+	for _, c := range []struct{ column, holds, given, becomes string }{
+		{"c tinyint", "5", "300", "127"}, {"c tinyint", "5", "-300", "-128"}, {"c tinyint unsigned", "5", "-5", "0"}, {"c smallint unsigned", "5", "70000", "65535"},
+		{"c mediumint", "5", "10000000", "8388607"}, {"c int", "5", "3000000000", "2147483647"}, {"c int unsigned", "5", "99999999999", "4294967295"},
+		{"c varchar(5)", "'a'", "'quayside'", "'quays'"}, {"c char(3) character set latin1", "'a'", "'QUAY'", "'qua'"}, {"c varchar(6)", "'a'", "'quays and more'", "'quays'"},
+		{"c int not null", "5", "null", "0"}, {"c varchar(4) not null", "'a'", "null", "''"}, {"c int auto_increment, key (c)", "5", "0", "6"}, {"c int auto_increment, key (c)", "5", "null", "6"},
+		{"c int", "5", "'7 ships'", "7"}, {"c int", "5", "6.6", "7"}, {"c varchar(4)", "'a'", "0x45", "'e'"},
+	} {
+		for _, write := range []string{"insert into holds (id, c) values (2, GIVEN)", "insert into holds (id, c) values (3, HOLDS), (4, GIVEN)", "update holds set c = GIVEN where c = HOLDS", "replace into holds (id, c) values (1, GIVEN)"} {
+			a.ask(x, "drop table if exists holds")
+			a.ask(x, "create table holds (id int, "+c.column+")")
+			a.ask(x, "insert into holds values (1, "+c.holds+")")
+			reads := "select count(*) from holds where c = " + c.becomes
+			from := time.Now()
+			for a.outcome(x, reads) != "hit" {
+				if time.Since(from) > 3*time.Second {
+					return fmt.Errorf("not cached: %s, %s: %s", c.column, reads, a.ask(x, "show jollylarder.last"))
+				}
+			}
+			write = strings.NewReplacer("GIVEN", c.given, "HOLDS", c.holds).Replace(write)
+			a.ask(x, write)
+			want := a.ask(x, reads+" /*jollylarder='off'*/")
+			if got := a.ask(x, reads); got != want {
+				return fmt.Errorf("%s: %s\ndirectly: %s\nthrough: %s", c.column, write, want, got)
+			}
+		}
+	}
+	a.ask(x, "drop table holds")
+	return nil
+}

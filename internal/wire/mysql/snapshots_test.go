@@ -128,7 +128,7 @@ func TestTransactionsAnsweredAsReadCommitted(t *testing.T) {
 	a.ask(x, "rollback")
 	a.ask(x, "set autocommit = 0")
 	require.Eventually(t, func() bool { a.ask(x, "commit"); return a.outcome(x, one) == "hit" }, time.Minute, time.Millisecond) // it has results of its own
-	for range 3 { // read, commit, as such drivers do
+	for range 3 {                                                                                                               // read, commit, as such drivers do
 		assert.Equal(t, "hit", a.outcome(x, one))
 		a.ask(x, "commit")
 	}
