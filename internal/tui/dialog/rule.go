@@ -203,9 +203,9 @@ func (f *ruleLines) asksSafety(r *control.Rule) {
 				r.EmptyResults = new(bool)
 			}
 		}, "yes", "no")
-	f.choice("time_functions", "cache statements that ask for the time, which is then as old as the result", yes(r.TimeFunctions),
+	f.choice("time_functions", "cache statements that ask for the time, as old as their result", yes(r.TimeFunctions),
 		func(r *control.Rule, v string) { r.TimeFunctions = v == "yes" }, "no", "yes")
-	f.choice("in_transaction", "in a REPEATABLE READ transaction: its own moment, or what is committed by now",
+	f.choice("in_transaction", "REPEATABLE READ: its own moment, or what is committed by now",
 		cmp.Or(r.InTransaction, rules.AsIsolated), func(r *control.Rule, v string) { r.InTransaction = v }, rules.AsIsolated, rules.AsReadCommitted)
 	f.text("also_reads", "tables that it reads and the larder cannot see: tides", strings.Join(r.AlsoReads, ", "),
 		list(func(r *control.Rule) *[]string { return &r.AlsoReads }))
