@@ -157,6 +157,8 @@ type Facts struct {
 	// Reads and Writes name each table once, in the order they are met.
 	Reads  []Name
 	Writes []Write
+	// Later is set for a write that the server may do only after it has replied.
+	Later bool
 	// Functions are those that the grammar's package cannot judge by their name: the database's own, and the server's
 	// that were not reviewed.
 	Functions []Name

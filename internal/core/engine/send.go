@@ -50,6 +50,9 @@ func (s *Session) send(d *Decision, now time.Time) {
 		s.renamings++
 	}
 	schemaAt := s.collects(d, change, blind)
+	if f.Later {
+		s.later(change, now)
+	}
 	s.ended = s.ended || f.Effect&(analysis.Commits|analysis.Unknown|analysis.Ends) != 0
 	switch {
 	case f.Effect&(analysis.Commits|analysis.Unknown) != 0:
@@ -70,6 +73,13 @@ func (s *Session) send(d *Decision, now time.Time) {
 	}
 	s.lastSent = now
 	s.runs(d.Pattern, d.Outcome, d.Reason, now)
+}
+
+// later takes into account that what a statement writes may be written only after its reply.
+func (s *Session) later(c freshness.Change, now time.Time) {
+	s.e.mu.Lock()
+	defer s.e.mu.Unlock()
+	s.e.unsettled = append(s.e.unsettled, unsettled{s.db, c.Begin(), now.Add(s.e.opts.Settle)})
 }
 
 // sendsInBlock follows where a statement begins, ends or stands in a transaction block.

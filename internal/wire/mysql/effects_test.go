@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -156,4 +157,22 @@ func hiddenEffects(a *answering, await func(), begins ...string) error {
 		}
 		return differ
 	})
+}
+
+// A row that the server may add only after its reply: until it is certain to be there, nothing is cached that it would
+// change.
+func TestInsertDelayed(t *testing.T) {
+	a := newAnswering(t)
+	x := a.enters()
+	a.ask(x, "create table if not exists buoys (id int primary key) engine = MyISAM")
+	defer a.ask(x, "drop table buoys")
+	const reads = "select count(*) from buoys"
+	require.Eventually(t, func() bool { return a.outcome(x, reads) == "hit" }, time.Minute, time.Millisecond)
+	a.ask(x, "insert into buoys values (1)")
+	a.outcome(x, reads)
+	assert.Equal(t, "hit", a.outcome(x, reads))
+	a.ask(x, "insert delayed into buoys values (2)")
+	for range 5 {
+		assert.Equal(t, "miss", a.outcome(x, reads))
+	}
 }

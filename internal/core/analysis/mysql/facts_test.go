@@ -220,3 +220,13 @@ func FuzzFacts(f *testing.F) {
 		}
 	})
 }
+
+// Some writes come after the reply, also where they stand among others.
+func TestWritesThatComeLater(t *testing.T) {
+	for sql, want := range map[string]bool{
+		"insert delayed into t values (1)": true, "replace delayed into t values (1)": true, "insert into t values (1)": false, "insert low_priority into t values (1)": false,
+		"insert delayed into t values (1); insert into t values (2)": true,
+	} {
+		assert.Equal(t, want, Facts(lexical.Syntax, sql).Later, sql)
+	}
+}

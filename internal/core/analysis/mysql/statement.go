@@ -6,6 +6,7 @@ import (
 	"unicode"
 
 	"github.com/pingcap/tidb/pkg/parser/ast"
+	"github.com/pingcap/tidb/pkg/parser/mysql"
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/reason"
@@ -266,6 +267,7 @@ func written(t *ast.TableSource) analysis.Name { return name(t.Source.(*ast.Tabl
 
 func (r *reader) insert(s *ast.InsertStmt) {
 	events := analysis.Insert
+	r.f.Later = r.f.Later || s.Priority == mysql.DelayedPriority
 	if s.IsReplace {
 		events |= analysis.Delete
 	}
