@@ -68,8 +68,8 @@ type Status struct {
 	Polled []string
 }
 
-// Seen is the status for who looks at it now: a stream of which nothing is measured for longer than stalls falls behind.
-func (s Status) Seen(now time.Time, stalls time.Duration) Status {
+// seen is the status for who looks at it now: a stream that stalls falls behind, though nothing is measured any more.
+func (s Status) seen(now time.Time) Status {
 	if silent := now.Sub(s.At); s.Mode == Stream && !s.At.IsZero() && silent > stalls {
 		s.Lag += silent
 		s.Problem = fmt.Sprintf("the stream has told nothing for %.0f s", silent.Seconds())

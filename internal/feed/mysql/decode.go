@@ -13,12 +13,8 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/statement"
 	syntax "jollylarder/internal/core/statement/mysql"
+	"jollylarder/internal/feed"
 )
-
-const anyWrite = analysis.Insert | analysis.Update | analysis.Delete | analysis.Truncate
-
-// mostRows bounds the rows of one transaction whose values are looked at. Of a larger one the tables alone are told.
-const mostRows = 10_000
 
 // group is what one transaction has written, or one statement that is none's.
 type group struct {
@@ -44,8 +40,8 @@ type decoder struct {
 
 	within bool // a group
 	now    group
-	large  map[string]engine.RowChange // tables of a group of too many rows
-	alone  bool                        // the group is one statement, which nothing ends
+	wrote  feed.Rows
+	alone  bool // the group is one statement, which nothing ends
 	// of the statement whose events are coming: its tables, and those of which rows were told
 	tables map[uint64]*replication.TableMapEvent
 	told   map[uint64]bool
@@ -109,7 +105,7 @@ func (d *decoder) take(e *replication.BinlogEvent) (g group, how ends) {
 }
 
 func (d *decoder) begin(alone bool) {
-	d.now, d.large, d.alone, d.naming, d.within = group{}, nil, alone, "", false
+	d.now, d.wrote, d.alone, d.naming, d.within = group{}, feed.Rows{}, alone, "", false
 	d.tables, d.told = nil, nil
 }
 
@@ -117,9 +113,7 @@ func (d *decoder) begin(alone bool) {
 func (d *decoder) end() group {
 	d.closeStatement()
 	g := d.now
-	for _, r := range d.large {
-		g.rows = append(g.rows, r)
-	}
+	g.rows = d.wrote.All()
 	d.begin(false)
 	return g
 }
@@ -129,25 +123,10 @@ func (d *decoder) end() group {
 func (d *decoder) closeStatement() {
 	for id, t := range d.tables {
 		if !d.told[id] {
-			d.add(engine.RowChange{Schema: string(t.Schema), Table: string(t.Table), Kind: anyWrite})
+			d.wrote.Add(engine.RowChange{Schema: string(t.Schema), Table: string(t.Table), Kind: feed.AnyWrite})
 		}
 	}
 	d.tables, d.told = nil, nil
-}
-
-func (d *decoder) add(c engine.RowChange) {
-	if d.large == nil && len(d.now.rows) >= mostRows {
-		d.large = map[string]engine.RowChange{}
-		for _, had := range d.now.rows {
-			d.large[had.Schema+"."+had.Table] = engine.RowChange{Schema: had.Schema, Table: had.Table, Kind: anyWrite}
-		}
-		d.now.rows = nil
-	}
-	if d.large != nil {
-		d.large[c.Schema+"."+c.Table] = engine.RowChange{Schema: c.Schema, Table: c.Table, Kind: anyWrite}
-		return
-	}
-	d.now.rows = append(d.now.rows, c)
 }
 
 var kinds = map[replication.EnumRowsEventType]analysis.Events{
@@ -162,7 +141,7 @@ func (d *decoder) rows(e *replication.RowsEvent) {
 		return
 	}
 	kind, known := kinds[e.Type()]
-	any := engine.RowChange{Schema: string(e.Table.Schema), Table: string(e.Table.Table), Kind: anyWrite}
+	any := engine.RowChange{Schema: string(e.Table.Schema), Table: string(e.Table.Table), Kind: feed.AnyWrite}
 	each := 1
 	if kind == analysis.Update {
 		each = 2
@@ -170,10 +149,10 @@ func (d *decoder) rows(e *replication.RowsEvent) {
 	if known && len(e.Rows) > 0 && len(e.Rows)%each == 0 && len(e.Rows) == len(e.SkippedColumns) {
 		columns := columnsOf(e.Table)
 		for i := 0; i < len(e.Rows); i += each {
-			d.add(columns.change(any, kind, e.Rows[i:i+each], e.SkippedColumns[i:i+each]))
+			d.wrote.Add(columns.change(any, kind, e.Rows[i:i+each], e.SkippedColumns[i:i+each]))
 		}
 	} else {
-		d.add(any)
+		d.wrote.Add(any)
 	}
 	if d.told != nil {
 		d.told[e.TableID] = true
@@ -331,7 +310,7 @@ func (d *decoder) query(e *replication.QueryEvent, own bool) (group, ends) {
 func (d *decoder) prepares() {
 	name := d.naming
 	g := d.end()
-	if d.prepared == nil || d.held+len(g.rows) > mostRows {
+	if d.prepared == nil || d.held+len(g.rows) > feed.MostRows {
 		d.prepared, d.held = map[string]group{}, 0 // what is not known when it is committed may have written anything
 	}
 	d.prepared[name] = g

@@ -171,7 +171,7 @@ func (s *sea) log(do func()) (lines []string) {
 }
 
 var kindNames = map[any]string{kinds[replication.EnumRowsEventTypeInsert]: "insert", kinds[replication.EnumRowsEventTypeUpdate]: "update",
-	kinds[replication.EnumRowsEventTypeDelete]: "delete", anyWrite: "any"}
+	kinds[replication.EnumRowsEventTypeDelete]: "delete", feed.AnyWrite: "any"}
 
 // written writes a group for people, one line each.
 func (s *sea) written(g group) (lines []string) {

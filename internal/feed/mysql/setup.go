@@ -9,11 +9,26 @@ import (
 	"jollylarder/internal/feed"
 )
 
+// setting is one of the server's, the value that is wanted, and what the log contains without it.
+type setting struct{ name, value, without string }
+
 // wanted are the settings by which a binary log tells rows, their values and the names of their columns.
-var wanted = []struct{ name, value, without string }{
+var wanted = []setting{
 	{"binlog_format", "ROW", "statements instead of rows, and each drops all results of the tables that it writes. In the format STATEMENT what a transaction writes to a table of MyISAM or Aria is told at the commit only"},
 	{"binlog_row_image", "FULL", "only some columns of a changed row, and more results are dropped than need be"},
 	{"binlog_row_metadata", "FULL", "no names of columns, and each write drops all results of its table"},
+}
+
+// eachSetting calls f with what the server has of each; empty for one that it does not know.
+func eachSetting(ctx context.Context, c *sql.Conn, f func(w setting, value string)) error {
+	for _, w := range wanted {
+		var value string
+		if err := ask(ctx, c, "select @@global."+w.name, &value); err != nil && code(err) != errUnknownVariable {
+			return err
+		}
+		f(w, value)
+	}
+	return nil
 }
 
 // SetUp works out what is to be done so that a server's changes can be followed. It changes nothing.
@@ -30,18 +45,18 @@ func SetUp(ctx context.Context, c *sql.Conn, n feed.Names) (p feed.Plan, err err
 		p.Obstacles = append(p.Obstacles, "the server has log_bin = OFF: put log_bin, binlog_format = ROW and binlog_row_metadata = FULL into its configuration, and restart it")
 	}
 	var keep []string
-	for _, w := range wanted {
-		var value string
-		switch err := ask(ctx, c, "select @@global."+w.name, &value); {
-		case code(err) == errUnknownVariable:
+	err = eachSetting(ctx, c, func(w setting, value string) {
+		switch {
+		case value == "":
 			p.Notes = append(p.Notes, fmt.Sprintf("This server has no %s: its log contains %s.", w.name, w.without))
-		case err != nil:
-			return p, err
 		case value != w.value:
 			p.Steps = append(p.Steps, "set global "+w.name+" = '"+w.value+"'")
 			keep = append(keep, w.name+" = "+w.value)
 			p.Notes = append(p.Notes, fmt.Sprintf("%s is %s: the log contains %s.", w.name, value, w.without))
 		}
+	})
+	if err != nil {
+		return p, err
 	}
 	if len(keep) > 0 {
 		p.Notes = append(p.Notes, "Put these into the server's configuration, too, or they end with its next restart: "+strings.Join(keep, ", ")+". "+
@@ -84,14 +99,12 @@ func Remove(ctx context.Context, c *sql.Conn, n feed.Names) (p feed.Plan, err er
 	return p, nil
 }
 
-// Run runs a plan's steps, and says which of them failed: those before it are done.
+// Run runs a plan's steps.
 func Run(ctx context.Context, c *sql.Conn, p feed.Plan) error {
-	for i, step := range p.Steps {
-		if _, err := c.ExecContext(ctx, step); err != nil {
-			return fmt.Errorf("step %d of %d, %s: %w; the steps before it are done, and running this again goes on from there", i+1, len(p.Steps), step, err)
-		}
-	}
-	return nil
+	return p.Run(ctx, func(ctx context.Context, step string) error {
+		_, err := c.ExecContext(ctx, step)
+		return err
+	})
 }
 
 // accountOf writes an account in SQL, of any host, and says whether there is one.

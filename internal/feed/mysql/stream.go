@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -37,7 +38,7 @@ type stream struct {
 
 	snapshots chan snapshot
 	soon      chan struct{} // for a snapshot to be taken now
-	pause     time.Duration // before the next is, while some groups cannot be seen yet
+	pause     feed.Pause    // before the next is, while some groups cannot be seen yet
 }
 
 // snapshot is what everybody saw who asked at a moment: what is in the log before a place, and nothing else.
@@ -119,7 +120,7 @@ func (s *stream) look(ctx context.Context) (run serverRun, err error) {
 		return run, errors.New("the server has log_bin = OFF: put log_bin and binlog_format = ROW into its configuration, and restart it")
 	}
 	s.decoder.server = v
-	var ignored, enabled string
+	var ignored string
 	if err := ask(ctx, s.asking, "select @@server_id", &run.id); err != nil {
 		return run, err
 	}
@@ -130,11 +131,7 @@ func (s *stream) look(ctx context.Context) (run serverRun, err error) {
 		return run, err
 	}
 	run.since = time.Now().Add(-time.Duration(uptime) * time.Second)
-	err = ask(ctx, s.asking, "show status like 'binlog_snapshot_file'", &ignored, &enabled)
-	if errors.Is(err, sql.ErrNoRows) {
-		return run, errors.New("the server does not say where in its log a snapshot is")
-	}
-	return run, err
+	return run, nil
 }
 
 const errUnknownVariable = 1193
@@ -211,7 +208,7 @@ func (s *stream) receive(ctx context.Context, from *replication.BinlogStreamer, 
 			}
 			if s.goesOn == nil && !begun {
 				begun = true
-				s.begins(gap)
+				s.f.Begins(&s.f.Options, gap, s.at.String(), 0)
 			}
 			if err := s.take(e); err != nil {
 				return err
@@ -227,25 +224,6 @@ func (s *stream) receive(ctx context.Context, from *replication.BinlogStreamer, 
 		}
 		s.passes()
 	}
-}
-
-// begins notes that the server has begun to tell.
-func (s *stream) begins(gap string) {
-	f := s.f
-	if gap != "" {
-		f.Feed.Lost(time.Now())
-		f.unseen.All()
-	}
-	first := !f.begun
-	f.begun, f.on = true, true
-	f.set(func(x *feed.Status) {
-		*x = feed.Status{Mode: feed.Stream, Transactions: x.Transactions, Rows: x.Rows, Gaps: x.Gaps}
-		if gap != "" && !first {
-			x.Gaps++
-		}
-	})
-	f.Feed.Running(true)
-	f.log().Info("changes are followed by the binary log", "from", s.at.String(), "gap", gap)
 }
 
 // take takes one event.
@@ -269,7 +247,7 @@ func (s *stream) take(e *replication.BinlogEvent) (err error) {
 		return nil
 	case lost:
 		s.f.Feed.Lost(now)
-		s.f.set(func(x *feed.Status) { x.Gaps++ })
+		s.f.Set(func(x *feed.Status) { x.Gaps++ })
 	default:
 		if e.Header.LogPos == 0 {
 			return errors.New("the server does not say where in its log a transaction ends")
@@ -287,15 +265,15 @@ func (s *stream) tells(g group, at place, now time.Time) {
 	}
 	feeds := s.f.Feed
 	if g.unknown {
-		s.f.unseen.Add(at, feeds.Redefining(now))
+		s.f.Unseen.Add(at, feeds.Redefining(now))
 	}
 	if len(g.rows) > 0 {
-		s.f.unseen.Add(at, feeds.Committing(g.rows, now))
+		s.f.Unseen.Add(at, feeds.Committing(g.rows, now))
 	}
 	for _, t := range g.texts {
-		s.f.unseen.Add(at, feeds.Ran(t.syntax, t.schema, t.text, t.own, now))
+		s.f.Unseen.Add(at, feeds.Ran(t.syntax, t.schema, t.text, t.own, now))
 	}
-	s.f.set(func(x *feed.Status) { x.Transactions++; x.Rows += uint64(len(g.rows)) })
+	s.f.Set(func(x *feed.Status) { x.Transactions++; x.Rows += uint64(len(g.rows)) })
 	s.looks()
 }
 
@@ -309,7 +287,7 @@ func (s *stream) looks() {
 
 // seen takes a snapshot of the server.
 func (s *stream) seen(x snapshot) {
-	left := s.f.unseen.Shown(func(at place) bool { return !x.place.before(at) })
+	left := s.f.Unseen.Shown(func(at place) bool { return !x.place.before(at) })
 	if s.waiting == nil {
 		s.waiting = &x
 	}
@@ -317,8 +295,7 @@ func (s *stream) seen(x snapshot) {
 		s.pause = 0
 		return
 	}
-	s.pause = min(max(2*s.pause, time.Millisecond), s.f.ProbeEvery)
-	time.AfterFunc(s.pause, s.looks)
+	time.AfterFunc(s.pause.Next(s.f.ProbeEvery), s.looks)
 }
 
 // passes notes how far the stream has come.
@@ -329,7 +306,7 @@ func (s *stream) passes() {
 	}
 	now := time.Now()
 	s.f.Feed.Told(w.asked)
-	s.f.set(func(x *feed.Status) { x.Lag, x.At = now.Sub(w.asked), now })
+	s.f.Set(func(x *feed.Status) { x.Lag, x.At = now.Sub(w.asked), now })
 	s.waiting = nil
 }
 
@@ -338,7 +315,7 @@ func (s *stream) beside(ctx context.Context, stop context.CancelFunc) error {
 	defer stop()
 	t := time.NewTicker(s.f.ProbeEvery)
 	defer t.Stop()
-	checked := time.Now()
+	var checked time.Time
 	for {
 		select {
 		case <-ctx.Done():
@@ -396,6 +373,9 @@ func (s *stream) snapshot(ctx context.Context) (x snapshot, err error) {
 	if err := rows.Err(); err != nil {
 		return x, err
 	}
+	if file == "" {
+		return x, errors.New("the server does not say where in its log a snapshot is: expected binlog_snapshot_file in its status")
+	}
 	if x.place, err = placeIn(file, offset); err != nil {
 		return x, err
 	}
@@ -405,17 +385,12 @@ func (s *stream) snapshot(ctx context.Context) (x snapshot, err error) {
 
 // check looks what of the server's settings keeps the log from telling rows.
 func (s *stream) check(ctx context.Context) error {
-	var format, metadata string
-	if err := ask(ctx, s.asking, "select @@global.binlog_format, @@global.binlog_row_metadata", &format, &metadata); err != nil {
-		if code(err) == errUnknownVariable { // a server that does not know the second never tells the names of columns
-			return nil
-		}
-		return err
-	}
 	problem := ""
-	if format != "ROW" {
-		problem = "the server has binlog_format = " + format + ": its log has statements instead of rows, and each drops all results of the tables it writes"
-	}
-	s.f.set(func(x *feed.Status) { x.Problem = problem })
-	return nil
+	err := eachSetting(ctx, s.asking, func(w setting, value string) {
+		if problem == "" && value != w.value {
+			problem = fmt.Sprintf("the server has %s = %s: its log contains %s; set %s", w.name, cmp.Or(value, "none"), w.without, w.value)
+		}
+	})
+	s.f.Set(func(x *feed.Status) { x.Problem = problem })
+	return err
 }

@@ -9,21 +9,16 @@ import (
 
 	"jollylarder/internal/core/analysis"
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/feed"
 )
-
-const anyWrite = analysis.Insert | analysis.Update | analysis.Delete | analysis.Truncate
-
-// mostRows bounds the rows of one transaction whose values are looked at. Of a larger one the tables alone are told.
-const mostRows = 10_000
 
 // decoder makes transactions of the messages of a replication stream. Source: "Logical Replication Message Formats" in
 // the server's manual.
 type decoder struct {
 	relations map[uint32]*relation
-	rows      []engine.RowChange
-	large     map[string]engine.RowChange // tables of a transaction of too many rows
-	inside    bool                        // of a transaction
-	number    uint32                      // its own
+	wrote     feed.Rows
+	inside    bool   // of a transaction
+	number    uint32 // its own
 	last      remembered
 
 	// redefined is set when a table turned out to have other columns than before.
@@ -47,7 +42,7 @@ func (d *decoder) take(data []byte) (rows []engine.RowChange, committed *pglogre
 	switch m := m.(type) {
 	case *pglogrepl.BeginMessage:
 		d.inside, d.number = true, m.Xid
-		d.rows, d.large = nil, nil
+		d.wrote = feed.Rows{}
 	case *pglogrepl.RelationMessage:
 		d.relation(m)
 	case *pglogrepl.InsertMessage:
@@ -64,11 +59,8 @@ func (d *decoder) take(data []byte) (rows []engine.RowChange, committed *pglogre
 		}
 	case *pglogrepl.CommitMessage:
 		d.inside = false
-		rows = d.rows
-		for _, r := range d.large {
-			rows = append(rows, r)
-		}
-		d.rows, d.large = nil, nil
+		rows = d.wrote.All()
+		d.wrote = feed.Rows{}
 		return rows, m, nil
 	}
 	return nil, nil, nil
@@ -109,16 +101,8 @@ func (d *decoder) add(id uint32, kind analysis.Events, old, new *pglogrepl.Tuple
 	if kind == analysis.Truncate {
 		d.last.forget()
 	}
-	if d.large == nil && len(d.rows) >= mostRows {
-		d.large = map[string]engine.RowChange{}
-		for _, had := range d.rows {
-			d.large[had.Schema+"."+had.Table] = engine.RowChange{Schema: had.Schema, Table: had.Table, Kind: anyWrite}
-		}
-		d.rows = nil
-	}
-	if d.large != nil {
-		c.Kind = anyWrite
-		d.large[c.Schema+"."+c.Table] = c
+	if d.wrote.Large() {
+		d.wrote.Add(c)
 		d.last.forget()
 		return nil
 	}
@@ -147,7 +131,7 @@ func (d *decoder) add(id uint32, kind analysis.Events, old, new *pglogrepl.Tuple
 	case kind == analysis.Update:
 		c.Sets = r.changed(old, new)
 	}
-	d.rows = append(d.rows, c)
+	d.wrote.Add(c)
 	return nil
 }
 

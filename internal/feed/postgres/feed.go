@@ -23,16 +23,11 @@ type Follower struct {
 	// Connect connects to the database with further parameters of the start-up message.
 	Connect func(ctx context.Context, parameters map[string]string) (*pgconn.PgConn, error)
 
-	// unseen are the transactions that have been told, by their numbers; went says that the stream went on since it was last
-	// connected.
-	unseen feed.Unseen[uint32]
-	went   bool
+	feed.Keeping[uint32] // by the numbers of transactions
 
 	running context.Context // that of Run
 	beside  sync.WaitGroup  // what Run has begun
 
-	mu     sync.Mutex
-	status feed.Status
 	at     position
 	counts map[string]counted
 }
@@ -48,34 +43,15 @@ const (
 	usualSlotBound = 1 << 30
 	usualProbe     = 100 * time.Millisecond
 	checkEvery     = 5 * time.Second
-	stalls         = 3 * time.Second  // a stream of which so long it is not known how far it has come has stalled
 	silence        = 30 * time.Second // and one that is silent for so long, though it is asked all the time, is taken to be dead
-	longestPause   = 10 * time.Second
 	askTime        = 10 * time.Second // for one question
 	// counterDelay is how long a server may keep a session's counters to itself. Source: PGSTAT_IDLE_INTERVAL in its
 	// pgstat.c.
 	counterDelay = 10 * time.Second
 )
 
-// Status implements feed.Follower.
-func (f *Follower) Status() feed.Status {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return f.status.Seen(time.Now(), stalls)
-}
-
-func (f *Follower) set(change func(*feed.Status)) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	change(&f.status)
-}
-
 func (f *Follower) log() *slog.Logger {
-	l := f.Log
-	if l == nil {
-		l = slog.Default()
-	}
-	return l.With("database", f.Database, "slot", f.Slot)
+	return f.Logger().With("database", f.Database, "slot", f.Slot)
 }
 
 // errGiven is the end of a stream that is not to be had again: then there is only polling.
@@ -94,38 +70,7 @@ func (f *Follower) Run(ctx context.Context) {
 	}
 	f.running = ctx
 	defer f.beside.Wait()
-	defer f.Feed.Running(false)
-	pause := time.Second
-	for ctx.Err() == nil {
-		began, had := time.Now(), f.unseen.Any()
-		f.went = false
-		err := f.follow(ctx)
-		f.Feed.Running(false)
-		if ctx.Err() != nil {
-			return
-		}
-		f.set(func(s *feed.Status) { s.Mode, s.Problem = "", sentence(err) })
-		if had && !f.went {
-			f.at = position{} // so that all clocks move when it begins again
-			f.unseen.All()
-		}
-		f.log().Warn("direct writes are not seen at this moment", "why", err)
-		if time.Since(began) > time.Minute {
-			pause = time.Second
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(pause):
-		}
-		pause = min(2*pause, longestPause)
-	}
-}
-
-func sentence(err error) string {
-	if err == nil {
-		return "the connection ended"
-	}
-	return strings.TrimSpace(err.Error())
+	f.Keep(ctx, &f.Options, f.follow, func() { f.at = position{} })
 }
 
 // follow connects and follows until something goes wrong.
@@ -150,8 +95,8 @@ func (f *Follower) follow(ctx context.Context) error {
 	}
 	// There is no stream to be had: what the counters say is better than nothing.
 	f.Feed.Lost(time.Now())
-	f.unseen.All()
-	f.set(func(s *feed.Status) {
+	f.Unseen.All()
+	f.Set(func(s *feed.Status) {
 		*s = feed.Status{
 			Mode:         feed.Poll,
 			Lag:          counterDelay + f.PollEvery,
@@ -161,7 +106,7 @@ func (f *Follower) follow(ctx context.Context) error {
 			Rows:         s.Rows,
 		}
 		if why != nil {
-			s.Problem = "there is no stream of changes: " + sentence(why)
+			s.Problem = "there is no stream of changes: " + strings.TrimSpace(why.Error())
 		}
 	})
 	if why != nil {

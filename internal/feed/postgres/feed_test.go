@@ -266,7 +266,7 @@ func TestACommitThatWaitsForAReplica(t *testing.T) {
 	s.begin()
 	s.eventually(func(x feed.Status) bool { return x.Mode == feed.Stream && x.Lag > 0 })
 	s.sql(s.conn, "update ports set name = 'at once' where id = 3")
-	s.eventually(func(x feed.Status) bool { return x.Transactions == 1 && !s.follower.unseen.Any() })
+	s.eventually(func(x feed.Status) bool { return x.Transactions == 1 && !s.follower.Unseen.Any() })
 	s.sql(s.conn, "alter system set synchronous_standby_names = 'nobody'")
 	s.sql(s.conn, "select pg_reload_conf()")
 	defer s.sql(s.conn, "select pg_reload_conf()")
@@ -285,7 +285,7 @@ func TestACommitThatWaitsForAReplica(t *testing.T) {
 	}()
 	s.eventually(func(x feed.Status) bool { return x.Transactions == 2 })
 	for from := time.Now(); !s.follower.Status().At.After(from.Add(200 * time.Millisecond)); {
-		require.True(t, s.follower.unseen.Any())
+		require.True(t, s.follower.Unseen.Any())
 		rows, err := ask(ctx, s.conn, "select name from ports where id = 3")
 		require.NoError(t, err)
 		require.Equal(t, "at once", rows[0][0])
@@ -293,7 +293,7 @@ func TestACommitThatWaitsForAReplica(t *testing.T) {
 	_, err = s.conn.Exec(ctx, "select pg_cancel_backend(pid) from pg_stat_activity where wait_event = 'SyncRep'").ReadAll()
 	require.NoError(t, err)
 	require.NoError(t, <-written)
-	s.eventually(func(feed.Status) bool { return !s.follower.unseen.Any() })
+	s.eventually(func(feed.Status) bool { return !s.follower.Unseen.Any() })
 }
 
 func TestWhatASnapshotShows(t *testing.T) {
@@ -324,32 +324,32 @@ func TestValuesBeforeAndAfter(t *testing.T) {
 		return engine.ColumnValue{Column: name, Value: []byte(value)}
 	}
 	require.NoError(t, d.add(1, analysis.Update, nil, row("5", "x")))
-	assert.Equal(t, []engine.ColumnValue{column("id", "5")}, d.rows[0].Old, "what identifies the row has not changed")
-	assert.Empty(t, d.rows[0].Sets, "it has not been told of before")
+	assert.Equal(t, []engine.ColumnValue{column("id", "5")}, d.wrote.All()[0].Old, "what identifies the row has not changed")
+	assert.Empty(t, d.wrote.All()[0].Sets, "it has not been told of before")
 	require.NoError(t, d.add(1, analysis.Update, row("4", ""), row("5", "x")))
-	assert.Equal(t, []engine.ColumnValue{column("id", "4")}, d.rows[1].Old)
-	assert.Equal(t, []engine.ColumnValue{column("id", "5"), column("name", "x")}, d.rows[1].New)
+	assert.Equal(t, []engine.ColumnValue{column("id", "4")}, d.wrote.All()[1].Old)
+	assert.Equal(t, []engine.ColumnValue{column("id", "5"), column("name", "x")}, d.wrote.All()[1].New)
 	require.NoError(t, d.add(1, analysis.Update, nil, row("5", "y")))
-	assert.Equal(t, []string{"name"}, d.rows[2].Sets, "what it was before is remembered")
-	assert.Contains(t, d.rows[2].Old, column("name", "x"))
+	assert.Equal(t, []string{"name"}, d.wrote.All()[2].Sets, "what it was before is remembered")
+	assert.Contains(t, d.wrote.All()[2].Old, column("name", "x"))
 	require.NoError(t, d.add(1, analysis.Delete, row("5", ""), nil))
 	require.NoError(t, d.add(1, analysis.Update, nil, row("5", "z")))
-	assert.Empty(t, d.rows[4].Sets, "and forgotten with the row")
+	assert.Empty(t, d.wrote.All()[4].Sets, "and forgotten with the row")
 	d.relation(&pglogrepl.RelationMessage{RelationID: 3, Namespace: "public", RelationName: "full", ReplicaIdentity: 'f',
 		Columns: []*pglogrepl.RelationMessageColumn{{Name: "id", Flags: 1}, {Name: "name", Flags: 1}, {Name: "long", Flags: 1}}})
 	long := row("5", "y", "")
 	long.Columns[2].DataType = pglogrepl.TupleDataTypeToast
 	require.NoError(t, d.add(3, analysis.Update, row("5", "x", "a long one"), long))
-	assert.Equal(t, []string{"name"}, d.rows[len(d.rows)-1].Sets, "where all is told")
+	assert.Equal(t, []string{"name"}, d.wrote.All()[len(d.wrote.All())-1].Sets, "where all is told")
 	require.Error(t, d.add(2, analysis.Delete, nil, nil), "a table that was not described")
 	assert.False(t, d.redefined)
 	d.relation(&pglogrepl.RelationMessage{RelationID: 1, Namespace: "public", RelationName: "ports", ReplicaIdentity: 'd',
 		Columns: []*pglogrepl.RelationMessageColumn{{Name: "id", Flags: 1}}})
 	assert.True(t, d.redefined)
-	for range mostRows + 5 {
+	for range feed.MostRows + 5 {
 		require.NoError(t, d.add(1, analysis.Insert, nil, row("7")))
 	}
-	assert.Len(t, d.large, 2, "of a transaction of many rows the tables alone are told")
+	assert.Len(t, d.wrote.All(), 2, "of a transaction of many rows the tables alone are told")
 }
 
 func FuzzDecoder(f *testing.F) {
@@ -368,16 +368,6 @@ func TestWhereAPageBegins(t *testing.T) {
 	assert.Equal(t, pglogrepl.LSN(0x1000000), reachable(0x1000028))
 	assert.Equal(t, pglogrepl.LSN(0x1002028), reachable(0x1002028))
 	assert.Equal(t, pglogrepl.LSN(0x1002100), reachable(0x1002100))
-}
-
-// A stream that is not heard of falls behind by its silence.
-func TestAStreamThatStalls(t *testing.T) {
-	now := time.Now()
-	s := feed.Status{Mode: feed.Stream, At: now.Add(-time.Second), Lag: time.Millisecond}
-	assert.Equal(t, s, s.Seen(now, stalls))
-	s.At = now.Add(-20 * time.Second)
-	assert.Equal(t, 20*time.Second+time.Millisecond, s.Seen(now, stalls).Lag)
-	assert.Equal(t, "the stream has told nothing for 20 s", s.Seen(now, stalls).Problem)
 }
 
 // An account that may not replicate is told so, and counters take over.

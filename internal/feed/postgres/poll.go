@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"jollylarder/internal/core/engine"
+	"jollylarder/internal/feed"
 )
 
 // counted is what a table's counters said last: how many rows were written, and the file that its rows are in, which
@@ -32,7 +33,6 @@ func (f *Follower) poll(ctx context.Context, c *pgconn.PgConn, but map[string]bo
 	if len(rows) > 0 && rows[0][5] != "on" {
 		return errors.New("the server has track_counts = off, and does not count changes: set it to on")
 	}
-	f.mu.Lock()
 	if f.counts == nil {
 		f.counts = map[string]counted{}
 	}
@@ -45,7 +45,7 @@ func (f *Follower) poll(ctx context.Context, c *pgconn.PgConn, but map[string]bo
 		}
 		polled = append(polled, r[0])
 		now := counted{r[3], r[4]}
-		any := engine.RowChange{Schema: r[1], Table: r[2], Kind: anyWrite}
+		any := engine.RowChange{Schema: r[1], Table: r[2], Kind: feed.AnyWrite}
 		if had, ok := f.counts[r[0]]; !ok {
 			fresh = append(fresh, any) // it may have been written since something of it was kept
 		} else if had != now {
@@ -54,8 +54,7 @@ func (f *Follower) poll(ctx context.Context, c *pgconn.PgConn, but map[string]bo
 		f.counts[r[0]] = now
 	}
 	slices.SortFunc(polled, strings.Compare)
-	f.status.Polled = polled
-	f.mu.Unlock()
+	f.Set(func(s *feed.Status) { s.Polled = polled })
 	if len(fresh) > 0 {
 		f.Feed.Unsure(fresh, time.Now())
 	}

@@ -141,12 +141,10 @@ func Remove(ctx context.Context, c *pgconn.PgConn, n feed.Names) (feed.Plan, err
 	return p, nil
 }
 
-// Run runs a plan's steps, and says which of them failed: those before it are done.
+// Run runs a plan's steps.
 func Run(ctx context.Context, c *pgconn.PgConn, p feed.Plan) error {
-	for i, sql := range p.Steps {
-		if _, err := ask(ctx, c, sql); err != nil {
-			return fmt.Errorf("step %d of %d, %s: %w; the steps before it are done, and running this again goes on from there", i+1, len(p.Steps), sql, err)
-		}
-	}
-	return nil
+	return p.Run(ctx, func(ctx context.Context, step string) error {
+		_, err := ask(ctx, c, step)
+		return err
+	})
 }

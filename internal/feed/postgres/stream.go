@@ -29,6 +29,7 @@ type stream struct {
 	confirmed pglogrepl.LSN
 	probes    chan probe
 	soon      chan struct{} // for looking at once what everybody sees
+	pause     feed.Pause    // before it is looked at again, while some of it cannot be seen yet
 	waits     atomic.Int64  // since when, in nanoseconds, the stream has not come to the last probe's position; 0 if it has
 }
 
@@ -88,21 +89,9 @@ func (s *stream) run(ctx context.Context) error {
 	case confirmed > before.lsn:
 		gap = "another program has read from the slot, or created it again"
 	}
-	if gap != "" {
-		f.Feed.Lost(time.Now())
-		f.unseen.All()
-	}
-	f.set(func(x *feed.Status) {
-		*x = feed.Status{Mode: feed.Stream, Bound: f.MaxSlotSize, Transactions: x.Transactions, Rows: x.Rows, Gaps: x.Gaps, Polled: x.Polled}
-		if gap != "" && before.system != "" {
-			x.Gaps++
-		}
-	})
-	f.Feed.Running(true)
-	f.log().Info("changes are followed by the replication stream", "from", confirmed.String(), "gap", gap)
-	f.went = true
+	f.Begins(&f.Options, gap, confirmed.String(), f.MaxSlotSize)
 	s.probes, s.soon = make(chan probe, 1), make(chan struct{}, 1)
-	if f.unseen.Any() {
+	if f.Unseen.Any() {
 		s.looksSoon()
 	}
 	beside := make(chan error, 1)
@@ -177,7 +166,7 @@ func (s *stream) receive(ctx context.Context, c *pgconn.PgConn) error {
 		if waiting != nil && f.at.lsn >= waiting.lsn {
 			now := time.Now()
 			f.Feed.Told(waiting.from)
-			f.set(func(x *feed.Status) { x.Lag, x.At = now.Sub(waiting.from), now })
+			f.Set(func(x *feed.Status) { x.Lag, x.At = now.Sub(waiting.from), now })
 			waiting = nil
 			s.waits.Store(0)
 		}
@@ -252,9 +241,9 @@ func (s *stream) copied(data []byte, passed func(pglogrepl.LSN)) error {
 			return nil
 		}
 		if len(rows) > 0 {
-			s.f.unseen.Add(s.decoder.number, s.f.Feed.Committing(rows, now))
+			s.f.Unseen.Add(s.decoder.number, s.f.Feed.Committing(rows, now))
 			s.looksSoon()
-			s.f.set(func(x *feed.Status) { x.Transactions++; x.Rows += uint64(len(rows)) })
+			s.f.Set(func(x *feed.Status) { x.Transactions++; x.Rows += uint64(len(rows)) })
 		}
 		passed(committed.TransactionEndLSN)
 	}
@@ -269,7 +258,6 @@ func (s *stream) beside(ctx context.Context, stop context.CancelFunc) error {
 	var checked, polled, flushed time.Time
 	t := time.NewTicker(f.ProbeEvery)
 	defer t.Stop()
-	var again <-chan time.Time
 	for {
 		select {
 		case <-ctx.Done():
@@ -281,11 +269,10 @@ func (s *stream) beside(ctx context.Context, stop context.CancelFunc) error {
 				return err
 			}
 			if left {
-				again = time.After(f.ProbeEvery / 50)
+				time.AfterFunc(s.pause.Next(f.ProbeEvery), s.looksSoon)
+			} else {
+				s.pause = 0
 			}
-			continue
-		case <-again:
-			s.looksSoon()
 			continue
 		}
 		from := time.Now()
@@ -340,7 +327,7 @@ func (s *stream) looks(ctx context.Context) (left bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	return s.f.unseen.Shown(ended), nil
+	return s.f.Unseen.Shown(ended), nil
 }
 
 // endedIn reads a snapshot, as xmin:xmax:xip,xip, and says of transactions, by the lower half of their numbers, whether
@@ -388,7 +375,7 @@ func (s *stream) check(ctx context.Context) error {
 		return fmt.Errorf("the slot %s does not exist any more: run jollylarder feed setup, which makes it", f.Slot)
 	}
 	held, _ := strconv.ParseInt(rows[0][0], 10, 64)
-	f.set(func(x *feed.Status) {
+	f.Set(func(x *feed.Status) {
 		x.Held, x.Problem = held, ""
 		if held > f.MaxSlotSize/2 {
 			x.Problem = fmt.Sprintf("the server retains %d MiB of its log for the slot %s, which is dropped at %d MiB", held>>20, f.Slot, f.MaxSlotSize>>20)
