@@ -1,6 +1,8 @@
 package catalog
 
 import (
+	"slices"
+
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/reason"
 )
@@ -87,6 +89,29 @@ type ReadPin struct {
 	// Columns are sorted by name; Unique says that no two rows have equal values in them.
 	Columns []PinColumn
 	Unique  bool
+}
+
+// Narrowest chooses by which of some pinned columns rows are told apart: by one that is unique, or by several that are
+// together, or else by the one that stands first. Keys are those of the table that are unique.
+func Narrowest(columns []PinColumn, keys [][]string) (pin ReadPin) {
+	var best []string
+	for _, key := range keys {
+		all := !slices.ContainsFunc(key, func(name string) bool {
+			return !slices.ContainsFunc(columns, func(c PinColumn) bool { return c.Name == name })
+		})
+		if all && (best == nil || len(key) < len(best)) {
+			best = key
+		}
+	}
+	if best == nil {
+		return ReadPin{Columns: columns[:1]}
+	}
+	pin.Unique = true
+	for _, name := range slices.Sorted(slices.Values(best)) {
+		i := slices.IndexFunc(columns, func(c PinColumn) bool { return c.Name == name })
+		pin.Columns = append(pin.Columns, columns[i])
+	}
+	return pin
 }
 
 // PinColumn is a column whose values stand where one of the statement's pins says.

@@ -65,29 +65,48 @@ func (f *Feed) Committing(rows []RowChange, now time.Time) (visible func()) {
 
 func (f *Feed) changed(rows []RowChange, sure bool, now time.Time) (visible func()) {
 	var c freshness.Change
-	tables := map[string]bool{}
+	tables := map[string]*toldTable{}
 	schema := f.db.current()
-	for _, r := range rows {
-		tables[r.Schema+"."+r.Table] = true
-		c.AddPart(f.part(&r, schema))
-		if schema != nil && schema.Told(r.Schema, r.Table) == catalog.ToldLess {
-			c.Add(f.db.clocks.Every)
-		}
-	}
 	around := false
-	for name := range tables {
-		if sure && f.isAround(name, now) {
-			f.e.countAround(name)
-			around = true
+	for i := range rows {
+		r := &rows[i]
+		name := r.Schema + "." + r.Table
+		t := tables[name]
+		if t == nil {
+			t = &toldTable{clock: f.db.clocks.Table(name), told: catalog.ToldTable}
+			if tables[name] = t; schema != nil {
+				t.told, t.columns = schema.Told(r.Schema, r.Table), schema.PinColumns(r.Schema, r.Table)
+			}
+			if t.told == catalog.ToldLess {
+				c.Add(f.db.clocks.Every)
+			}
+			around = sure && f.countsAround(name, now) || around
 		}
+		c.AddPart(f.part(r, t, schema))
 	}
 	return f.begin(c, around, now)
 }
 
+// toldTable is what is known of a table of which a feed tells.
+type toldTable struct {
+	clock   *freshness.Clock
+	told    catalog.Told
+	columns []catalog.Column // whose values are told apart
+}
+
+// countsAround counts a change of a table that is of none of the larder's clients, and says whether it is one.
+func (f *Feed) countsAround(table string, now time.Time) bool {
+	around := f.isAround(table, now)
+	if around {
+		f.e.countAround(table)
+	}
+	return around
+}
+
 // part gives what a row's change may have altered.
-func (f *Feed) part(r *RowChange, schema catalog.Schema) freshness.Part {
-	part := freshness.Part{Clock: f.db.clocks.Table(r.Schema + "." + r.Table)}
-	if schema == nil || schema.Told(r.Schema, r.Table) != catalog.ToldRows {
+func (f *Feed) part(r *RowChange, t *toldTable, schema catalog.Schema) freshness.Part {
+	part := freshness.Part{Clock: t.clock}
+	if t.told != catalog.ToldRows {
 		return part
 	}
 	part.Adds = r.Kind == analysis.Insert
@@ -95,7 +114,7 @@ func (f *Feed) part(r *RowChange, schema catalog.Schema) freshness.Part {
 		part.Sets = schema.Assigned(r.Schema, r.Table, r.Sets, r.Told)
 	}
 	if r.Kind&analysis.Truncate == 0 {
-		for _, column := range schema.PinColumns(r.Schema, r.Table) {
+		for _, column := range t.columns {
 			if hashes, ok := r.hashes(&f.db.dialect.Values, column); ok {
 				part.Values = append(part.Values, freshness.Values{Column: column.Name, Hashes: hashes})
 			}
@@ -131,10 +150,7 @@ func (f *Feed) Ran(s *statement.Syntax, path, text string, own bool, now time.Ti
 	around := false
 	for _, name := range does.Writes {
 		c.Add(f.db.clocks.Table(name))
-		if f.isAround(name, now) {
-			f.e.countAround(name)
-			around = true
-		}
+		around = f.countsAround(name, now) || around
 	}
 	return f.begin(c, around, now)
 }

@@ -1,8 +1,6 @@
 package mysql
 
 import (
-	"slices"
-
 	"github.com/pingcap/tidb/pkg/parser/ast"
 	"github.com/pingcap/tidb/pkg/parser/opcode"
 
@@ -10,19 +8,11 @@ import (
 	"jollylarder/internal/core/analysis/mysql/grammar"
 )
 
-// pinning finds the columns that the conditions of one query or write fix to literals. A table that is also mentioned
-// elsewhere is not pinned by them, which is for Again to tell.
+// pinning finds the columns that the conditions of one query or write fix to literals.
 type pinning struct {
+	analysis.Pinning
 	sql   string
 	scope *analysis.Scope
-	pins  []pinned
-	equal [][2]*analysis.Ref // columns that must be equal
-}
-
-type pinned struct {
-	ref    *analysis.Ref
-	values []analysis.PinValue
-	via    []*analysis.Ref
 }
 
 // pinsOfSelect finds the columns that a query fixes to literals. Only the conditions of the outermost query count.
@@ -37,9 +27,7 @@ func (r *reader) pinsOfSelect(s *ast.SelectStmt) {
 	if inner {
 		x.on(s.From.TableRefs)
 	}
-	for _, p := range x.follow() {
-		r.f.Pins = append(r.f.Pins, analysis.Pin{Ref: p.ref, Of: analysis.PinOfRead, Values: p.values, Via: p.via})
-	}
+	r.f.Pins = append(r.f.Pins, x.Pins(analysis.PinOfRead)...)
 	r.f.RowsAreFound = r.f.FromEach
 }
 
@@ -50,9 +38,7 @@ func (r *reader) pinsOfWrite(t *ast.TableSource, where ast.ExprNode) {
 	item.Target = true
 	x := &pinning{sql: r.sql, scope: &analysis.Scope{Items: []*analysis.Item{item}}}
 	x.conjuncts(where)
-	for _, p := range x.follow() {
-		r.f.Pins = append(r.f.Pins, analysis.Pin{Ref: p.ref, Of: analysis.PinOfOld, Values: p.values, Via: p.via})
-	}
+	r.f.Pins = append(r.f.Pins, x.Pins(analysis.PinOfOld)...)
 }
 
 // pinsAssigned finds the columns to which an UPDATE of one table assigns literals.
@@ -155,11 +141,11 @@ func (x *pinning) conjuncts(n ast.ExprNode) {
 			x.conjuncts(c.R)
 		case opcode.EQ:
 			if v, ok := fixed(x.sql, c.R); ok {
-				x.pin(c.L, v)
+				x.Fix(x.plain(c.L), v)
 			} else if v, ok := fixed(x.sql, c.L); ok {
-				x.pin(c.R, v)
-			} else if a, b := x.plain(c.L), x.plain(c.R); a != nil && b != nil {
-				x.equal = append(x.equal, [2]*analysis.Ref{a, b})
+				x.Fix(x.plain(c.R), v)
+			} else {
+				x.Equate(x.plain(c.L), x.plain(c.R))
 			}
 		}
 	case *ast.PatternInExpr:
@@ -172,31 +158,9 @@ func (x *pinning) conjuncts(n ast.ExprNode) {
 			all = append(all, v...)
 		}
 		if !c.Not && c.Sel == nil && len(all) > 0 {
-			x.pin(c.Expr, all)
+			x.Fix(x.plain(c.Expr), all)
 		}
 	}
-}
-
-// mostFollowed bounds the work of follow, which grows with the number of columns pinned times that of equal ones.
-const mostFollowed = 10_000
-
-// follow pins columns that must be equal to pinned ones, and gives all that are. Columns are the same here if they are
-// written the same: that two ways of writing mean one is not looked for.
-func (x *pinning) follow() []pinned {
-	has := func(c *analysis.Ref) bool {
-		return slices.ContainsFunc(x.pins, func(p pinned) bool { return slices.Equal(p.ref.Path, c.Path) })
-	}
-	for i := 0; i < len(x.pins) && len(x.pins)*len(x.equal) <= mostFollowed; i++ { // it grows on the way
-		p := x.pins[i]
-		for _, e := range x.equal {
-			for _, side := range [2][2]*analysis.Ref{{e[0], e[1]}, {e[1], e[0]}} {
-				if slices.Equal(side[0].Path, p.ref.Path) && !has(side[1]) {
-					x.pins = append(x.pins, pinned{side[1], p.values, append(slices.Clone(p.via), p.ref)})
-				}
-			}
-		}
-	}
-	return x.pins
 }
 
 func (r *reader) fixed(n ast.ExprNode) ([]analysis.PinValue, bool) { return fixed(r.sql, n) }
@@ -257,10 +221,4 @@ func (x *pinning) plain(n ast.ExprNode) *analysis.Ref {
 		return ref
 	}
 	return nil
-}
-
-func (x *pinning) pin(n ast.ExprNode, v []analysis.PinValue) {
-	if ref := x.plain(n); ref != nil {
-		x.pins = append(x.pins, pinned{ref: ref, values: v})
-	}
 }

@@ -8,36 +8,23 @@ import (
 	"jollylarder/internal/core/analysis"
 )
 
-// pinning finds the columns that the conditions of one query or write fix to literals. A table that is also mentioned
-// elsewhere is not pinned by them, which is for Again to tell.
-type pinning struct {
-	pins  []pinned
-	equal [][2]*analysis.Ref // columns that must be equal
-}
-
-type pinned struct {
-	ref    *analysis.Ref
-	values []analysis.PinValue
-	via    []*analysis.Ref
-}
+// pinning finds the columns that the conditions of one query or write fix to literals.
+type pinning struct{ analysis.Pinning }
 
 // pinsOfSelect finds the columns that a query fixes to literals. Only the conditions of the outermost query count.
 func (r *reader) pinsOfSelect(s *pg.SelectStmt, from *source) {
-	for _, p := range r.conditions(s.WhereClause, from) {
-		r.pin(analysis.Pin{Ref: p.ref, Of: analysis.PinOfRead, Values: p.values, Via: p.via})
-	}
+	r.f.Pins = append(r.f.Pins, r.conditions(s.WhereClause, from, analysis.PinOfRead)...)
 	r.f.RowsAreFound = len(s.GroupClause) == 0 && s.HavingClause == nil && len(s.FromClause) > 0 && !from.maybe &&
 		!slices.ContainsFunc(s.TargetList, callsSomething)
 }
 
 // conditions gives the columns that are fixed by all conditions that must hold.
-func (r *reader) conditions(where *pg.Node, from *source) []pinned {
+func (r *reader) conditions(where *pg.Node, from *source, of analysis.PinOf) []analysis.Pin {
 	var x pinning
 	for _, c := range append([]condition{{where, r.scope}}, from.on...) {
 		x.conjuncts(c.Node, c.scope)
 	}
-	x.follow()
-	return x.pins
+	return x.Pins(of)
 }
 
 // callsSomething says whether an item of a list of columns is more than a column, a literal, or a cast of these. It may
@@ -52,9 +39,7 @@ func callsSomething(n *pg.Node) bool {
 
 // pinsOfWrite finds the columns that an UPDATE or DELETE fixes, among them those of the rows that it writes.
 func (r *reader) pinsOfWrite(where *pg.Node, from *source) {
-	for _, p := range r.conditions(where, from) {
-		r.pin(analysis.Pin{Ref: p.ref, Of: analysis.PinOfOld, Values: p.values, Via: p.via})
-	}
+	r.f.Pins = append(r.f.Pins, r.conditions(where, from, analysis.PinOfOld)...)
 }
 
 // pinsAssigned finds the columns to which an UPDATE assigns literals.
@@ -124,11 +109,11 @@ func (x *pinning) conjuncts(n *pg.Node, in *analysis.Scope) {
 		switch e.Kind {
 		case pg.A_Expr_Kind_AEXPR_OP:
 			if v, ok := fixed(e.Rexpr); ok {
-				x.pin(e.Lexpr, in, v)
+				x.Fix(plain(e.Lexpr, in), v)
 			} else if v, ok := fixed(e.Lexpr); ok {
-				x.pin(e.Rexpr, in, v)
-			} else if a, b := plain(e.Lexpr, in), plain(e.Rexpr, in); a != nil && b != nil {
-				x.equal = append(x.equal, [2]*analysis.Ref{a, b})
+				x.Fix(plain(e.Rexpr, in), v)
+			} else {
+				x.Equate(plain(e.Lexpr, in), plain(e.Rexpr, in))
 			}
 		case pg.A_Expr_Kind_AEXPR_IN:
 			var all []analysis.PinValue
@@ -139,7 +124,7 @@ func (x *pinning) conjuncts(n *pg.Node, in *analysis.Scope) {
 				}
 				all = append(all, v...)
 			}
-			x.pin(e.Lexpr, in, all)
+			x.Fix(plain(e.Lexpr, in), all)
 		case pg.A_Expr_Kind_AEXPR_OP_ANY:
 			if v, ok := fixed(e.Rexpr); ok {
 				array := e.Rexpr
@@ -149,31 +134,7 @@ func (x *pinning) conjuncts(n *pg.Node, in *analysis.Scope) {
 				if array.GetAArrayExpr() == nil {
 					v[0].Array = true
 				}
-				x.pin(e.Lexpr, in, v)
-			}
-		}
-	}
-}
-
-// mostFollowed bounds the work of follow, which grows with the number of columns pinned times that of equal ones.
-const mostFollowed = 10_000
-
-// follow pins columns that must be equal to pinned ones. Columns are the same here if they are written the same: that
-// two ways of writing mean one is not looked for.
-func (x *pinning) follow() {
-	has := func(c *analysis.Ref) bool {
-		return slices.ContainsFunc(x.pins, func(p pinned) bool { return slices.Equal(p.ref.Path, c.Path) })
-	}
-	for i := 0; i < len(x.pins); i++ { // it grows on the way
-		if len(x.pins)*len(x.equal) > mostFollowed {
-			return // the pins there are hold all the same
-		}
-		p := x.pins[i]
-		for _, e := range x.equal {
-			for _, side := range [2][2]*analysis.Ref{{e[0], e[1]}, {e[1], e[0]}} {
-				if slices.Equal(side[0].Path, p.ref.Path) && !has(side[1]) {
-					x.pins = append(x.pins, pinned{side[1], p.values, append(slices.Clone(p.via), p.ref)})
-				}
+				x.Fix(plain(e.Lexpr, in), v)
 			}
 		}
 	}
@@ -242,12 +203,6 @@ func plain(n *pg.Node, in *analysis.Scope) *analysis.Ref {
 		return nil
 	}
 	return ref
-}
-
-func (x *pinning) pin(n *pg.Node, in *analysis.Scope, v []analysis.PinValue) {
-	if ref := plain(n, in); ref != nil {
-		x.pins = append(x.pins, pinned{ref: ref, values: v})
-	}
 }
 
 func (r *reader) pin(p analysis.Pin) {

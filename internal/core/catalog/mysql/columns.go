@@ -22,7 +22,7 @@ type column struct {
 
 // key is a unique key. Parts is set for one of parts of columns alone.
 type key struct {
-	columns []string // in lower case
+	columns []string
 	parts   bool
 }
 
@@ -87,10 +87,20 @@ func (t *table) column(name string) *column {
 	return nil
 }
 
+// unique gives the columns of the unique keys of whole columns.
+func (t *table) unique() (list [][]string) {
+	for _, k := range t.keys {
+		if !k.parts {
+			list = append(list, k.columns)
+		}
+	}
+	return list
+}
+
 // sole says whether a column is one of the only unique key of a table: what collides with a row that is added has its
 // value in it.
 func (t *table) sole(c *column) bool {
-	return len(t.keys) == 1 && !t.keys[0].parts && slices.Contains(t.keys[0].columns, strings.ToLower(c.name))
+	return len(t.keys) == 1 && !t.keys[0].parts && slices.Contains(t.keys[0].columns, c.name)
 }
 
 // Told implements catalog.Schema. A server's log does not have the rows that a reference changes, nor where those of a

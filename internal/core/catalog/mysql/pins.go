@@ -29,7 +29,7 @@ func (r *resolver) pins(f *analysis.Facts) {
 	}
 	slices.Sort(r.out.Pins)
 	for t, columns := range found {
-		r.out.ReadPins[t.String()] = t.best(columns)
+		r.out.ReadPins[t.String()] = catalog.Narrowest(columns, t.unique())
 	}
 	for _, w := range f.Writes {
 		for _, t := range r.tables(w.Name) {
@@ -107,28 +107,6 @@ func (r *resolver) alike(p analysis.Pin, t freshness.Type) bool {
 		}
 	}
 	return true
-}
-
-// best chooses by which of the pinned columns rows are told apart: by one that is unique, or by several that are
-// together, or else by the one that stands first.
-func (t *table) best(columns []catalog.PinColumn) (pin catalog.ReadPin) {
-	var best []catalog.PinColumn
-	for _, k := range t.keys {
-		var all []catalog.PinColumn
-		for _, name := range k.columns {
-			if i := slices.IndexFunc(columns, func(c catalog.PinColumn) bool { return strings.EqualFold(c.Name, name) }); i >= 0 {
-				all = append(all, columns[i])
-			}
-		}
-		if !k.parts && len(k.columns) > 0 && len(all) == len(k.columns) && (best == nil || len(all) < len(best)) {
-			best = all
-		}
-	}
-	if best == nil {
-		return catalog.ReadPin{Columns: columns[:1]}
-	}
-	slices.SortFunc(best, func(a, b catalog.PinColumn) int { return strings.Compare(a.Name, b.Name) })
-	return catalog.ReadPin{Columns: best, Unique: true}
 }
 
 // narrowed gives what a statement's pins say of the rows of a table that it writes, or nil where they say nothing: of one

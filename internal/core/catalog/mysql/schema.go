@@ -122,7 +122,7 @@ func (d *Described) Schema() catalog.Schema {
 	}
 	for _, k := range d.Keys {
 		t := of(k.Schema, k.Table)
-		t.keys = append(t.keys, key{columnsOf(k.Columns), k.Parts})
+		t.keys = append(t.keys, key{strings.Split(k.Columns, ","), k.Parts})
 	}
 	for _, v := range d.Views {
 		t := of(v.Schema, v.Name)

@@ -34,7 +34,7 @@ func (r *resolver) pins(f *analysis.Facts) {
 	}
 	slices.Sort(r.out.Pins)
 	for rel, columns := range found {
-		r.pinRead(rel, rel.best(columns), true)
+		r.pinRead(rel, catalog.Narrowest(columns, rel.uniqueKeys), true)
 	}
 	r.readColumns(f)
 	for rel, pin := range r.narrow {
@@ -130,29 +130,6 @@ func (r *resolver) pinRead(rel *relation, pin catalog.ReadPin, alone bool) {
 	for _, child := range rel.children {
 		r.pinRead(child, pin, false)
 	}
-}
-
-// best chooses by which of the pinned columns rows are told apart: by one that is unique, or by several that are
-// together, or else by the one that stands first.
-func (r *relation) best(columns []catalog.PinColumn) (pin catalog.ReadPin) {
-	var best []string
-	for _, key := range r.uniqueKeys {
-		all := !slices.ContainsFunc(key, func(name string) bool {
-			return !slices.ContainsFunc(columns, func(c catalog.PinColumn) bool { return c.Name == name })
-		})
-		if all && (best == nil || len(key) < len(best)) {
-			best = key
-		}
-	}
-	if best == nil {
-		return catalog.ReadPin{Columns: columns[:1]}
-	}
-	pin.Unique = true
-	for _, name := range slices.Sorted(slices.Values(best)) {
-		i := slices.IndexFunc(columns, func(c catalog.PinColumn) bool { return c.Name == name })
-		pin.Columns = append(pin.Columns, columns[i])
-	}
-	return pin
 }
 
 // pinned finds the table and the column that a pin means: a table that is mentioned but once.

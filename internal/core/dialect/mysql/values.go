@@ -2,7 +2,6 @@ package mysql
 
 import (
 	"bytes"
-	"strconv"
 
 	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/freshness"
@@ -56,28 +55,13 @@ func noElements(dialect.Written, int) ([][]byte, bool) { return nil, false }
 func read(w dialect.Written, t freshness.Type) (v freshness.Value, ok bool) {
 	switch t {
 	case freshness.Integer:
-		n, ok := integer(w.Bytes)
+		n, ok := dialect.Whole(w.Bytes, mostDigits)
 		return freshness.IntegerValue(n), ok
 	case freshness.Text:
 		text, ok := folded(w.Bytes)
 		return freshness.TextValue(text), ok
 	}
 	return v, false
-}
-
-// integer reads a whole number that is written with digits alone, and perhaps a minus sign.
-func integer(b []byte) (int64, bool) {
-	digits := bytes.TrimPrefix(b, []byte("-"))
-	if len(digits) == 0 || len(digits) > mostDigits {
-		return 0, false
-	}
-	for _, c := range digits {
-		if c < '0' || c > '9' {
-			return 0, false
-		}
-	}
-	n, err := strconv.ParseInt(string(b), 10, 64)
-	return n, err == nil
 }
 
 // folded gives a text of printable ASCII in lower case.

@@ -3,7 +3,6 @@ package postgres
 import (
 	"bytes"
 	"encoding/binary"
-	"strconv"
 	"time"
 	"unicode/utf8"
 
@@ -18,7 +17,7 @@ func read(w dialect.Written, t freshness.Type) (v freshness.Value, ok bool) {
 	}
 	switch t {
 	case freshness.Integer:
-		n, ok := integer(w.Bytes)
+		n, ok := dialect.Whole(w.Bytes, 19)
 		return freshness.IntegerValue(n), ok
 	case freshness.Text:
 		return freshness.TextValue(w.Bytes), ascii(w.Bytes) || w.UTF8 && utf8.Valid(w.Bytes)
@@ -71,24 +70,6 @@ func unquote(token []byte) ([]byte, bool) {
 		return nil, false
 	}
 	return bytes.ReplaceAll(token[1:n-1], []byte("''"), []byte("'")), true
-}
-
-// integer reads a whole number that is written with digits alone, and perhaps a minus sign.
-func integer(b []byte) (int64, bool) {
-	digits := b
-	if len(b) > 0 && b[0] == '-' {
-		digits = b[1:]
-	}
-	if len(digits) == 0 || len(digits) > 19 {
-		return 0, false
-	}
-	for _, c := range digits {
-		if c < '0' || c > '9' {
-			return 0, false
-		}
-	}
-	n, err := strconv.ParseInt(string(b), 10, 64)
-	return n, err == nil
 }
 
 func ascii(b []byte) bool {
