@@ -2,6 +2,7 @@ package mysql_test
 
 import (
 	"context"
+	"crypto/tls"
 	"database/sql"
 	"fmt"
 	"io"
@@ -27,12 +28,17 @@ func (a *answering) follows() *feeds.Follower {
 		Options: feed.Options{Feed: a.core.Feed("", ""), Mode: feed.Stream, ProbeEvery: time.Millisecond},
 		Config:  func() *driver.Config { return a.server.Config(link.Account{User: "root"}) },
 	}
+	a.runs(f)
+	return f
+}
+
+// runs has a follower run.
+func (a *answering) runs(f *feeds.Follower) {
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan struct{})
 	go func() { defer close(ended); f.Run(ctx) }()
 	a.t.Cleanup(func() { stop(); <-ended })
 	a.catchesUp(f)
-	return f
 }
 
 // catchesUp waits until all that was done before is told.
@@ -42,6 +48,28 @@ func (a *answering) catchesUp(f *feeds.Follower) {
 		s := f.Status()
 		return s.Mode == feed.Stream && s.At.Add(-s.Lag).After(from)
 	}, time.Minute, 200*time.Microsecond, "%+v", f.Status())
+}
+
+// An account that is let in over TLS alone follows over TLS.
+func TestAFeedOverTLS(t *testing.T) {
+	l := newLarder(t, link.Settings{OriginTLS: &tls.Config{RootCAs: authority.Pool(), ServerName: "localhost"}})
+	root := connect(t, server.Address(), "root", "", "")
+	for _, q := range []string{"create user harbour identified by 'Quay#7' require ssl", "grant replication slave on *.* to harbour"} {
+		_, err := root.Exec(q)
+		require.NoError(t, err, q)
+	}
+	defer root.Exec("drop user harbour")
+	a := &answering{larder: l, t: t}
+	f := &feeds.Follower{
+		Options: feed.Options{Feed: l.core.Feed("", ""), Mode: feed.Stream},
+		Config:  func() *driver.Config { return l.server.Config(link.Account{User: "harbour", Password: "Quay#7"}) },
+	}
+	a.runs(f)
+	told := f.Status().Transactions
+	_, err := root.Exec("create or replace table skerrow.moorings (id int)")
+	require.NoError(t, err)
+	a.catchesUp(f)
+	assert.Greater(t, f.Status().Transactions, told)
 }
 
 // Whatever somebody does directly, nobody is given an old answer once the feed has told of it.
