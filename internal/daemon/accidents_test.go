@@ -30,20 +30,20 @@ func TestAnEmptiedRulesFileIsNotFollowed(t *testing.T) {
 		require.Eventually(t, func() bool {
 			st, err := d.api.Status(ctx)
 			return err == nil && st.Outside != nil
-		}, 20*time.Second, 10*time.Millisecond, name)
+		}, time.Minute, 10*time.Millisecond, name)
 		time.Sleep(stillTime + 5*quietTime) // by then it would have been taken
 		assert.Equal(t, 1, rules(), name)
 		require.NoError(t, os.WriteFile(d.file, []byte(mine), 0o600))
 		require.Eventually(t, func() bool {
 			st, err := d.api.Status(ctx)
 			return err == nil && st.Outside == nil
-		}, 20*time.Second, 10*time.Millisecond, name)
+		}, time.Minute, 10*time.Millisecond, name)
 	}
 	require.NoError(t, os.WriteFile(d.file, nil, 0o600))
 	require.Eventually(t, func() bool {
 		_, err := d.api.Apply(ctx, control.Apply{File: true, Why: "they are all wrong"})
 		return err == nil
-	}, 20*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	assert.Zero(t, rules(), "somebody has confirmed it")
 
 	// A file that is written in pieces is taken when it is whole.
@@ -55,7 +55,7 @@ func TestAnEmptiedRulesFileIsNotFollowed(t *testing.T) {
 		require.NoError(t, err)
 		time.Sleep(stillTime / 5)
 	}
-	require.Eventually(t, func() bool { return rules() == 6 }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return rules() == 6 }, time.Minute, 10*time.Millisecond)
 }
 
 // No two larders use the same directory, rules file or socket, also when they start at the same moment.
@@ -110,7 +110,7 @@ func TestLimitsThatNobodyMeans(t *testing.T) {
 	require.Eventually(t, func() bool {
 		st, err := d.api.Status(ctx)
 		return err == nil && st.Outside != nil && strings.Contains(st.Outside.Problem, "larger than 16 MiB")
-	}, 20*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	require.NoError(t, os.WriteFile(d.file, []byte(mine), 0o600))
 	d.l.Close()
 	d.cfg.Control = filepath.Join(t.TempDir(), strings.Repeat("long", 30), "c.sock")

@@ -100,7 +100,7 @@ func TestAPI(t *testing.T) {
 	require.Eventually(t, func() bool { // until the stream has begun
 		_, err := c.Exec(ctx, "select 1")
 		return err == nil && len(events) > 0
-	}, 10*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	read := func() {
 		var name string
 		require.NoError(t, c.QueryRow(ctx, "select name from ports where id = 1").Scan(&name))
@@ -114,7 +114,7 @@ func TestAPI(t *testing.T) {
 	require.Eventually(t, func() bool {
 		p, err := api.Pattern(ctx, e.Pattern)
 		return err == nil && p.Cacheable
-	}, 5*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 	applied, err := api.PutRule(ctx, e.Pattern, control.Rule{Pattern: e.Pattern, Action: "cache", TTL: "30s", Note: "boards"})
 	require.NoError(t, err)
 	assert.Equal(t, "boards", applied.Why)
@@ -164,7 +164,7 @@ func TestAPI(t *testing.T) {
 	require.Eventually(t, func() bool {
 		ev := next("statement")
 		return ev.Reason == "its rule is paused"
-	}, 5*time.Second, time.Millisecond)
+	}, time.Minute, time.Millisecond)
 	_, err = api.RemoveRule(ctx, e.Pattern, "")
 	require.NoError(t, err)
 	_, err = api.RemoveRule(ctx, e.Pattern, "")

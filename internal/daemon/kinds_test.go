@@ -82,7 +82,7 @@ func TestOriginsOfSeveralKinds(t *testing.T) {
 			}
 		}
 		return len(seen) == 2
-	}, 30*time.Second, time.Millisecond)
+	}, time.Minute, time.Millisecond)
 	assert.Equal(t, []string{"1"}, seen["lines"].Values)
 	assert.Equal(t, "select name from quay where id = ?", seen["lines"].Statement)
 	assert.Equal(t, "select name from ports where id = $", seen["postgresql"].Text)

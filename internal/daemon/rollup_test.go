@@ -44,7 +44,7 @@ func TestWhatAMinuteTakesDown(t *testing.T) {
 			}
 		})
 		return calls(id) == 5
-	}, 10*time.Second, 5*time.Millisecond)
+	}, time.Minute, 5*time.Millisecond)
 	of := func(m int) state.Rollup {
 		at := from.Add(time.Duration(m) * minute)
 		return l.state.Sum(state.Pattern, id, at, at.Add(minute))
@@ -60,7 +60,7 @@ func TestWhatAMinuteTakesDown(t *testing.T) {
 	read(2)
 	_, err := c.Exec(ctx, "update ports set name = name where id = 1")
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return calls(id) == 7 && len(l.engine.Tables()) > 0 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return calls(id) == 7 && len(l.engine.Tables()) > 0 }, time.Minute, 5*time.Millisecond)
 	r.tick(from.Add(3 * minute))
 	assert.Equal(t, uint64(2), of(2).Calls())
 	assert.Positive(t, of(2).P50)

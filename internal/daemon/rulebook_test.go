@@ -212,7 +212,7 @@ func TestEditsOfTheFileAreOffered(t *testing.T) {
 			require.NoError(t, err)
 			found = st.Outside
 			return (found != nil) == (text != mine)
-		}, 5*time.Second, 5*time.Millisecond)
+		}, time.Minute, 5*time.Millisecond)
 		return found
 	}
 	edited := strings.Replace(mine, "5s", "9s", 1)
@@ -222,7 +222,7 @@ func TestEditsOfTheFileAreOffered(t *testing.T) {
 	assert.ErrorContains(t, err, "was changed by another program", "what he wrote is not lost")
 	assert.Equal(t, edited, d.inFile())
 	outside(mine)
-	require.Eventually(t, func() bool { return outside("[[rule]]\naction = 3\n").Problem != "" }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return outside("[[rule]]\naction = 3\n").Problem != "" }, time.Minute, time.Millisecond)
 	assert.Contains(t, outside("[[rule]]\naction = 3\n").Problem, "is wrong:\nline 2, column 1")
 	outside(mine)
 	outside(edited)
@@ -235,7 +235,7 @@ func TestEditsOfTheFileAreOffered(t *testing.T) {
 	d.cfg.FollowRules = true
 	d.begin()
 	require.NoError(t, os.WriteFile(d.file, []byte(mine), 0o600))
-	require.Eventually(t, func() bool { return d.l.Engine().Rules().List()[0].TTL == 5*time.Second }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return d.l.Engine().Rules().List()[0].TTL == 5*time.Second }, time.Minute, 5*time.Millisecond)
 }
 
 // What the state cannot be written to does not keep anybody from working.

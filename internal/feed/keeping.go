@@ -109,7 +109,7 @@ func (k *Keeping[K]) Begins(o *Options, gap, from string, bound int64) {
 		}
 	})
 	o.Feed.Running(true)
-	o.Logger().Info("changes are followed by the server's log", "origin", o.Origin, "database", o.Database, "from", from, "gap", gap)
+	o.Logger().Info("changes are followed by the replication stream", "origin", o.Origin, "database", o.Database, "from", from, "gap", gap)
 }
 
 // Pause is how long to wait before it is asked again what everybody sees: longer each time, up to the longest.

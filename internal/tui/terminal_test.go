@@ -408,7 +408,7 @@ func TestTheLarderStartsAgain(t *testing.T) {
 	serve := func() *exec.Cmd {
 		cmd := exec.Command(built, "serve", "--listen", "127.0.0.1:0", "--origin", "127.0.0.1:1", "--control", socket, "--state", filepath.Join(dir, "state"), "--rules", filepath.Join(dir, "rules.toml"))
 		require.NoError(t, cmd.Start())
-		require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 10*time.Second, 10*time.Millisecond)
+		require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, time.Minute, 10*time.Millisecond)
 		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
 		return cmd
 	}

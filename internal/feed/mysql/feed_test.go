@@ -21,6 +21,7 @@ import (
 	dialect "jollylarder/internal/core/dialect/mysql"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/freshness"
+	syntax "jollylarder/internal/core/statement/mysql"
 	"jollylarder/internal/feed"
 	"jollylarder/internal/privatemaria"
 )
@@ -119,7 +120,7 @@ func (s *sea) end() {
 
 func (s *sea) eventually(is func(feed.Status) bool) {
 	s.t.Helper()
-	ok := assert.Eventually(s.t, func() bool { return is(s.follower.Status()) }, 30*time.Second, 2*time.Millisecond)
+	ok := assert.Eventually(s.t, func() bool { return is(s.follower.Status()) }, time.Minute, 2*time.Millisecond)
 	require.True(s.t, ok, "%+v", s.follower.Status())
 }
 
@@ -252,6 +253,39 @@ func TestWhatTheLogTells(t *testing.T) {
 		}
 		if len(c.want)+len(got) > 0 {
 			assert.Equal(t, c.want, got, c.do)
+		}
+	}
+}
+
+// The status variables of a statement are a server's bytes: whatever they are, no more is read of them than there is, and
+// a mode is known only if it stands there.
+func FuzzHowWritten(f *testing.F) {
+	f.Add([]byte{0, 0, 0, 0, 0, 1, 4, 0, 0, 0, 0, 0, 0, 0, 6, 3, 's', 't', 'd', 4, 33, 0, 33, 0, 33, 0})
+	f.Add([]byte{6, 200, 's'})
+	f.Fuzz(func(t *testing.T, vars []byte) {
+		mode, _, known := howWritten(vars)
+		assert.True(t, known || mode == 0)
+		assert.True(t, !known || slices.Contains(vars, modeVariable))
+	})
+}
+
+// How a statement was written, as far as its variables tell.
+func TestHowStatementsWereWritten(t *testing.T) {
+	for _, c := range []struct {
+		vars        []byte
+		mode        syntax.Mode
+		utf8, known bool
+	}{
+		{[]byte{0, 0, 0, 0, 0, 1, 4, 0, 0, 0, 0, 0, 0, 0, 6, 3, 's', 't', 'd', 4, 33, 0, 33, 0, 33, 0}, syntax.ANSIQuotes, true, true},
+		{[]byte{1, 0, 0, 0x10, 0, 0, 0, 0, 0, 4, 8, 0, 8, 0, 8, 0}, syntax.NoBackslashEscapes, false, true},
+		{[]byte{1, 0, 0, 0, 0, 0, 0, 0, 0, 99, 1}, 0, false, true},
+		{[]byte{0, 0, 0, 0, 0}, 0, false, false}, {[]byte{1, 4, 0}, 0, false, false}, {nil, 0, false, false},
+	} {
+		mode, utf8, known := howWritten(c.vars)
+		assert.Equal(t, c.known, known, c.vars)
+		if known {
+			assert.Equal(t, c.mode, mode, c.vars)
+			assert.Equal(t, c.utf8, utf8, c.vars)
 		}
 	}
 }

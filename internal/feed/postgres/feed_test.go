@@ -79,7 +79,7 @@ func newSea(t testing.TB, mode feed.Mode) *sea {
 		assert.Eventually(t, func() bool { // the server takes a moment to see that nobody follows any more
 			p, err := Remove(ctx, s.conn, s.names)
 			return err == nil && len(p.Obstacles) == 0 && Run(ctx, s.conn, p) == nil
-		}, 10*time.Second, 10*time.Millisecond)
+		}, time.Minute, 10*time.Millisecond)
 		s.conn.Close(ctx)
 	})
 	return s
@@ -124,7 +124,7 @@ func (s *sea) end() {
 
 func (s *sea) eventually(is func(feed.Status) bool) {
 	s.t.Helper()
-	require.Eventually(s.t, func() bool { return is(s.follower.Status()) }, 15*time.Second, 5*time.Millisecond, "%+v", s.follower.Status())
+	require.Eventually(s.t, func() bool { return is(s.follower.Status()) }, time.Minute, 5*time.Millisecond, "%+v", s.follower.Status())
 }
 
 func (s *sea) around(table string) uint64 {
@@ -158,7 +158,7 @@ func TestTheStreamTellsOfEveryChange(t *testing.T) {
 	s.eventually(func(x feed.Status) bool { return x.Transactions == 3 })
 	assert.Equal(t, uint64(3), s.around("public.ports"))
 	s.sql(s.conn, "insert into log values ('c')")
-	require.Eventually(t, func() bool { return s.around("public.log") > 0 }, 15*time.Second, 20*time.Millisecond, "counters tell of the rest")
+	require.Eventually(t, func() bool { return s.around("public.log") > 0 }, time.Minute, 20*time.Millisecond, "counters tell of the rest")
 	// What is done while nobody follows is told afterwards, with no gap.
 	s.end()
 	s.sql(s.conn, "insert into ports values (30, 'z')")
@@ -170,7 +170,7 @@ func TestTheStreamTellsOfEveryChange(t *testing.T) {
 	require.Eventually(t, func() bool { // the server takes a moment to see that nobody follows any more
 		_, err := s.conn.Exec(ctx, "select pg_drop_replication_slot('"+s.names.Slot+"')").ReadAll()
 		return err == nil
-	}, 30*time.Second, 5*time.Millisecond)
+	}, time.Minute, 5*time.Millisecond)
 	s.sql(s.conn, "insert into ports values (31, 'z')")
 	s.setUp()
 	s.begin()
@@ -184,7 +184,7 @@ func TestWhatStandsAgainstAStream(t *testing.T) {
 		return x.Mode == feed.Poll && x.Problem == "there is no stream of changes: there is no slot "+s.names.Slot+": run jollylarder feed setup, which makes it"
 	})
 	s.sql(s.conn, "update ports set name = 'x' where id = 3")
-	require.Eventually(t, func() bool { return s.around("public.ports") > 0 }, 15*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return s.around("public.ports") > 0 }, time.Minute, 20*time.Millisecond)
 	s.end()
 	s.setUp()
 	other, err := s.connect(ctx, map[string]string{"replication": "database"})
@@ -211,7 +211,7 @@ func TestASlotIsLetGo(t *testing.T) {
 	require.Eventually(t, func() bool {
 		rows, err := ask(ctx, s.conn, "select count(*)::text from pg_replication_slots where slot_name = $1", s.names.Slot)
 		return err == nil && rows[0][0] == "0"
-	}, 15*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 }
 
 // The server's end of the stream is cut again and again: nothing is left out.
@@ -277,7 +277,7 @@ func TestACommitThatWaitsForAReplica(t *testing.T) {
 	require.Eventually(t, func() bool {
 		rows, err := ask(ctx, writer, "select current_setting('synchronous_standby_names')")
 		return err == nil && rows[0][0] == "nobody"
-	}, 15*time.Second, time.Millisecond)
+	}, time.Minute, time.Millisecond)
 	written := make(chan error, 1)
 	go func() {
 		_, err := writer.Exec(ctx, "update ports set name = 'later' where id = 3").ReadAll()

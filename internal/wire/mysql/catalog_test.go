@@ -66,7 +66,7 @@ func TestTheSchemaIsReadByItsOwnAccount(t *testing.T) {
 		l.core.Databases(func(_ string, is, whole bool, _ []string) { known = is && whole })
 		return known
 	}
-	wait := func() { require.Eventually(t, known, 20*time.Second, 20*time.Millisecond) }
+	wait := func() { require.Eventually(t, known, time.Minute, 20*time.Millisecond) }
 	wait()
 	do(c, "use harbour")
 	does := func(sql string) string {

@@ -98,7 +98,7 @@ func (l *larder) hit(c *pgx.Conn, ask func()) {
 	require.Eventually(l.t, func() bool {
 		ask()
 		return wasHit(l.t, c)
-	}, 10*time.Second, 5*time.Millisecond, "it is kept: %v", l.passed())
+	}, time.Minute, 5*time.Millisecond, "it is kept: %v", l.passed())
 }
 
 // A prepared statement belongs to the definitions and settings under which it was prepared.
@@ -359,7 +359,7 @@ func TestDatabasesAreApart(t *testing.T) {
 		return n
 	}
 	for sql, drops := range map[string]bool{"create table made ()": false, "do $$ begin execute 'select 1'; end $$": false, "create role r_common": true} {
-		require.Eventually(t, func() bool { text(t, beside, "select 1"); text(t, c, "select 1"); return known() == 2 }, 10*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool { text(t, beside, "select 1"); text(t, c, "select 1"); return known() == 2 }, time.Minute, 5*time.Millisecond)
 		l.hit(c, func() { text(t, c, "select n from t") })
 		text(t, beside, sql)
 		text(t, c, "select n from t")

@@ -59,7 +59,7 @@ func TestPgxInEveryMode(t *testing.T) {
 		}
 		assert.Eventually(t, func() bool { // a hit is counted when its reply has been written
 			return l.engine.Ledger.Total.Total().Count[ledger.Hit] >= before+9
-		}, 5*time.Second, time.Millisecond, "%s %v", mode, l.passed())
+		}, time.Minute, time.Millisecond, "%s %v", mode, l.passed())
 	}
 }
 

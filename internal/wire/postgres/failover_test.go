@@ -69,10 +69,10 @@ func TestAnotherServerBehindTheSameAddress(t *testing.T) {
 			m := newMovable(t, first)
 			if promoted {
 				follows := connect(t, second.URL("postgres", "postgres"), pgx.QueryExecModeSimpleProtocol)
-				require.Eventually(t, func() bool { return one(t, follows, "select pg_is_in_recovery()") == "true" }, 10*time.Second, 10*time.Millisecond)
+				require.Eventually(t, func() bool { return one(t, follows, "select pg_is_in_recovery()") == "true" }, time.Minute, 10*time.Millisecond)
 				_, err := follows.Exec(ctx, "select pg_wal_replay_pause()") // what is written from here on is lost
 				require.NoError(t, err)
-				require.Eventually(t, func() bool { return one(t, follows, "select pg_get_wal_replay_pause_state()") == "paused" }, 10*time.Second, 10*time.Millisecond)
+				require.Eventually(t, func() bool { return one(t, follows, "select pg_get_wal_replay_pause_state()") == "paused" }, time.Minute, 10*time.Millisecond)
 			}
 			old := connect(t, m.through, pgx.QueryExecModeSimpleProtocol)
 			_, err = old.Exec(ctx, "update berths set n = 42 where id = 1")
@@ -120,13 +120,13 @@ func TestAServerThatCrashes(t *testing.T) {
 	require.Eventually(t, func() bool {
 		changes, _ := m.engine.Servers()
 		return len(changes) > 0 && changes[0].Lost
-	}, 20*time.Second, 5*time.Millisecond)
+	}, time.Minute, 5*time.Millisecond)
 	var fresh *pgx.Conn
 	require.Eventually(t, func() bool {
 		var err error
 		fresh, err = pgx.Connect(ctx, strings.Replace(m.through, "?", "?default_query_exec_mode=simple_protocol&", 1))
 		return err == nil
-	}, 30*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 	defer fresh.Close(ctx)
 	there := connect(t, s.URL("postgres", "postgres"), pgx.QueryExecModeSimpleProtocol)
 	assert.Equal(t, one(t, there, readBerth), one(t, fresh, readBerth))
@@ -160,7 +160,7 @@ func TestConnectionsThatEndForAReasonDropNothing(t *testing.T) {
 	}
 	x := dialTalk(t, l.address, l.database).ready()
 	x.conn.Close() // without a word
-	require.Eventually(t, func() bool { return l.server.Clients() == 1 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return l.server.Clients() == 1 }, time.Minute, 5*time.Millisecond)
 	changes, _ := l.engine.Servers()
 	assert.Empty(t, changes)
 	one(t, reader, readBerth)

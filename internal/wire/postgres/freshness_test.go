@@ -348,13 +348,13 @@ func TestAWriterThatGoesAway(t *testing.T) {
 		one(t, reader, readBerth)
 	}
 	truth := connect(t, l.direct, pgx.QueryExecModeExec)
-	require.Eventually(t, func() bool { return one(t, truth, readBerth) == "9" }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return one(t, truth, readBerth) == "9" }, time.Minute, 10*time.Millisecond)
 	assert.Equal(t, "9", one(t, reader, readBerth))
 	require.Eventually(t, func() bool {
 		one(t, reader, readBerth)
 		events := l.outcomes(readBerth, 1)
 		return events[len(events)-1].Outcome == ledger.Hit
-	}, 5*time.Second, 20*time.Millisecond, "and in the end it is kept again")
+	}, time.Minute, 20*time.Millisecond, "and in the end it is kept again")
 	assert.Equal(t, "9", one(t, reader, readBerth))
 }
 

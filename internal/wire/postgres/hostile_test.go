@@ -82,7 +82,7 @@ func TestWhoHasNotLoggedInCostsNothing(t *testing.T) {
 	x.bytes([]byte{'p', 0, 0, 0, 1})
 	assert.Contains(t, told(t, x.conn), "before the login has ended")
 
-	require.Eventually(t, func() bool { return l.server.Clients() == 1 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return l.server.Clients() == 1 }, time.Minute, 5*time.Millisecond)
 	assert.Equal(t, []int{p, d, a}, []int{patterns(), databases(), callers()})
 	l.hit(reader, func() { one(t, reader, readBerth) })
 }
@@ -170,7 +170,7 @@ func TestAClientThatDoesNotReadHoldsNobodyUp(t *testing.T) {
 		statements = append(statements, query(big))
 	}
 	stuck.say(statements...)
-	require.Eventually(t, func() bool { return blocked(t, l, stuck) }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return blocked(t, l, stuck) }, time.Minute, 10*time.Millisecond)
 
 	// Another is cancelled at once, and so is the one that does not read.
 	sleeper := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
@@ -178,7 +178,7 @@ func TestAClientThatDoesNotReadHoldsNobodyUp(t *testing.T) {
 	go func() { _, err := sleeper.Exec(ctx, "select pg_sleep(60)"); ended <- err }()
 	sleeping := "select count(*) from pg_stat_activity where query = 'select pg_sleep(60)' and state = 'active'"
 	direct := connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)
-	require.Eventually(t, func() bool { return one(t, direct, sleeping) == "1" }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return one(t, direct, sleeping) == "1" }, time.Minute, 5*time.Millisecond)
 	require.NoError(t, sleeper.PgConn().CancelRequest(ctx))
 	select {
 	case err := <-ended:
@@ -202,7 +202,7 @@ func TestAClientThatDoesNotReadHoldsNobodyUp(t *testing.T) {
 		}
 		_, _ = leader.conn.Write(b)
 	}()
-	require.Eventually(t, func() bool { return blocked(t, l, leader) }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return blocked(t, l, leader) }, time.Minute, 10*time.Millisecond)
 	got := make(chan string, 1)
 	go func() { got <- one(t, reader, slow) }()
 	select {
@@ -231,7 +231,7 @@ func TestAnOriginThatLeadsBackToTheLarder(t *testing.T) {
 		x := dialTalk(t, l.address, "postgres").hear('E', 1)
 		assert.Contains(t, x.received.String(), "is jolly larder itself")
 	}
-	require.Eventually(t, func() bool { return l.server.Clients() == 0 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return l.server.Clients() == 0 }, time.Minute, 5*time.Millisecond)
 }
 
 // What sessions prepare, send and are sent takes no more room than there is; what has none is passed on and works all the same,
@@ -263,5 +263,5 @@ func TestSessionsShareTheirRoom(t *testing.T) {
 	big := "select length('" + strings.Repeat("y", 500_000) + "')"
 	assert.Equal(t, "500000", one(t, greedy, big))
 	require.NoError(t, greedy.Close(ctx))
-	require.Eventually(t, func() bool { runtime.GC(); return room.Used() < room.Limit()-taken/2 }, 20*time.Second, 10*time.Millisecond, "it is given back")
+	require.Eventually(t, func() bool { runtime.GC(); return room.Used() < room.Limit()-taken/2 }, time.Minute, 10*time.Millisecond, "it is given back")
 }

@@ -143,7 +143,7 @@ func (l *larder) know() {
 		known := false
 		l.engine.Databases(func(_ string, k, _ bool, _ []string) { known = k })
 		return err == nil && known
-	}, 30*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 }
 
 // keep puts rules in force for the patterns of statements.
@@ -171,7 +171,7 @@ func (l *larder) outcomes(sql string, n int) []stream.Event {
 			}
 		}
 		return len(found) >= n
-	}, 10*time.Second, 2*time.Millisecond, "statements of %s", sql)
+	}, time.Minute, 2*time.Millisecond, "statements of %s", sql)
 	return found
 }
 
@@ -209,7 +209,7 @@ func (l *larder) underWay(sql string) {
 			}
 		}
 		return false
-	}, 30*time.Second, time.Millisecond, "under way: %s", sql)
+	}, time.Minute, time.Millisecond, "under way: %s", sql)
 }
 
 // became says what became of the last of n statements of a pattern, and why.

@@ -113,7 +113,7 @@ func TestPins(t *testing.T) {
 				return outcome
 			}
 			for _, w := range pinWays {
-				require.Eventually(t, func() bool { ask(w.read); return ask(w.read) == ledger.Hit }, 10*time.Second, time.Millisecond, "%s is kept: %v", w.read, l.passed())
+				require.Eventually(t, func() bool { ask(w.read); return ask(w.read) == ledger.Hit }, time.Minute, time.Millisecond, "%s is kept: %v", w.read, l.passed())
 				for sql, want := range map[string]bool{w.beside: true} {
 					if sql == "" {
 						continue
@@ -175,7 +175,7 @@ func TestBoundPins(t *testing.T) {
 					asked[w.read]++
 					return first(l.became(w.read, asked[w.read]))
 				}
-				require.Eventually(t, func() bool { return ask() == ledger.Hit }, 5*time.Second, time.Millisecond)
+				require.Eventually(t, func() bool { return ask() == ledger.Hit }, time.Minute, time.Millisecond)
 				for i, args := range [][]any{w.other, w.touches} {
 					_, err := c.Exec(ctx, w.write, args...)
 					require.NoError(t, err)

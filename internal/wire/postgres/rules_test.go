@@ -290,7 +290,7 @@ func TestFetchingAhead(t *testing.T) {
 			one(t, c, byBinding, 40+i)
 			before := fetched(fetcher)
 			l.exec2(c, fmt.Sprintf("update berths set n = %d where id = %d", 1000+i, 40+i))
-			require.Eventually(t, func() bool { return fetched(fetcher) >= before+1 }, 10*time.Second, time.Millisecond, why(fetcher))
+			require.Eventually(t, func() bool { return fetched(fetcher) >= before+1 }, time.Minute, time.Millisecond, why(fetcher))
 			hits := func() (n int) {
 				for _, e := range l.outcomes(byBinding, 0) {
 					if e.Outcome == ledger.Hit {
@@ -301,7 +301,7 @@ func TestFetchingAhead(t *testing.T) {
 			}
 			already := hits()
 			assert.Equal(t, fmt.Sprint(1000+i), one(t, c, byBinding, 40+i))
-			require.Eventually(t, func() bool { return hits() > already }, 5*time.Second, time.Millisecond, "the next reader does not wait")
+			require.Eventually(t, func() bool { return hits() > already }, time.Minute, time.Millisecond, "the next reader does not wait")
 		})
 	}
 	t.Run("not counted", func(t *testing.T) {
@@ -313,7 +313,7 @@ func TestFetchingAhead(t *testing.T) {
 		l.engine.DropPattern(patternOf(byBinding))
 		before := fetched(fetcher)
 		l.engine.WarmUp(&l.engine.Rules().List()[0], keys)
-		require.Eventually(t, func() bool { return fetched(fetcher) >= before+uint64(len(keys)) }, 10*time.Second, time.Millisecond, why(fetcher))
+		require.Eventually(t, func() bool { return fetched(fetcher) >= before+uint64(len(keys)) }, time.Minute, time.Millisecond, why(fetcher))
 		for _, k := range keys {
 			assert.True(t, l.engine.Has(string(patternOf(byBinding)), k))
 		}
@@ -326,7 +326,7 @@ func TestFetchingAhead(t *testing.T) {
 		one(t, c, byBinding, 3)
 		before := failed(fetcher)
 		l.exec(l.through, "update berths set n = 5 where id = 3")
-		require.Eventually(t, func() bool { return failed(fetcher) > before }, 10*time.Second, time.Millisecond)
+		require.Eventually(t, func() bool { return failed(fetcher) > before }, time.Minute, time.Millisecond)
 		assert.Contains(t, why(fetcher), "results of the user fetch_u are not fetched by the account postgres")
 	})
 }
@@ -369,7 +369,7 @@ func TestControlSamples(t *testing.T) {
 				judged := n.Equal + n.Explained + n.Unordered + n.Stale
 				accepted := l.engine.Rules().List()[0].TTLOnly // an age that is accepted is not judged
 				return accepted || n.Taken > 0 && judged == n.Taken
-			}, 10*time.Second, time.Millisecond, "every sample is judged")
+			}, time.Minute, time.Millisecond, "every sample is judged")
 			caught := samples.Stale()
 			require.Len(t, caught, map[bool]int{true: 1}[c.stale])
 			if c.stale {

@@ -219,7 +219,7 @@ func TestWhatEndsASession(t *testing.T) {
 			require.NoError(t, err)
 			go func() { _, _ = io.Copy(io.Discard, theirs) }()
 			go func() { _, _ = io.Copy(io.Discard, far) }()
-			require.Eventually(t, func() bool { return srv.Clients() == 1 }, 5*time.Second, time.Millisecond)
+			require.Eventually(t, func() bool { return srv.Clients() == 1 }, time.Minute, time.Millisecond)
 			c.ends(srv, theirs, far)
 			<-ended
 			assert.Equal(t, c.cause, <-seen)

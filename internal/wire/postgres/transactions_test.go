@@ -162,7 +162,7 @@ func TestAParseThatIsSentAlone(t *testing.T) {
 		var n int
 		err := watch.QueryRow(ctx, "select count(*) from pg_stat_activity where pid = $1 and query = 'select 1'", int32(raw.PID)).Scan(&n)
 		return err == nil && n == 1
-	}, 20*time.Second, 10*time.Millisecond, "the origin has heard of it")
+	}, time.Minute, 10*time.Millisecond, "the origin has heard of it")
 	raw.Frontend.SendBind(&pgproto3.Bind{PreparedStatement: "alone"})
 	raw.Frontend.SendExecute(&pgproto3.Execute{})
 	raw.Frontend.SendSync(&pgproto3.Sync{})

@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -23,4 +24,22 @@ func TestSplit(t *testing.T) {
 		_, err := Split(text)
 		assert.Error(t, err, text)
 	}
+}
+
+// Whatever a text is, nothing of its statements is lost but what stands between them.
+func FuzzSplit(f *testing.F) {
+	f.Add("select ';' ; /* ; */ select 2;-- x;\n")
+	f.Add("select 'it''s \\' ; ")
+	f.Fuzz(func(t *testing.T, text string) {
+		list, err := Split(text)
+		if err != nil {
+			return
+		}
+		rest := text
+		for _, s := range list {
+			_, behind, found := strings.Cut(rest, s)
+			assert.True(t, found, "%q of %q", s, text)
+			rest = behind
+		}
+	})
 }
