@@ -61,7 +61,14 @@ func (o Options) Start() (s *Server, err error) {
 	if err != nil {
 		return nil, err
 	}
-	prepare := exec.Command(install, "--no-defaults", "--datadir="+s.data(), "--auth-root-authentication-method=normal", "--skip-test-db", "--innodb-flush-log-at-trx-commit=0")
+	tmp := filepath.Join(dir, "tmp") // of its own: a server that starts removes others' internal tables from a shared one
+	if err := os.Mkdir(tmp, 0o700); err != nil {
+		return nil, err
+	}
+	if _, err := privatepg.Unprivileged(tmp); err != nil {
+		return nil, err
+	}
+	prepare := exec.Command(install, "--no-defaults", "--datadir="+s.data(), "--auth-root-authentication-method=normal", "--skip-test-db", "--tmpdir="+tmp, "--innodb-flush-log-at-trx-commit=0")
 	prepare.SysProcAttr, prepare.Dir = attr, dir
 	if out, err := prepare.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("mariadb-install-db: %w: %s", err, out)
@@ -77,7 +84,7 @@ func (o Options) Start() (s *Server, err error) {
 	}
 	s.Port = l.Addr().(*net.TCPAddr).Port
 	l.Close()
-	args := []string{"--no-defaults", "--datadir=" + s.data(), "--socket=" + s.Socket(), "--port=" + strconv.Itoa(s.Port), "--bind-address=127.0.0.1",
+	args := []string{"--no-defaults", "--datadir=" + s.data(), "--tmpdir=" + tmp, "--socket=" + s.Socket(), "--port=" + strconv.Itoa(s.Port), "--bind-address=127.0.0.1",
 		"--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=64M", "--max-connections=200",
 		"--pid-file=" + filepath.Join(dir, "pid")}
 	for _, x := range o.Settings {
