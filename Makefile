@@ -3,7 +3,7 @@
 # make lint   go vet and staticcheck
 # make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server, and write docs/performance.md's tables: 11 minutes
 # make bench-core  measure the parts by themselves, and write their table in docs/performance.md: 4 minutes
-# make check-freshness FOR=10m SEED=1 FEED=true GENERATED=true  look for old answers for a while (one minute unless FOR says otherwise)
+# make check-freshness FOR=10m SEED=1 FEED=true GENERATED=true PROTOCOL=mysql  look for old answers for a while (one minute unless FOR says otherwise)
 # make check-faults  have everything go wrong that may, under load, and judge every answer: 8 minutes; as root also a full disk
 # make check-flood  flood a larder with patterns, names, long texts and connections, and report its memory: 3 to 4 minutes
 # make check-tables STATEMENTS=20000 SEED=1  hold what random statements of MariaDB's read and write against the server's locks: a minute
@@ -60,12 +60,13 @@ FOR ?= 1m
 SEED ?= 1
 STATEMENTS ?= 20000
 FEED ?= false
+PROTOCOL ?= postgres
 GENERATED ?= false
 
 check-freshness:
 	./scripts/install-test-tools
 	$(GO) build -o bin/freshcheck ./cmd/freshcheck
-	./bin/freshcheck -for $(FOR) -seed $(SEED) -feed=$(FEED) -generated=$(GENERATED)
+	./bin/freshcheck -protocol $(PROTOCOL) -for $(FOR) -seed $(SEED) -feed=$(FEED) -generated=$(GENERATED)
 
 check-faults: build
 	./scripts/install-test-tools

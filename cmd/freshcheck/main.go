@@ -1,4 +1,4 @@
-// Command freshcheck looks for old answers for a while, before a PostgreSQL server that it starts for that alone.
+// Command freshcheck looks for stale answers for a while, before a database server that it starts for that alone.
 package main
 
 import (
@@ -13,35 +13,68 @@ import (
 	"jollylarder/internal/privatepg"
 )
 
+// options are those of the command line.
+type options struct {
+	protocol  string
+	length    time.Duration
+	seed      uint64
+	feed      bool
+	generated bool
+	focus     string
+	steps     int
+	atOnce    int
+}
+
 func main() {
-	length := flag.Duration("for", time.Minute, "how long to look")
-	seed := flag.Uint64("seed", 1, "the first seed; each is a schema and a script")
-	feed := flag.Bool("feed", false, "have some writes come around the larder, with a change feed")
-	generated := flag.Bool("generated", false, "have random statements asked of random tables")
-	focus := flag.String("focus", "", "have the random tables be about this")
-	steps := flag.Int("steps", 1000, "steps of each script")
-	atOnce := flag.Int("at-once", 2, "scripts at once")
+	var o options
+	flag.StringVar(&o.protocol, "protocol", "postgres", "the kind of server: postgres or mysql")
+	flag.DurationVar(&o.length, "for", time.Minute, "how long to look")
+	flag.Uint64Var(&o.seed, "seed", 1, "the first seed; each is a schema and a script")
+	flag.BoolVar(&o.feed, "feed", false, "have some writes come around the larder, with a change feed")
+	flag.BoolVar(&o.generated, "generated", false, "have random statements asked of random tables")
+	flag.StringVar(&o.focus, "focus", "", "have the random tables be about this")
+	flag.IntVar(&o.steps, "steps", 1000, "steps of each script")
+	flag.IntVar(&o.atOnce, "at-once", 2, "scripts at once")
 	flag.Parse()
-	if err := run(*length, *seed, *feed, *generated, *focus, *steps, *atOnce); err != nil {
+	if err := run(o); err != nil {
 		fmt.Fprintln(os.Stderr, "freshcheck:", err)
 		os.Exit(1)
 	}
 }
 
-func run(length time.Duration, seed uint64, feed, generated bool, focus string, steps, atOnce int) error {
-	server, err := privatepg.Start("", "wal_level=logical", "max_replication_slots=20", "max_wal_senders=20", "max_prepared_transactions=50", "autovacuum=off", "max_connections=200")
+// serverOf starts a server of a kind, and gives how it is checked.
+func serverOf(protocol string) (c freshcheck.Checker, stop func(), err error) {
+	switch protocol {
+	case "postgres":
+		s, err := privatepg.Start("", freshcheck.PostgreSQLSettings...)
+		if err != nil {
+			return c, nil, err
+		}
+		return freshcheck.Checker{Database: freshcheck.PostgreSQL, Address: s.Address()}, s.Stop, nil
+	case "mysql":
+		s, err := freshcheck.MariaDBOptions.Start()
+		if err != nil {
+			return c, nil, err
+		}
+		return freshcheck.Checker{Database: freshcheck.MariaDB, Address: s.Address()}, s.Stop, nil
+	}
+	return c, nil, fmt.Errorf("-protocol %s: there are postgres and mysql", protocol)
+}
+
+func run(o options) error {
+	c, end, err := serverOf(o.protocol)
 	if err != nil {
 		return err
 	}
-	defer server.Stop()
+	defer end()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	c := freshcheck.Checker{Address: server.Address(), Feed: feed, Generated: generated, Steps: steps}
-	if focus != "" {
-		c.Focus = []string{focus}
+	c.Feed, c.Generated, c.Steps = o.feed, o.generated, o.steps
+	if o.focus != "" {
+		c.Focus = []string{o.focus}
 	}
 	began, last := time.Now(), time.Now()
-	sum, found, err := c.Run(ctx, seed, length, atOnce, func(n freshcheck.Counts) {
+	sum, found, err := c.Run(ctx, o.seed, o.length, o.atOnce, func(n freshcheck.Counts) {
 		if time.Since(last) > 10*time.Second {
 			last = time.Now()
 			fmt.Fprintf(os.Stderr, "%s: %d scripts, %d operations, %d hits judged\n", time.Since(began).Round(time.Second), n.Scripts, n.Operations, n.Hits)
@@ -56,10 +89,10 @@ func run(length time.Duration, seed uint64, feed, generated bool, focus string, 
 		fmt.Println(found)
 	}
 	fmt.Printf("seeds from %d: %d scripts, %d operations, %d writes around, %d reads of which %d were answered from memory and judged, %d violations\n",
-		seed, sum.Scripts, sum.Operations, sum.Around, sum.Reads, sum.Hits, violations)
+		o.seed, sum.Scripts, sum.Operations, sum.Around, sum.Reads, sum.Hits, violations)
 	fmt.Printf("%d results dropped; of those fetched again, %d had changed and %d had not\n", sum.Drops, sum.Changed, sum.Same)
 	if violations > 0 {
-		return fmt.Errorf("an old answer was found")
+		return fmt.Errorf("a stale answer was found")
 	}
 	return nil
 }

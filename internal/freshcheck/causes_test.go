@@ -10,11 +10,14 @@ import (
 	"jollylarder/internal/core/freshness"
 )
 
-// Each row: a cause of old answers that there once was, and what random worlds are about in which it is put back. They find one.
-var causes = map[string]struct {
+// cause is one of old answers, and what random worlds are about in which it is put back.
+type cause struct {
 	off   freshness.Safeguard
 	focus []string
-}{
+}
+
+// causes are those that there once were before PostgreSQL.
+var causes = map[string]cause{
 	"whole rows by a name":                  {freshness.WholeRows, []string{"whole rows"}},
 	"columns that are another query's":      {freshness.NamesInScope, []string{"shadows"}},
 	"when a statement was prepared":         {freshness.ParsedUnder, []string{"moments"}},
@@ -31,14 +34,35 @@ var causes = map[string]struct {
 	"names like the system's":               {freshness.SystemByNumber, []string{"system names"}},
 }
 
+// causesOfMaria are those that traps of MariaDB's would be.
+var causesOfMaria = map[string]cause{
+	"numbers written in another way":       {freshness.Notations, []string{"notations"}},
+	"texts that are the same to a column":  {freshness.Folding, []string{"notations"}},
+	"values that are stored as others":     {freshness.StoredAsGiven, []string{"changed values"}},
+	"rows that are found by another key":   {freshness.SoleKeys, []string{"two keys"}},
+	"triggers that change what is written": {freshness.BeforeTriggers, []string{"changed values"}},
+	"references that cascade":              {freshness.Cascades, []string{"deep cascades"}},
+	"tables that do not roll back":         {freshness.AtOnce, []string{"blocks"}},
+	"commits on the way":                   {freshness.ImplicitCommits, []string{"blocks"}},
+	"snapshots":                            {freshness.Isolation, []string{"blocks"}},
+	"tables of a session's own":            {freshness.TemporaryTables, []string{"temporary"}},
+	"settings":                             {freshness.SettingsInKey, []string{"settings"}},
+	"triggers":                             {freshness.Hidden, []string{"swapped"}},
+}
+
 // mostWorlds bounds the random worlds in which a cause must be found.
 const mostWorlds = 40
 
 // The generator finds each cause again when it is put back.
-func TestEachCauseIsFoundAgain(t *testing.T) {
+func TestEachCauseIsFoundAgain(t *testing.T) { eachIsFound(t, checker, causes) }
+
+// It does before MariaDB as well.
+func TestEachCauseIsFoundBeforeMariaDB(t *testing.T) { eachIsFound(t, mariaChecker, causesOfMaria) }
+
+func eachIsFound(t *testing.T, before func(*testing.T) *Checker, causes map[string]cause) {
 	for name, x := range causes {
 		t.Run(name, func(t *testing.T) {
-			c := checker(t)
+			c := before(t)
 			c.Generated, c.Focus, c.Steps, c.Shrink = true, x.focus, 400, 1
 			defer freshness.SwitchOff(x.off)()
 			var sum Counts

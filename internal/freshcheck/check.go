@@ -114,7 +114,7 @@ func (c *Checker) accepted(w *world) error {
 	}
 	defer own.close()
 	for _, sql := range w.maybe {
-		if !strings.HasPrefix(own.ask(sql, 0), refused) {
+		if !strings.HasPrefix(own.ask(c.kind().local(sql, c.Address, name), 0), refused) {
 			w.schema = append(w.schema, sql)
 		}
 	}
@@ -123,7 +123,7 @@ func (c *Checker) accepted(w *world) error {
 	filled := func(sql string) string { return c.kind().local(fill(sql, r, &next), c.Address, name) }
 	w.reads = slices.DeleteFunc(w.reads, func(sql string) bool { return !own.accepts(filled(sql)) })
 	w.writes = slices.DeleteFunc(w.writes, func(sql string) bool {
-		for _, kind := range []string{"update", "insert", "delete", "merge", "with"} {
+		for _, kind := range []string{"update", "insert", "delete", "replace", "merge", "with"} {
 			if strings.HasPrefix(sql, kind) && !strings.Contains(sql, ";") {
 				return !own.accepts(filled(sql))
 			}

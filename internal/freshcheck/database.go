@@ -7,6 +7,7 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/feed"
 	"jollylarder/internal/protocol"
+	"jollylarder/internal/wire/link"
 )
 
 // Database is a kind of database that the checker drives: its connections, its language, and how its bytes are framed.
@@ -31,12 +32,14 @@ type Database interface {
 	harmless() string
 	// forever are statements that end what would keep a database from being taken away.
 	forever() []string
-	// login reads what a client begins with, and the name in it.
-	login(c net.Conn) (head []byte, name string, err error)
+	// login relays what a connection begins with, up to the name of its client, and gives that.
+	login(larder, server net.Conn) (name string, err error)
 	// replies makes what counts in a server's bytes how often it says that it is at rest.
 	replies() func(b []byte) (ready int)
-	// follow makes what follows a database's changes, by a connection of its own.
-	follow(address, database string, to *engine.Feed) (f feed.Follower, err error)
+	// account is what a larder reads the catalog with, or nil if clients' own connections do.
+	account() *link.Account
+	// follow makes what follows a database's changes, by a connection of its own, and tells an engine of them.
+	follow(address, database string, to *engine.Engine) (f feed.Follower, err error)
 	// unfollow takes away what follow has made. It is false while that is in use.
 	unfollow(address, database string) bool
 }

@@ -68,14 +68,15 @@ func (g *gate) close() {
 }
 
 func (g *gate) pass(larder net.Conn) {
-	head, name, err := g.kind.login(larder)
+	server, err := net.Dial("tcp", g.origin)
 	if err != nil {
 		larder.Close()
 		return
 	}
-	server, err := net.Dial("tcp", g.origin)
+	name, err := g.kind.login(larder, server)
 	if err != nil {
 		larder.Close()
+		server.Close()
 		return
 	}
 	p := &passage{larder: larder, server: server}
@@ -91,7 +92,6 @@ func (g *gate) pass(larder net.Conn) {
 		g.clients[name] = p
 	}
 	g.mu.Unlock()
-	_, _ = server.Write(head)
 	go g.requests(p)
 	g.replies(p)
 }

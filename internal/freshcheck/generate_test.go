@@ -2,6 +2,9 @@ package freshcheck
 
 import (
 	"context"
+	"math/rand/v2"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -11,11 +14,32 @@ import (
 
 // Whatever is asked of whatever tables, nobody is answered with what the database would not have answered.
 func TestNobodyIsAnsweredOldWhateverIsAsked(t *testing.T) {
-	c := checker(t)
-	c.Generated, c.Steps = true, 500
-	sum, found, err := c.Run(context.Background(), 1000, 40*time.Second, 2, nil)
-	require.NoError(t, err)
-	require.Nil(t, found, "%v", found)
-	t.Logf("%+v", sum)
-	assert.Greater(t, sum.Hits, 500)
+	for name, before := range map[string]func(*testing.T) *Checker{"PostgreSQL": checker, "MariaDB": mariaChecker} {
+		t.Run(name, func(t *testing.T) {
+			c := before(t)
+			c.Generated, c.Steps = true, 500
+			sum, found, err := c.Run(context.Background(), 1000, 30*time.Second, 2, nil)
+			require.NoError(t, err)
+			require.Nil(t, found, "%v", found)
+			t.Logf("%+v", sum)
+			assert.Greater(t, sum.Hits, 500)
+		})
+	}
+}
+
+// MariaDB takes the schema of each feature, and what is asked of it and written to it.
+func TestEachFeatureIsOfMariaDB(t *testing.T) {
+	c := mariaChecker(t)
+	c.Generated = true
+	for _, f := range mariaFeatures {
+		w := newMariaGenerated(rand.New(rand.NewPCG(1, 1)), f.name)
+		require.NoError(t, c.accepted(w), f.name)
+		for _, sql := range slices.Concat(f.reads, f.writes) {
+			later := strings.Contains(sql, " wd") || strings.Contains(sql, "v9") || strings.Contains(sql, "d9") // of what is made by other writes
+			assert.True(t, later || slices.Contains(w.reads, sql) || slices.Contains(w.writes, sql), "%s: %s", f.name, sql)
+		}
+		if f.reads == nil {
+			assert.Greater(t, len(w.reads), generatedReads/2, "%s: random queries that are refused", f.name)
+		}
+	}
 }

@@ -17,6 +17,7 @@ import (
 	"jollylarder/internal/feed"
 	"jollylarder/internal/protocol"
 	"jollylarder/internal/protocoltest/lines"
+	"jollylarder/internal/wire/link"
 )
 
 // smallest is the checker's view of the smallest database there is, behind a larder with a fault.
@@ -55,24 +56,28 @@ func (smallest) plain(sql string) bool                        { return sql != "b
 func (smallest) harmless() string                             { return "select name from quay where id = 1" }
 func (smallest) forever() []string                            { return nil }
 
-func (smallest) login(c net.Conn) (head []byte, name string, err error) {
+func (smallest) login(larder, server net.Conn) (name string, err error) {
+	var head []byte
 	for b := make([]byte, 1); ; {
-		if _, err := c.Read(b); err != nil {
-			return nil, "", err
+		if _, err := larder.Read(b); err != nil {
+			return "", err
 		}
 		if head = append(head, b...); b[0] == '\n' {
 			words := strings.Fields(string(head))
 			_, name, _ := strings.Cut(words[1], ".")
-			return head, name, nil
+			_, err := server.Write(head)
+			return name, err
 		}
 	}
 }
+
+func (smallest) account() *link.Account { return nil }
 
 func (smallest) replies() func([]byte) int {
 	return func(b []byte) int { return strings.Count(string(b), "ready ") }
 }
 
-func (smallest) follow(string, string, *engine.Feed) (feed.Follower, error) {
+func (smallest) follow(string, string, *engine.Engine) (feed.Follower, error) {
 	return nil, errors.New("there is no feed")
 }
 

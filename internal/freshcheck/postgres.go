@@ -23,10 +23,14 @@ import (
 	"jollylarder/internal/feed"
 	feeds "jollylarder/internal/feed/postgres"
 	"jollylarder/internal/protocol"
+	"jollylarder/internal/wire/link"
 )
 
 // PostgreSQL is the checker's view of PostgreSQL.
 var PostgreSQL Database = postgreSQL{}
+
+// PostgreSQLSettings are those of a server that the checker needs.
+var PostgreSQLSettings = []string{"wal_level=logical", "max_replication_slots=20", "max_wal_senders=20", "max_prepared_transactions=50", "autovacuum=off", "max_connections=200"}
 
 type postgreSQL struct{}
 
@@ -48,11 +52,11 @@ func (d postgreSQL) create(address, name string, schema []string) (drop func(), 
 		}
 		admin.Close(context.Background())
 	}
-	defer func() {
+	defer func(drop func()) {
 		if err != nil {
 			drop()
 		}
-	}()
+	}(drop)
 	simple(admin, "drop database if exists "+name+" with (force)")
 	simple(admin, "create role "+role)
 	if got := simple(admin, "create database "+name); strings.HasPrefix(got, refused) {
@@ -120,19 +124,19 @@ func (postgreSQL) forever() (list []string) {
 	return list
 }
 
-// login reads a start-up message. Source: "Message Formats" in the manual.
-func (postgreSQL) login(c net.Conn) (head []byte, name string, err error) {
-	head = make([]byte, 8)
-	if _, err := io.ReadFull(c, head); err != nil {
-		return nil, "", err
+// login relays a start-up message. Source: "Message Formats" in the manual.
+func (postgreSQL) login(larder, server net.Conn) (name string, err error) {
+	head := make([]byte, 8)
+	if _, err := io.ReadFull(larder, head); err != nil {
+		return "", err
 	}
 	size := int(binary.BigEndian.Uint32(head))
 	if size < 8 || size > 10_000 {
-		return nil, "", errors.New("no start-up message")
+		return "", errors.New("no start-up message")
 	}
 	rest := make([]byte, size-8)
-	if _, err := io.ReadFull(c, rest); err != nil {
-		return nil, "", err
+	if _, err := io.ReadFull(larder, rest); err != nil {
+		return "", err
 	}
 	parts := strings.Split(string(rest), "\x00")
 	for i := 0; i+1 < len(parts); i += 2 {
@@ -140,8 +144,11 @@ func (postgreSQL) login(c net.Conn) (head []byte, name string, err error) {
 			name = parts[i+1]
 		}
 	}
-	return append(head, rest...), name, nil
+	_, err = server.Write(append(head, rest...))
+	return name, err
 }
+
+func (postgreSQL) account() *link.Account { return nil }
 
 func (postgreSQL) replies() func([]byte) int {
 	var frame []byte // the head of the message that is arriving
@@ -167,7 +174,7 @@ func (postgreSQL) replies() func([]byte) int {
 	}
 }
 
-func (postgreSQL) follow(address, database string, to *engine.Feed) (feed.Follower, error) {
+func (postgreSQL) follow(address, database string, to *engine.Engine) (feed.Follower, error) {
 	ctx := context.Background()
 	names := feeds.UsualNames(database)
 	own, err := pgconn.Connect(ctx, postgresURL(address, database)) // one that may wait for others' transactions
@@ -187,7 +194,7 @@ func (postgreSQL) follow(address, database string, to *engine.Feed) (feed.Follow
 	}
 	return &feeds.Follower{
 		Options: feed.Options{
-			Feed: to, Database: database, Slot: names.Slot, Publication: names.Publication, Log: quiet, ProbeEvery: 2 * time.Millisecond,
+			Feed: to.Feed("", database), Database: database, Slot: names.Slot, Publication: names.Publication, Log: quiet, ProbeEvery: 2 * time.Millisecond,
 		},
 		Connect: func(ctx context.Context, parameters map[string]string) (*pgconn.PgConn, error) {
 			cfg, err := pgconn.ParseConfig(postgresURL(address, database))

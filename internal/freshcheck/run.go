@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
@@ -106,7 +107,7 @@ func newRun(kind Database, address, database string, withFeed bool) (_ *run, err
 	}
 	r.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1}}))
 	r.wire = kind.protocol().New(link.Options{Engine: r.engine.Engine, Origin: r.gate.address(), Log: quiet, Now: r.now})
-	r.wire.Configure(link.Settings{LostTimeout: 200 * time.Millisecond, Unchallenged: link.Anybody})
+	r.wire.Configure(link.Settings{LostTimeout: 200 * time.Millisecond, Unchallenged: link.Anybody, Catalog: kind.account()})
 	if r.ln, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, err
 	}
@@ -151,7 +152,11 @@ func newRun(kind Database, address, database string, withFeed bool) (_ *run, err
 func (r *run) now() time.Time { return time.Now().Add(time.Duration(r.shift.Load())) }
 
 func (r *run) known() (known bool) {
-	r.engine.Databases(func(name string, k, _ bool, _ []string) { known = known || k && name == r.database })
+	realm := r.database
+	if r.kind.protocol().Dialect.Realm == dialect.Server {
+		realm = ""
+	}
+	r.engine.Databases(func(name string, k, _ bool, _ []string) { known = known || k && name == realm })
 	return known
 }
 
@@ -163,7 +168,7 @@ func (r *run) dial(c *client) (err error) {
 
 // follow sets up a change feed and waits until it is followed.
 func (r *run) follow() (err error) {
-	if r.follower, err = r.kind.follow(r.address, r.database, r.engine.Feed("", r.database)); err != nil {
+	if r.follower, err = r.kind.follow(r.address, r.database, r.engine.Engine); err != nil {
 		return err
 	}
 	run, stop := context.WithCancel(context.Background())
@@ -214,7 +219,7 @@ func (r *run) close() {
 	}
 	if r.observer != nil {
 		for _, sql := range r.kind.forever() {
-			r.observer.ask(sql, 0)
+			r.observer.ask(r.local(sql), 0)
 		}
 		if r.follower != nil {
 			for range 100 { // the server takes a moment to see that nobody follows any more
@@ -373,21 +378,15 @@ func (r *run) read(c *client, s step) error {
 	r.counts.Reads++
 	if c.conn.atRest() && !r.known() {
 		r.shift.Add(int64(time.Second)) // the larder leaves a pause between two readings
-		for range 100 {                 // it is being read again, or else most of the time nothing would be kept
-			if c.conn.ask(r.kind.harmless(), 0); r.known() {
-				break
-			}
-			time.Sleep(time.Millisecond)
+		// It is being read again, or else most of the time nothing would be cached. That does not end while something is held
+		// back that may do anything.
+		for end := time.Now().Add(r.whileHeld(300*time.Millisecond, r.patience)); !r.known() && time.Now().Before(end); time.Sleep(2 * time.Millisecond) {
+			c.conn.ask(r.kind.harmless(), 0)
 		}
 	}
 	before, ready := r.hits(), r.gate.readies(c.name)
 	done := r.start(c, s.sql, s.mode)
-	patience := 20 * time.Second
-	for _, o := range r.clients {
-		if o.held {
-			patience = r.patience // it may wait for what is held back
-		}
-	}
+	patience := r.whileHeld(20*time.Second, r.patience)
 	select {
 	case got := <-done:
 		if r.hits() == before && r.gate.readies(c.name) > ready || strings.HasPrefix(got, refused) || strings.HasPrefix(got, noAnswer) { // no error is kept
@@ -416,6 +415,16 @@ func (r *run) read(c *client, s step) error {
 	return nil
 }
 
+// whileHeld gives how long something is awaited: less while something is held back, which it may wait for.
+func (r *run) whileHeld(usual, less time.Duration) time.Duration {
+	for _, c := range r.clients {
+		if c != nil && c.held {
+			return less
+		}
+	}
+	return usual
+}
+
 // observed is what the database says to somebody else.
 func (r *run) observed(sql string) string {
 	return r.observer.ask(sql, 0)
@@ -426,12 +435,7 @@ func (r *run) finish(c *client) error {
 	if c.busy == nil || c.waiting != "" {
 		return nil
 	}
-	patience := 20 * time.Second
-	for _, o := range r.clients {
-		if o.held {
-			patience = 10 * time.Millisecond // it may wait for what is held back
-		}
-	}
+	patience := r.whileHeld(20*time.Second, 10*time.Millisecond)
 	select {
 	case <-c.busy:
 		c.busy = nil

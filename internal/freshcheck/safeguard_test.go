@@ -24,11 +24,13 @@ var small = &world{schema: []string{
 func asks(session int, sql string) step  { return step{session: session, kind: read, sql: sql} }
 func sends(session int, sql string) step { return step{session: session, kind: write, sql: sql} }
 
-// Each row: a safeguard, and what happens when it is missed.
-var needed = map[string]struct {
+// need is a safeguard, and what happens when it is missed.
+type need struct {
 	off    freshness.Safeguard
 	script Script
-}{
+}
+
+var needed = map[string]need{
 	"clock moved": {freshness.ClockMoved, Script{asks(0, "select n from a where id = 1"), asks(0, "select n from a where id = 1"), sends(1, "update a set n = 5 where id = 1"), asks(0, "select n from a where id = 1")}},
 	"pending at sending": {freshness.PendingAtSending, Script{
 		asks(2, "select n from a where id = 1"), {session: 1, kind: beginStuck, sql: "update a set n = 5 where id = 1"}, asks(0, "select n from a where id = 1"), {session: 1, kind: release}, asks(2, "select n from a where id = 1"),
@@ -76,17 +78,18 @@ var needed = map[string]struct {
 }
 
 // Each safeguard is needed: without it an old answer is found by a script that finds none with it.
-func TestEachSafeguardIsNeeded(t *testing.T) {
+func TestEachSafeguardIsNeeded(t *testing.T) { eachIsNeeded(t, checker(t), small, needed) }
+
+func eachIsNeeded(t *testing.T, c *Checker, w *world, needed map[string]need) {
+	c.Patience = 2 * time.Second // in none of these does one wait for another
 	for name, x := range needed {
 		t.Run(name, func(t *testing.T) {
-			c := checker(t)
-			c.Patience = 2 * time.Second // in none of these does one wait for another
-			_, with, err := c.try(small, x.script)
+			_, with, err := c.try(w, x.script)
 			require.NoError(t, err)
 			require.NoError(t, with)
 			defer freshness.SwitchOff(x.off)()
 			for range 5 { // on a slow machine something may not be kept in time
-				_, without, err := c.try(small, x.script)
+				_, without, err := c.try(w, x.script)
 				require.NoError(t, err)
 				if without != nil {
 					return

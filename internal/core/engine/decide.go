@@ -373,7 +373,7 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 		return reason.Of(reason.SessionLeftOut)
 	case s.settings.Strange != reason.None:
 		return reason.Of(s.settings.Strange)
-	case s.settings.Temporary:
+	case s.settings.Temporary && !freshness.Off(freshness.TemporaryTables):
 		return reason.Of(reason.TemporaryTables)
 	case d.resolved.Remembers && !s.steady():
 		return reason.Of(reason.RemembersOthers)

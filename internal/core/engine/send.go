@@ -55,7 +55,7 @@ func (s *Session) send(d *Decision, now time.Time) {
 	}
 	s.ended = s.ended || f.Effect&(analysis.Commits|analysis.Unknown|analysis.Ends) != 0
 	switch {
-	case f.Effect&(analysis.Commits|analysis.Unknown) != 0:
+	case f.Effect&(analysis.Commits|analysis.Unknown) != 0 && (f.Kind == analysis.KindCommit || !freshness.Off(freshness.ImplicitCommits)):
 		if !s.collected.Empty() && s.db.clocks.Schema.Changes() != s.schemaAt {
 			s.collected.Add(s.db.clocks.Every) // what it wrote may have done more than was known when it was sent
 		}

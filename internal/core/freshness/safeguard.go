@@ -44,5 +44,12 @@ const (
 	SchemasAnew                            // which schemas a session uses is asked anew after what may have changed which there are
 	EarlierCells                           // a change moves what results rest on that were kept while fewer values were told apart
 	StoredAsGiven                          // a value that a column has no room for may become another
+	Cascades                               // what references between tables do counts
+	Notations                              // a number that is written in another way may be any
+	Folding                                // texts that a column takes for the same are the same
+	SoleKeys                               // rows that are found by a unique key are known by it if there is no other
+	BeforeTriggers                         // what changes a row before it is written may give it any values
+	TemporaryTables                        // a session's own tables hide others of the same names
+	ImplicitCommits                        // what commits on the way ends the transaction
 	OtherServers                           // sessions of a server that answered before are neither answered nor learned from
 )

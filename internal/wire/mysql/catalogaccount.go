@@ -131,7 +131,7 @@ func Describe(ctx context.Context, cfg *driver.Config) (*catalog.Described, erro
 }
 
 // references asks for foreign keys. What they refer to is asked for by itself: a query that has to open all tables for each
-// row of another takes long, and has been seen to end a server.
+// row of another takes long.
 func (q *asker) references(d *catalog.Described) {
 	type column struct{ schema, table, constraint, position, name string }
 	var columns []column

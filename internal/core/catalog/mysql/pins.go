@@ -117,7 +117,7 @@ func (r *resolver) narrowed(f *analysis.Facts, w analysis.Write, t *table) *cata
 	}
 	pin := &catalog.WritePin{Adds: w.Events == analysis.Insert}
 	for _, x := range t.triggers {
-		if x.before && x.events&w.Events != 0 { // it may change what is written
+		if x.before && x.events&w.Events != 0 && !freshness.Off(freshness.BeforeTriggers) { // it may change what is written
 			return pin
 		}
 	}
@@ -137,7 +137,7 @@ func (r *resolver) narrowed(f *analysis.Facts, w analysis.Write, t *table) *cata
 			case analysis.PinOfOld:
 				known = true
 			case analysis.PinOfConflict:
-				if !t.sole(c) {
+				if !t.sole(c) && !freshness.Off(freshness.SoleKeys) {
 					continue
 				}
 				known = true

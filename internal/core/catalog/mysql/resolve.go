@@ -272,6 +272,9 @@ func (r *resolver) writeTable(t *table, events analysis.Events, sets, how []stri
 			r.body(x.body, then(how, "through a trigger of "+name))
 		}
 	}
+	if freshness.Off(freshness.Cascades) {
+		return
+	}
 	for _, x := range t.referrers {
 		var what analysis.Events
 		if fresh&keysChange != 0 {

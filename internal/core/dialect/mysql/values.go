@@ -56,8 +56,14 @@ func read(w dialect.Written, t freshness.Type) (v freshness.Value, ok bool) {
 	switch t {
 	case freshness.Integer:
 		n, ok := dialect.Whole(w.Bytes, mostDigits)
+		if !ok && freshness.Off(freshness.Notations) {
+			return freshness.IntegerValue(-1), true // as if it were no other number
+		}
 		return freshness.IntegerValue(n), ok
 	case freshness.Text:
+		if freshness.Off(freshness.Folding) {
+			return freshness.TextValue(w.Bytes), true
+		}
 		text, ok := folded(w.Bytes)
 		return freshness.TextValue(text), ok
 	}
