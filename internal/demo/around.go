@@ -8,13 +8,17 @@ import (
 	"time"
 
 	"jollylarder/internal/config"
+	"jollylarder/internal/core/dialect"
 )
 
 // follow prepares a real server for a change feed, as far as it can: by its replication stream where that is to be had,
 // or else by its counters of changes. What is made for it is removed when the demo ends.
-func (d *Demo) follow(ctx context.Context, origin *url.URL, o config.Origin) (config.Feed, error) {
-	out := o.Feed
-	out.User, out.Password, out.Databases, out.Mode = o.FetchUser, o.FetchPassword, []string{Database}, "poll"
+func (d *Demo) follow(ctx context.Context, origin *url.URL, out config.Feed) (config.Feed, error) {
+	out.Mode = "poll"
+	whole := d.kind.Dialect.Realm == dialect.Server
+	if !whole {
+		out.Databases = []string{Database}
+	}
 	planner, err := d.kind.Plan(ctx, origin.String())
 	if err != nil {
 		return out, fmt.Errorf("the demo's database: %w", err)
@@ -22,8 +26,16 @@ func (d *Demo) follow(ctx context.Context, origin *url.URL, o config.Origin) (co
 	defer planner.Close()
 	names := planner.UsualNames()
 	p, err := planner.SetUp(ctx, names)
-	if err != nil || len(p.Obstacles) > 0 {
-		return out, err // it has no logical log: its counters are followed
+	switch {
+	case err != nil:
+		return out, err
+	case len(p.Obstacles) > 0 && whole:
+		return config.Feed{}, nil
+	case len(p.Obstacles) > 0:
+		return out, nil // it has no logical log: its counters are followed
+	case whole: // its log is followed as it is: a demo does not set what holds for all
+		d.follows, out.Mode = true, "stream"
+		return out, nil
 	}
 	d.closers = append(d.closers, func() error {
 		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
@@ -47,7 +59,9 @@ func (d *Demo) follow(ctx context.Context, origin *url.URL, o config.Origin) (co
 		}
 	})
 	for _, table := range []string{"sailings", "bookings", "tide_readings"} { // so that it is told what their rows were before
-		p.Steps = append(p.Steps, d.database.toldWhole(table))
+		if step := d.database.toldWhole(table); step != "" {
+			p.Steps = append(p.Steps, step)
+		}
 	}
 	if err := planner.Run(ctx, p); err != nil {
 		return out, err

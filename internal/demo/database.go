@@ -48,7 +48,7 @@ type connection interface {
 }
 
 // databases are those that the demo runs on, by the names of their protocols.
-var databases = map[string]database{protocol.PostgreSQL.Name: postgres{}}
+var databases = map[string]database{protocol.PostgreSQL.Name: postgres{}, protocol.MySQL.Name: mysql{}}
 
 // Protocols gives the names of those that the demo speaks.
 func Protocols() []string { return slices.Sorted(maps.Keys(databases)) }

@@ -97,15 +97,22 @@ func Start(ctx context.Context, cfg Config) (_ *Demo, err error) {
 	before.Origins[0].Protocol = d.kind.Name
 	before.Memory = memory
 	before.Control, before.Rules, before.State = d.Control, filepath.Join(dir, "rules.toml"), filepath.Join(dir, "state")
-	before.Origins[0].FetchUser = origin.User.Username()
+	account := before.Origins[0].Feed
+	account.User = origin.User.Username()
 	if password, ok := origin.User.Password(); ok {
-		before.Origins[0].FetchPassword = filepath.Join(dir, "password")
-		if err := os.WriteFile(before.Origins[0].FetchPassword, []byte(password), 0o600); err != nil {
+		account.Password = filepath.Join(dir, "password")
+		if err := os.WriteFile(account.Password, []byte(password), 0o600); err != nil {
 			return nil, err
 		}
 	}
+	if d.kind.Fetch != nil {
+		before.Origins[0].FetchUser, before.Origins[0].FetchPassword = account.User, account.Password
+	}
+	if d.kind.NeedsAccount {
+		before.Origins[0].CatalogUser, before.Origins[0].CatalogPassword = account.User, account.Password
+	}
 	if cfg.Origin != "" {
-		if before.Origins[0].Feed, err = d.follow(ctx, origin, before.Origins[0]); err != nil {
+		if before.Origins[0].Feed, err = d.follow(ctx, origin, account); err != nil {
 			return nil, err
 		}
 	}

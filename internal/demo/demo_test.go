@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jollylarder/internal/privatemaria"
 	"jollylarder/internal/privatepg"
 )
 
@@ -34,6 +35,31 @@ func runHeadless(t *testing.T, cfg Config) Summary {
 
 func TestHeadlessOnTheStandIn(t *testing.T) {
 	runHeadless(t, Config{Seed: 3, Distance: time.Millisecond, Work: 1})
+}
+
+func TestHeadlessOnMariaDB(t *testing.T) {
+	server, err := privatemaria.Options{Settings: []string{"log-bin", "server-id=1", "binlog-format=ROW", "binlog-row-metadata=FULL"}}.Start()
+	if err != nil && os.Getenv("CI") != "true" {
+		t.Skip(err)
+	}
+	require.NoError(t, err)
+	defer server.Stop()
+	url := "mysql://root@" + server.Address()
+	s := runHeadless(t, Config{Seed: 3, Origin: url})
+	assert.Positive(t, s.Around, "the gauges write around the larder")
+	assert.Positive(t, s.Followed, "and the boards follow")
+
+	ctx := context.Background()
+	db, c, err := opened(ctx, url, "", "test")
+	require.NoError(t, err)
+	defer db.Close()
+	defer c.Close()
+	_, err = c.ExecContext(ctx, "create database "+Database)
+	require.NoError(t, err, "the demo removes its database")
+	_, err = Start(ctx, Config{Origin: url})
+	assert.ErrorContains(t, err, "already has a database")
+	_, err = c.ExecContext(ctx, "drop database "+Database)
+	require.NoError(t, err, "and leaves alone one that is not its own")
 }
 
 func TestHeadlessOnPostgreSQL(t *testing.T) {

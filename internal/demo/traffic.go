@@ -9,24 +9,25 @@ import (
 	"time"
 )
 
-// The statements of the applications. A board writes its values into the text; the others bind them.
+// The statements of the applications. A board writes its values into the text; the others bind them. Each says which order
+// its rows have: servers may put equal ones in another at each time.
 const (
 	sqlDepartures = "SELECT s.id, s.departs_at, s.state, v.name FROM sailings s JOIN routes r ON r.id = s.route_id JOIN vessels v ON v.id = s.vessel_id " +
-		"WHERE r.from_port = %d AND s.departs_at >= '%s' ORDER BY s.departs_at LIMIT 8 /*screen='departures'*/"
+		"WHERE r.from_port = %d AND s.departs_at >= '%s' ORDER BY s.departs_at, s.id LIMIT 8 /*screen='departures'*/"
 	sqlNotices  = "SELECT text, posted_at FROM notices WHERE port_id = %d ORDER BY posted_at DESC LIMIT 3 /*screen='notices'*/"
 	sqlTide     = "SELECT height, at FROM tide_readings WHERE port_id = %d ORDER BY at DESC LIMIT 1 /*screen='tides'*/"
-	sqlRoutes   = "select r.id, f.name, t.name, r.minutes from routes r join ports f on f.id = r.from_port join ports t on t.id = r.to_port order by f.name, t.name"
+	sqlRoutes   = "select r.id, f.name, t.name, r.minutes from routes r join ports f on f.id = r.from_port join ports t on t.id = r.to_port order by f.name, t.name, r.id"
 	sqlSailings = "select s.id, s.departs_at, s.seats_left, v.name from sailings s join vessels v on v.id = s.vessel_id " +
 		"where s.route_id = $1 and s.departs_at >= $2 and s.departs_at < $3 and s.state in ('open', 'late') order by s.departs_at"
-	sqlFares     = "select class, price from fares where route_id = $1 order by price"
+	sqlFares     = "select class, price from fares where route_id = $1 order by price, class"
 	sqlOpen      = "select count(*) from open_sailings where route_id = $1"
-	sqlMine      = "select b.id, b.seats, s.departs_at from bookings b join sailings s on s.id = b.sailing_id where b.passenger_id = $1 order by s.departs_at"
+	sqlMine      = "select b.id, b.seats, s.departs_at from bookings b join sailings s on s.id = b.sailing_id where b.passenger_id = $1 order by s.departs_at, b.id"
 	sqlBook      = "insert into bookings (id, sailing_id, passenger_id, seats, made_at) values ($1, $2, $3, $4, $5)"
 	sqlSeats     = "update sailings set seats_left = seats_left - $2 where id = $1 and seats_left >= $2"
 	sqlPerson    = "select id, name, home from passengers where card = $1 /*page='login'*/"
-	sqlManifest  = "select p.name, b.seats from bookings b join passengers p on p.id = b.passenger_id where b.sailing_id = $1 order by p.name /*page='manifest'*/"
+	sqlManifest  = "select p.name, b.seats from bookings b join passengers p on p.id = b.passenger_id where b.sailing_id = $1 order by p.name, b.id /*page='manifest'*/"
 	sqlOccupancy = "select r.id, count(*) as bookings, sum(b.seats) as seats, min(s.departs_at) as first, max(s.departs_at) as last " +
-		"from bookings b join sailings s on s.id = b.sailing_id join routes r on r.id = s.route_id group by r.id order by seats desc"
+		"from bookings b join sailings s on s.id = b.sailing_id join routes r on r.id = s.route_id group by r.id order by seats desc, r.id"
 	sqlTideWrite = "insert into tide_readings (id, port_id, at, height) values ($1, $2, $3, $4)"
 )
 

@@ -25,7 +25,7 @@ type mysqlClient struct {
 const mostPrepared = 500
 
 func dialMySQL(ctx context.Context, url, application string) (trial.Client, error) {
-	cfg, err := configOfMySQL(url)
+	cfg, err := ConfigOfMySQL(url)
 	if err != nil {
 		return nil, err
 	}

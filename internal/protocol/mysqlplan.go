@@ -18,7 +18,7 @@ type mysqlPlanner struct {
 }
 
 func planMySQL(ctx context.Context, url string) (feed.Planner, error) {
-	cfg, err := configOfMySQL(url)
+	cfg, err := ConfigOfMySQL(url)
 	if err != nil {
 		return nil, err
 	}

@@ -34,6 +34,8 @@ type Delay struct {
 // Options are an origin's knobs.
 type Options struct {
 	Delay Delay
+	// Protocol is mysql, or else that of PostgreSQL.
+	Protocol string
 	// Database is the only database there is; empty means "skerrow".
 	Database string
 }
