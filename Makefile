@@ -1,4 +1,4 @@
-# make demo   show a made-up database being answered from memory
+# make demo   show a made-up database being answered from memory; with DB=mariadb one that speaks the protocol of MariaDB and MySQL
 # make test   install what tests need, if it is missing, and test everything
 # make lint   go vet and staticcheck
 # make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server, and write docs/performance.md's tables: 11 minutes
@@ -20,7 +20,7 @@ build:
 	$(GO) build -o bin/jollylarder ./cmd/jollylarder
 
 demo: build
-	./bin/jollylarder demo
+	./bin/jollylarder demo $(if $(filter mariadb mysql,$(DB)),--protocol mysql)
 
 # Never from the cache: tests also run what other packages build. One package at a time: they start servers.
 test: lint
@@ -60,7 +60,7 @@ FOR ?= 1m
 SEED ?= 1
 STATEMENTS ?= 20000
 FEED ?= false
-PROTOCOL ?= postgres
+PROTOCOL ?= postgresql
 GENERATED ?= false
 
 check-freshness:

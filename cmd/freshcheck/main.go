@@ -27,7 +27,7 @@ type options struct {
 
 func main() {
 	var o options
-	flag.StringVar(&o.protocol, "protocol", "postgres", "the kind of server: postgres or mysql")
+	flag.StringVar(&o.protocol, "protocol", "postgresql", "the kind of server: postgresql or mysql")
 	flag.DurationVar(&o.length, "for", time.Minute, "how long to look")
 	flag.Uint64Var(&o.seed, "seed", 1, "the first seed; each is a schema and a script")
 	flag.BoolVar(&o.feed, "feed", false, "have some writes come around the larder, with a change feed")
@@ -45,7 +45,7 @@ func main() {
 // serverOf starts a server of a kind, and gives how it is checked.
 func serverOf(protocol string) (c freshcheck.Checker, stop func(), err error) {
 	switch protocol {
-	case "postgres":
+	case "postgresql":
 		s, err := privatepg.Start("", freshcheck.PostgreSQLSettings...)
 		if err != nil {
 			return c, nil, err
@@ -58,7 +58,7 @@ func serverOf(protocol string) (c freshcheck.Checker, stop func(), err error) {
 		}
 		return freshcheck.Checker{Database: freshcheck.MariaDB, Address: s.Address()}, s.Stop, nil
 	}
-	return c, nil, fmt.Errorf("-protocol %s: there are postgres and mysql", protocol)
+	return c, nil, fmt.Errorf("-protocol %s: there are postgresql and mysql", protocol)
 }
 
 func run(o options) error {

@@ -146,7 +146,7 @@ func (d *Demo) origin(ctx context.Context, cfg Config) (*url.URL, string, error)
 			return nil, "", err
 		}
 		d.closers = append(d.closers, end)
-		return at, "demo: the origin is a stand-in (SQLite) with added delay", nil
+		return at, "demo: the origin is a stand-in for " + d.kind.Title + " (SQLite) with added delay", nil
 	}
 	at, err := url.Parse(cfg.Origin)
 	if err != nil {

@@ -34,7 +34,9 @@ func runHeadless(t *testing.T, cfg Config) Summary {
 }
 
 func TestHeadlessOnTheStandIn(t *testing.T) {
-	runHeadless(t, Config{Seed: 3, Distance: time.Millisecond, Work: 1})
+	for _, p := range Protocols() {
+		t.Run(p, func(t *testing.T) { runHeadless(t, Config{Protocol: p, Seed: 3, Distance: time.Millisecond, Work: 1}) })
+	}
 }
 
 func TestHeadlessOnMariaDB(t *testing.T) {

@@ -69,6 +69,9 @@ var neededByMaria = map[string]need{
 	"before triggers":  {freshness.BeforeTriggers, Script{asks(0, "select count(*) from b where k = 2"), asks(0, "select count(*) from b where k = 2"), sends(1, "update b set k = 1 where k = 1"), asks(0, "select count(*) from b where k = 2")}},
 	"temporary tables": {freshness.TemporaryTables, Script{asks(0, readsA), sends(0, "create temporary table a select 1 as id, 9 as n"), asks(0, readsA)}},
 	"implicit commits": {freshness.ImplicitCommits, Script{asks(0, readsA), asks(0, readsA), sends(1, "begin"), sends(1, updatesA), sends(1, "begin"), asks(0, readsA)}},
+	"older privileges": {freshness.OlderPrivileges, Script{
+		sends(0, changesUser+" {db}_u"), sends(1, "revoke select on {db}.* from {db}_u"), asks(0, readsA), asks(0, readsA), sends(2, changesUser+" {db}_u"), asks(2, readsA),
+	}},
 	"blind reads": {freshness.BlindReads, Script{
 		asks(2, "select sum(n) from a"), sends(0, "begin"), sends(1, "create table x1 (id int)"), sends(0, "select x from stepping"), asks(2, "select sum(n) from a"), asks(2, "select sum(n) from a"), sends(0, "commit"), asks(2, "select sum(n) from a"),
 	}},

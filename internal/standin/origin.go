@@ -1,5 +1,5 @@
-// Package standin is an origin that needs no installation: SQLite behind PostgreSQL's protocol, for the demo and for
-// tests. It is a stand-in and says so: it speaks enough of the protocol and of the dialect for ordinary statements,
+// Package standin is an origin that needs no installation: SQLite behind PostgreSQL's protocol or MySQL's, for the demo and
+// for tests. It is a stand-in and says so: it speaks enough of the protocol and of the dialect for ordinary statements,
 // keeps its data in a directory that is removed at the end, and can take its time over each statement as a distant,
 // busy server would.
 package standin
@@ -20,6 +20,9 @@ import (
 
 	_ "modernc.org/sqlite" // the engine
 )
+
+// mysqlProtocol is the name of MySQL's.
+const mysqlProtocol = "mysql"
 
 // Delay is the time that the stand-in takes over a statement beyond what SQLite needs. The zero value is none.
 type Delay struct {
@@ -50,9 +53,11 @@ type Origin struct {
 	rng      *rand.Rand
 	columns  map[string][]column // by table or view
 	sessions map[uint32]*session
+	mysql    map[uint32]*mysqlSession
 	conns    map[net.Conn]struct{}
 	lastID   uint32
 	ended    bool
+	began    time.Time
 	wg       sync.WaitGroup
 }
 
@@ -68,7 +73,11 @@ func New(opts Options) (*Origin, error) {
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "data.db")+
 		"?_pragma=journal_mode(wal)&_pragma=synchronous(off)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=case_sensitive_like(1)&_time_format=sqlite")
 	if err == nil {
-		_, err = db.Exec(systemTables)
+		tables := systemTables
+		if opts.Protocol == mysqlProtocol {
+			tables = mysqlTables
+		}
+		_, err = db.Exec(strings.ReplaceAll(tables, "{database}", opts.Database))
 	}
 	if err != nil {
 		os.RemoveAll(dir)
@@ -76,7 +85,7 @@ func New(opts Options) (*Origin, error) {
 	}
 	return &Origin{
 		opts: opts, dir: dir, db: db, rng: rand.New(rand.NewPCG(opts.Delay.Seed, 7)),
-		columns: map[string][]column{}, sessions: map[uint32]*session{}, conns: map[net.Conn]struct{}{},
+		columns: map[string][]column{}, sessions: map[uint32]*session{}, mysql: map[uint32]*mysqlSession{}, began: time.Now(), conns: map[net.Conn]struct{}{},
 	}, nil
 }
 
@@ -105,7 +114,11 @@ func (o *Origin) Serve(l net.Listener) error {
 				delete(o.conns, c)
 				o.mu.Unlock()
 			}()
-			o.serve(c)
+			if o.opts.Protocol == mysqlProtocol {
+				o.serveMySQL(c)
+			} else {
+				o.serve(c)
+			}
 		})
 	}
 }
@@ -118,6 +131,11 @@ func (o *Origin) Close() error {
 		c.Close()
 	}
 	for _, s := range o.sessions {
+		if s.cancel != nil {
+			s.cancel()
+		}
+	}
+	for _, s := range o.mysql {
 		if s.cancel != nil {
 			s.cancel()
 		}

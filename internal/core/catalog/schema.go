@@ -118,6 +118,16 @@ type Description interface {
 	Schema() Schema
 }
 
+// Privileged is a Description of a server whose sessions take privileges with them when they log in.
+type Privileged interface {
+	// Privileges gives by account something that is another if its privileges are. What concerns all is that of
+	// EveryAccount.
+	Privileges() map[string]uint64
+}
+
+// EveryAccount stands for all accounts.
+const EveryAccount = ""
+
 // Hints is what is known beside the statement and the schema.
 type Hints struct {
 	// Path is the session's search path in effect, or nil where it is not known: then a name without schema stands for

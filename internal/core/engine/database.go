@@ -38,8 +38,9 @@ type database struct {
 	definitions definitions
 	paths       atomic.Uint64 // counts what may have changed which schemas there are
 
-	handovers handovers
-	feed      Feed
+	handovers  handovers
+	privileges privileges
+	feed       Feed
 
 	habits sync.Map // by asker: *habit
 	askers atomic.Int64

@@ -375,6 +375,8 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 		return reason.Of(s.settings.Strange)
 	case s.settings.Temporary && !freshness.Off(freshness.TemporaryTables):
 		return reason.Of(reason.TemporaryTables)
+	case s.db.outgrown(s.settings.Account, s.Since) && !freshness.Off(freshness.OlderPrivileges):
+		return reason.Of(reason.OlderPrivileges)
 	case d.resolved.Remembers && !s.steady():
 		return reason.Of(reason.RemembersOthers)
 	case !s.InBlock() && s.db.dialect.Views[s.settings.Isolation] == dialect.Unknowable && !freshness.Off(freshness.Isolation):

@@ -23,6 +23,9 @@ type Identity struct {
 	// Origin names the database server, where a larder stands before several.
 	Origin                               string
 	Database, User, Application, Address string
+	// Since is when its login began, or that with which it became another user: some of its privileges may be those of that
+	// moment for as long as it is connected. The zero value is for servers where none are.
+	Since time.Time
 	// Own is set for a session of the larder's own, by which it fetches ahead: what it waits for no client waits for,
 	// and it is not counted.
 	Own bool
@@ -35,6 +38,8 @@ type Settings struct {
 	Values, Roles []string
 	// Role is the number of the role whose privileges count: its name may become another's.
 	Role string
+	// Account is that by whose privileges the session reads, where a login takes some of them with it.
+	Account string
 	// Isolation is that of transactions which do not say otherwise; DefaultIsolation stands for one that is not known.
 	Isolation analysis.Isolation
 	// BlockEach is set when each statement outside of a block begins one.

@@ -51,5 +51,6 @@ const (
 	BeforeTriggers                         // what changes a row before it is written may give it any values
 	TemporaryTables                        // a session's own tables hide others of the same names
 	ImplicitCommits                        // what commits on the way ends the transaction
+	OlderPrivileges                        // a session goes on with privileges that its account had when it logged in
 	OtherServers                           // sessions of a server that answered before are neither answered nor learned from
 )

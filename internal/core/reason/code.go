@@ -145,6 +145,7 @@ const (
 	SchemaChanged
 	DefinitionChanged
 	TemporaryTables
+	OlderPrivileges
 	SessionLeftOut
 	StatementLeftOut
 	SearchPath
@@ -350,6 +351,7 @@ var codes = [last + 1]struct {
 	SchemaChanged:     {"the schema changed at this moment", 0},
 	DefinitionChanged: {"a definition that it depends on has changed and was not read again yet", 0},
 	TemporaryTables:   {"its session has temporary tables", 0},
+	OlderPrivileges:   {"the privileges of its account have changed since it logged in, and a session may go on with the old ones", 0},
 	SessionLeftOut:    {"its session asked to be left out", 0},
 	StatementLeftOut:  {"its label asks for it to be left out", 0},
 	SearchPath:        {"the session's search path puts other schemas before the system's", 0},

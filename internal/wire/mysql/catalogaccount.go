@@ -106,6 +106,7 @@ func Describe(ctx context.Context, cfg *driver.Config) (*catalog.Described, erro
 	var folds int
 	q.one("select @@version, @@lower_case_table_names", &version, &folds)
 	d.Folds = folds != 0
+	d.RolesApart = strings.Contains(version, "MariaDB")
 	q.privileges()
 	read(&q, &d.Tables, "table_schema, table_name, table_type, coalesce(engine, '') from information_schema.tables", func(t *catalog.Table) []any {
 		return []any{&t.Schema, &t.Name, &t.Type, &t.Engine}
@@ -126,8 +127,23 @@ func Describe(ctx context.Context, cfg *driver.Config) (*catalog.Described, erro
 		return []any{&r.Schema, &r.Name, &r.Kind, &r.Body, &r.Mode}
 	})
 	q.references(d)
+	q.grants(d)
 	read(&q, &d.Natives, "name from mysql.func", func(n *string) []any { return []any{n} })
 	return d, q.err
+}
+
+// grants asks for privileges. Those on routines do not count: results of calls are not cached.
+func (q *asker) grants(d *catalog.Described) {
+	for _, x := range []struct{ table, schema, of, column string }{
+		{"user_privileges", "''", "''", "''"}, {"schema_privileges", "table_schema", "''", "''"}, {"table_privileges", "table_schema", "table_name", "''"},
+		{"column_privileges", "table_schema", "table_name", "column_name"},
+	} {
+		var list []catalog.Grant
+		read(q, &list, fmt.Sprintf("grantee, %s, %s, %s, privilege_type, is_grantable from information_schema.%s", x.schema, x.of, x.column, x.table), func(g *catalog.Grant) []any {
+			return []any{&g.Grantee, &g.Schema, &g.Table, &g.Column, &g.Privilege, &g.Passed}
+		})
+		d.Grants = append(d.Grants, list...)
+	}
 }
 
 // references asks for foreign keys. What they refer to is asked for by itself: a query that has to open all tables for each

@@ -49,10 +49,12 @@ type changing struct {
 }
 
 func newSession(s *Server, accepted, origin net.Conn) *session {
-	return &session{
+	x := &session{
 		server: s, accepted: accepted, dialled: origin, active: s.Time(), ended: make(chan struct{}),
 		answering: answering{learnt: make(chan struct{}, 1)},
 	}
+	x.since = x.active
+	return x
 }
 
 // EndIf implements link.Conn. The server says nothing either when it ends a connection at rest: what it said would be

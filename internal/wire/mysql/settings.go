@@ -135,6 +135,7 @@ func (s *session) settings() engine.Settings {
 		Temporary: s.temporary,
 		LeftOut:   strings.EqualFold(v[asksCaching], "off"),
 		Patience:  s.patience(v[asksPatience]),
+		Account:   v[asksAccount],
 		Server:    s.server.starting.of(v[asksServer]),
 	}
 	if s.schema != "" {

@@ -31,6 +31,7 @@ type watching struct {
 	kept     int64     // the room that the client's packet takes which is kept
 	bound    []byte    // for what a statement is run with
 	now      time.Time // when what is being followed was sent or came
+	since    time.Time // when the client's login began
 	blind    bool      // the engine was told that it will hear no more
 	resolved bool      // what was read last has comments that the server runs
 	knowing
@@ -122,6 +123,7 @@ func (s *session) begins() {
 	s.eng = s.server.Engine.NewSession(engine.Identity{
 		Origin: s.server.Name, Database: i.database, User: i.user, Address: s.accepted.RemoteAddr().String(),
 		Application: cmp.Or(i.attributes["program_name"], i.user), // few drivers send a name, and most applications have a user
+		Since:       s.since,
 	})
 	s.reader, s.schema = version(s.login.greeting.version), s.login.intro.database
 	s.prepared, s.last, s.assumed = map[uint32]*prepared{}, nil, true
@@ -310,6 +312,7 @@ const longestKept = 1 << 20
 func (s *session) keeps(first byte, length int) int {
 	switch first {
 	case comChangeUser:
+		s.since = s.server.Time()
 		return longestLogin
 	case comQuery, comPrepare, comExecute, comInitDB:
 		switch {

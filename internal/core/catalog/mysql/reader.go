@@ -3,7 +3,10 @@
 package mysql
 
 import (
+	"fmt"
+	"hash/fnv"
 	"slices"
+	"strings"
 	"time"
 
 	"jollylarder/internal/core/catalog"
@@ -28,6 +31,27 @@ type Described struct {
 	References []Reference
 	// Natives are functions that were loaded into the server.
 	Natives []string
+	// Grants are the privileges of accounts and roles, and RolesApart is set where roles have no hosts and accounts do.
+	Grants     []Grant
+	RolesApart bool
+}
+
+// Grant is a privilege: who has it, on what, if not on everything, and whether it may be passed on.
+type Grant struct{ Grantee, Schema, Table, Column, Privilege, Passed string }
+
+// Privileges implements catalog.Privileged. Those of a role are everybody's who may take it.
+func (d *Described) Privileges() map[string]uint64 {
+	out := map[string]uint64{}
+	for _, g := range d.Grants {
+		account := strings.ReplaceAll(g.Grantee, "'", "")
+		if name, host, _ := strings.Cut(account, "@"); host == "" || name == "" || !d.RolesApart {
+			account = catalog.EveryAccount
+		}
+		h := fnv.New64a()
+		fmt.Fprintf(h, "%q", g)
+		out[account] += h.Sum64()
+	}
+	return out
 }
 
 // Table is a table, or what is used as one, by its type and engine as the server names them.
@@ -64,9 +88,9 @@ type Reference struct{ Schema, Table, ToSchema, ToTable, Columns, OnUpdate, OnDe
 // Same implements catalog.Description.
 func (d *Described) Same(o catalog.Description) bool {
 	e, ok := o.(*Described)
-	return ok && d.Folds == e.Folds && slices.Equal(d.Tables, e.Tables) && slices.Equal(d.Columns, e.Columns) && slices.Equal(d.Keys, e.Keys) && slices.Equal(d.Views, e.Views) &&
+	return ok && d.Folds == e.Folds && d.RolesApart == e.RolesApart && slices.Equal(d.Tables, e.Tables) && slices.Equal(d.Columns, e.Columns) && slices.Equal(d.Keys, e.Keys) && slices.Equal(d.Views, e.Views) &&
 		slices.Equal(d.Triggers, e.Triggers) && slices.Equal(d.Routines, e.Routines) && slices.Equal(d.References, e.References) &&
-		slices.Equal(d.Natives, e.Natives)
+		slices.Equal(d.Natives, e.Natives) && slices.Equal(d.Grants, e.Grants)
 }
 
 // Explained implements catalog.Description.

@@ -200,3 +200,19 @@ func TestComputedColumns(t *testing.T) {
 		assert.Equal(t, why, strings.Join(reason.Sentences(r.Reasons), "; "), sql)
 	}
 }
+
+// Privileges are those of their account, and of all accounts where they may be a role's.
+func TestPrivilegesOfAccounts(t *testing.T) {
+	d := &Described{RolesApart: true, Grants: []Grant{{Grantee: "'ines'@'%'", Privilege: "SELECT"}, {Grantee: "'tern'@'10.1.%'", Schema: "skerrow", Privilege: "SELECT"}, {Grantee: "'clerk'@''", Privilege: "SELECT"}}}
+	first := d.Privileges()
+	assert.Len(t, first, 3)
+	d.Grants = append(d.Grants, Grant{Grantee: "'ines'@'%'", Schema: "skerrow", Table: "ports", Privilege: "UPDATE"})
+	second := d.Privileges()
+	assert.NotEqual(t, first["ines@%"], second["ines@%"])
+	assert.Equal(t, first["tern@10.1.%"], second["tern@10.1.%"])
+	assert.Equal(t, first[catalog.EveryAccount], second[catalog.EveryAccount])
+	d.Grants[2].Passed = "YES"
+	assert.NotEqual(t, second[catalog.EveryAccount], d.Privileges()[catalog.EveryAccount], "a role's are everybody's who takes it")
+	d.RolesApart = false
+	assert.Len(t, d.Privileges(), 1, "of a server where accounts are roles")
+}
