@@ -22,10 +22,10 @@ build:
 demo: build
 	./bin/jollylarder demo $(if $(filter mariadb mysql,$(DB)),--protocol mysql)
 
-# Never from the cache: tests also run what other packages build. One package at a time: they start servers.
+# Never from the cache: tests also run what other packages build. Two packages at a time: they start servers.
 test: lint
 	./scripts/install-test-tools
-	$(GO) test -count=1 -p 1 -timeout 20m ./...
+	$(GO) test -count=1 -p 2 -timeout 20m ./...
 	$(GO) test -count=1 -tags faults -timeout 10m -run Fault ./internal/wire/postgres ./internal/wire/mysql
 	$(GO) test -count=1 -p 1 -tags safeguards -timeout 15m -run 'Safeguard|Cause|TheServerKnowsOfWholeRows' $(SAFEGUARDED)
 	$(GO) test -count=1 -tags safeguards -timeout 15m -run ConformanceWithoutASafeguard ./internal/wire/postgres ./internal/wire/mysql

@@ -125,3 +125,38 @@ func TestAnAccountThatDoesNotSeeEverything(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, one.Same(two), "the same schema is told in the same order")
 }
+
+// What an account may read is told by its name, and what a role may by everybody's.
+func TestPrivilegesAreRead(t *testing.T) {
+	if server == nil {
+		t.Skip("no MariaDB here")
+	}
+	root := connect(t, server.Address(), "root", "", "")
+	must := func(q string) {
+		_, err := root.Exec(q)
+		require.NoError(t, err, q)
+	}
+	must("create user petrel")
+	defer must("drop user petrel")
+	must("create role clerk")
+	defer must("drop role clerk")
+	described := func() map[string]uint64 {
+		cfg, err := driver.ParseDSN("root@tcp(" + server.Address() + ")/")
+		require.NoError(t, err)
+		d, err := wire.Describe(context.Background(), cfg)
+		require.NoError(t, err)
+		return d.Privileges()
+	}
+	last := described()
+	for _, c := range []struct{ does, changes string }{
+		{"grant select on *.* to petrel", "petrel@%"}, {"grant select on skerrow.* to petrel", "petrel@%"}, {"grant update (ship) on skerrow.berths to petrel", "petrel@%"}, {"revoke select on *.* from petrel", "petrel@%"},
+		{"grant select on skerrow.* to clerk", ""}, {"grant select on *.* to clerk", ""}, {"grant insert on skerrow.berths to clerk", ""}, {"revoke all, grant option from clerk", ""},
+	} {
+		must(c.does)
+		now := described()
+		for _, account := range []string{"petrel@%", "root@localhost", "ines@%", ""} {
+			assert.Equal(t, account != c.changes, now[account] == last[account], "%s: %q", c.does, account)
+		}
+		last = now
+	}
+}

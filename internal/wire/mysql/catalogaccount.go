@@ -144,6 +144,12 @@ func (q *asker) grants(d *catalog.Described) {
 		})
 		d.Grants = append(d.Grants, list...)
 	}
+	if !d.RolesApart {
+		return
+	}
+	var roles []catalog.Grant // of which the view of users has none
+	read(q, &roles, "concat(user, '@'), coalesce(json_value(priv, '$.access'), '') from mysql.global_priv where host = ''", func(g *catalog.Grant) []any { return []any{&g.Grantee, &g.Privilege} })
+	d.Grants = append(d.Grants, roles...)
 }
 
 // references asks for foreign keys. What they refer to is asked for by itself: a query that has to open all tables for each
