@@ -230,6 +230,7 @@ var cases = []struct {
 	{"prepared, 16 connections", func(b *bench) error { return b.points("prepared, 16 connections", true, 16) }},
 	{"transaction, 1 connection", func(b *bench) error { return b.transactions("transaction, 1 connection", 1) }},
 	{"transaction, 16 connections", func(b *bench) error { return b.transactions("transaction, 16 connections", 16) }},
+	{"MariaDB", (*bench).mariaPoints},
 	{"blocks far away", (*bench).blocksFarAway},
 	{"1,000 rows", (*bench).thousandRows},
 	{"100 MB result", func(b *bench) error { return b.stream("100 MB result", large, nil) }},

@@ -37,6 +37,9 @@ func run() error {
 	if len(os.Args) == 3 && os.Args[1] == "standin" {
 		return standIn(os.Args[2])
 	}
+	if len(os.Args) == 4 && os.Args[1] == "mysqlstub" {
+		return mysqlStub(os.Args[2], os.Args[3])
+	}
 	if len(os.Args) == 4 && os.Args[1] == "stub" {
 		text, err := os.ReadFile(os.Args[3])
 		if err != nil {
