@@ -224,7 +224,7 @@ func (g *mariaGenerator) writesOf(t *mariaTable) {
 		g.insert(t, -1), g.insert(t, -1), g.insert(t, -1) + " returning id", strings.Replace(g.insert(t, -1), "insert", "replace", 1), strings.Replace(g.insert(t, -1), "insert", "insert ignore", 1),
 		"insert ignore into " + t.name + " (id) select id from " + other.name + " b where " + g.where(other, "b"),
 		"replace into " + t.name + " (id) select {i} from dual", "insert into " + t.name + sets("") + ", id = {i}",
-		"update " + t.name + sets("") + " where id = {i}; update " + other.name + sets0(other, g) + " where id = {j}",
+		"update " + t.name + sets("") + " where id = {i}; update " + other.name + setsFirst(other, g) + " where id = {j}",
 		"begin; update " + t.name + sets("") + " where id = {i}; rollback", "set statement max_sort_length = 64 for update " + t.name + sets("") + " where id = {i}",
 		g.insert(t, -1) + " on duplicate key update " + up.name + " = values(" + up.name + ")", g.insert(t, -1) + " on duplicate key update " + up.name + " = " + g.value(up),
 		g.insert(t, -1) + " on duplicate key update id = id + 20", "insert into " + t.name + " (id) values (null)", "insert into " + t.name + " (id) values (0)", "delete from " + t.name + " where id > 25",
@@ -234,7 +234,7 @@ func (g *mariaGenerator) writesOf(t *mariaTable) {
 	}
 }
 
-// sets0 sets the first column of a table that can be written.
-func sets0(t *mariaTable, g *mariaGenerator) string {
+// setsFirst sets the first column of a table that can be written.
+func setsFirst(t *mariaTable, g *mariaGenerator) string {
 	return " set " + t.writable[0].name + " = " + g.value(t.writable[0])
 }
