@@ -73,6 +73,7 @@ var remedies = map[reason.Code]string{
 	reason.SchemaChanged:       "a moment of time",
 	reason.DefinitionChanged:   "a moment of time; [origin.catalog] in the configuration reads definitions sooner",
 	reason.TemporaryTables:     "dropping its temporary tables, or another session for them",
+	reason.OlderPrivileges:     "logging in anew",
 	reason.StatementLeftOut:    "removing the label",
 	reason.LongSettings:        "shorter values of the session's settings",
 	reason.EarlierReply:        "waiting for each reply before the next statement is sent",
