@@ -14,7 +14,7 @@ import (
 	wire "jollylarder/internal/wire/mysql"
 )
 
-// MariaOracle asks a server which tables a query reads: of a view, it keeps the query with all names written out.
+// MariaOracle asks a server which tables a query reads: of a view, it stores the query with all names written out.
 type MariaOracle struct {
 	conn     conn
 	schema   catalog.Schema
