@@ -1,8 +1,8 @@
 # make demo   show a made-up database being answered from memory; with DB=mariadb one that speaks the protocol of MariaDB and MySQL
 # make test   install what tests need, if it is missing, and test everything
 # make lint   go vet and staticcheck
-# make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server, and write docs/performance.md's tables: 11 minutes
-# make bench-core  measure the parts by themselves, and write their table in docs/performance.md: 4 minutes
+# make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server, and write docs/performance.md's tables: 11 to 17 minutes
+# make bench-core  measure the parts by themselves, and write their table in docs/performance.md: several minutes
 # make check-freshness FOR=10m SEED=1 FEED=true GENERATED=true PROTOCOL=mysql  look for old answers for a while (one minute unless FOR says otherwise)
 # make check-faults  have everything go wrong that may, under load, and judge every answer: 8 minutes; as root also a full disk
 # make check-flood  flood a larder with patterns, names, long texts and connections, and report its memory: 3 to 4 minutes
