@@ -49,7 +49,7 @@ func run() error {
 		if err := json.Unmarshal(text, &c); err != nil {
 			return err
 		}
-		return stub(os.Args[2], c)
+		return accepts(os.Args[2], c.serve)
 	}
 	if len(os.Args) == 3 && os.Args[1] == "parts" {
 		return writeParts(os.Stdin, os.Args[2])

@@ -289,17 +289,7 @@ func mysqlStub(listen, file string) error {
 	if err := json.Unmarshal(text, &canned); err != nil {
 		return err
 	}
-	l, err := net.Listen("tcp", listen)
-	if err != nil {
-		return err
-	}
-	for {
-		c, err := l.Accept()
-		if err != nil {
-			return err
-		}
-		go canned.serve(c)
-	}
+	return accepts(listen, canned.serve)
 }
 
 func (s mysqlCanned) serve(c net.Conn) {

@@ -22,25 +22,15 @@ import (
 
 // relay copies between every client and a connection of its own to the target, either way as copy does.
 func relay(listen, target string, copy func(dst, src net.Conn)) error {
-	l, err := net.Listen("tcp", listen)
-	if err != nil {
-		return err
-	}
-	for {
-		c, err := l.Accept()
+	return accepts(listen, func(c net.Conn) {
+		o, err := net.Dial("tcp", target)
 		if err != nil {
-			return err
+			c.Close()
+			return
 		}
-		go func() {
-			o, err := net.Dial("tcp", target)
-			if err != nil {
-				c.Close()
-				return
-			}
-			go copy(o, c)
-			copy(c, o)
-		}()
-	}
+		go copy(o, c)
+		copy(c, o)
+	})
 }
 
 // pump copies with a buffer of its own and not by io.Copy, which for two TCP connections is a system call of another
@@ -67,21 +57,22 @@ type canned struct {
 	Simple, Prepared []byte // to a Query, and to a Sync
 }
 
-// stub answers as it was told.
-func stub(listen string, c canned) error {
+// accepts has each client that connects be served.
+func accepts(listen string, serve func(net.Conn)) error {
 	l, err := net.Listen("tcp", listen)
 	if err != nil {
 		return err
 	}
 	for {
-		conn, err := l.Accept()
+		c, err := l.Accept()
 		if err != nil {
 			return err
 		}
-		go c.serve(conn)
+		go serve(c)
 	}
 }
 
+// serve answers as it was told.
 func (c canned) serve(conn net.Conn) {
 	defer conn.Close()
 	buf := make([]byte, 32<<10) // with room for the longest of the larder's own questions

@@ -139,21 +139,26 @@ func (g *generator) value(c column) string {
 
 // insert gives an INSERT of one row.
 func (g *generator) insert(t *table, id int) string {
-	names, values := []string{"id"}, []string{"{i}"}
+	return insertInto(g.r, t.name, t.writable, "{i}", id, g.value)
+}
+
+// insertInto gives an INSERT of one row with a key, or with a number as its key unless that is negative.
+func insertInto(r *rand.Rand, table string, writable []column, key string, id int, value func(column) string) string {
+	names, values := []string{"id"}, []string{key}
 	if id >= 0 {
 		values[0] = fmt.Sprint(id)
 	}
-	for _, c := range t.writable {
-		if g.r.IntN(5) == 0 && c.name != "k" {
+	for _, c := range writable {
+		if r.IntN(5) == 0 && c.name != "k" {
 			continue
 		}
-		v := g.value(c)
+		v := value(c)
 		if id >= 0 {
 			v = strings.NewReplacer("{v}", fmt.Sprint(id), "{k}", fmt.Sprint(id%4), "{i}", fmt.Sprint(id)).Replace(v)
 		}
 		names, values = append(names, c.name), append(values, v)
 	}
-	return "insert into " + t.name + " (" + strings.Join(names, ", ") + ") values (" + strings.Join(values, ", ") + ")"
+	return "insert into " + table + " (" + strings.Join(names, ", ") + ") values (" + strings.Join(values, ", ") + ")"
 }
 
 // where gives conditions that pick some rows of a table under a name.

@@ -162,21 +162,7 @@ func (g *mariaGenerator) key(t *mariaTable) string {
 
 // insert gives an INSERT of one row.
 func (g *mariaGenerator) insert(t *mariaTable, id int) string {
-	names, values := []string{"id"}, []string{g.key(t)}
-	if id >= 0 {
-		values[0] = fmt.Sprint(id)
-	}
-	for _, c := range t.writable {
-		if g.r.IntN(5) == 0 && c.name != "k" {
-			continue
-		}
-		v := g.value(c)
-		if id >= 0 {
-			v = strings.NewReplacer("{v}", fmt.Sprint(id), "{k}", fmt.Sprint(id%4), "{i}", fmt.Sprint(id)).Replace(v)
-		}
-		names, values = append(names, c.name), append(values, v)
-	}
-	return "insert into " + t.name + " (" + strings.Join(names, ", ") + ") values (" + strings.Join(values, ", ") + ")"
+	return insertInto(g.r, t.name, t.writable, g.key(t), id, g.value)
 }
 
 // where gives conditions that pick some rows of a table under a name.

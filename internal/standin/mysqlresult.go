@@ -29,18 +29,8 @@ func (s *mysqlSession) rows(ctx context.Context, text string, args []any, inBina
 	if err != nil {
 		return nil, err
 	}
-	var all [][]any
-	for r.Next() {
-		row, into := make([]any, len(names)), make([]any, len(names))
-		for i := range row {
-			into[i] = &row[i]
-		}
-		if err := r.Scan(into...); err != nil {
-			return nil, err
-		}
-		all = append(all, row)
-	}
-	if err := r.Err(); err != nil {
+	all, err := scanned(r, len(names))
+	if err != nil {
 		return nil, err
 	}
 	out := mysql.NewResultset(len(names))

@@ -202,16 +202,8 @@ func (w *mysqlWire) Write(b []byte) (int, error) {
 
 // run runs one statement.
 func (s *mysqlSession) run(query string, args []any, binary bool) (*mysql.Result, error) {
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	s.o.mu.Lock()
-	s.cancel = cancel
-	s.o.mu.Unlock()
-	defer func() {
-		s.o.mu.Lock()
-		s.cancel = nil
-		s.o.mu.Unlock()
-	}()
+	ctx, ended := s.o.running(&s.cancel)
+	defer ended()
 	t := s.translated(query)
 	if t.word(0) == "kill" { // which comes in between
 		return &mysql.Result{}, s.kills(t)

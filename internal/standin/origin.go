@@ -146,6 +146,37 @@ func (o *Origin) Close() error {
 	return errors.Join(err, os.RemoveAll(o.dir))
 }
 
+// running gives the context of a statement, which cancel ends from another session's side, and what is to be called at its
+// end.
+func (o *Origin) running(cancel *context.CancelFunc) (ctx context.Context, ended func()) {
+	ctx, stop := context.WithCancel(context.Background())
+	set := func(f context.CancelFunc) {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		*cancel = f
+	}
+	set(stop)
+	return ctx, func() {
+		set(nil)
+		stop()
+	}
+}
+
+// scanned gives all rows of a result of so many columns.
+func scanned(r *sql.Rows, columns int) (all [][]any, err error) {
+	for r.Next() {
+		row, into := make([]any, columns), make([]any, columns)
+		for i := range row {
+			into[i] = &row[i]
+		}
+		if err := r.Scan(into...); err != nil {
+			return nil, err
+		}
+		all = append(all, row)
+	}
+	return all, r.Err()
+}
+
 // delay waits as long as a statement would take elsewhere that SQLite needed took for.
 func (o *Origin) delay(ctx context.Context, took time.Duration) error {
 	d := o.opts.Delay

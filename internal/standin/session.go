@@ -467,16 +467,8 @@ func (s *session) run(p *portal) (tag string, rows [][]any, err error) {
 			return "", nil, failure{"25P02", "current transaction is aborted, commands ignored until end of transaction block"}
 		}
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	s.o.mu.Lock()
-	s.cancel = cancel
-	s.o.mu.Unlock()
-	defer func() {
-		s.o.mu.Lock()
-		s.cancel = nil
-		s.o.mu.Unlock()
-	}()
+	ctx, ended := s.o.running(&s.cancel)
+	defer ended()
 	if done, tag, rows, err := s.own(ctx, p.stmt); done {
 		return tag, rows, err
 	}
@@ -531,19 +523,8 @@ func (s *session) sqlite(ctx context.Context, p *portal) (string, [][]any, error
 			p.types.columns = append(p.types.columns, column{name, pgtype.TextOID})
 		}
 	}
-	var rows [][]any
-	for r.Next() {
-		row := make([]any, len(names))
-		dst := make([]any, len(names))
-		for i := range row {
-			dst[i] = &row[i]
-		}
-		if err := r.Scan(dst...); err != nil {
-			return "", nil, err
-		}
-		rows = append(rows, row)
-	}
-	if err := r.Err(); err != nil {
+	rows, err := scanned(r, len(names))
+	if err != nil {
 		return "", nil, err
 	}
 	verb := "SELECT"

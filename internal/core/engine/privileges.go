@@ -1,7 +1,7 @@
 package engine
 
 import (
-	"sync"
+	"maps"
 	"sync/atomic"
 	"time"
 
@@ -9,19 +9,17 @@ import (
 )
 
 // privileges are when accounts of a database came to have others, where sessions go on with those that they logged in with:
-// what such a session may read, a later one of the same account may not.
+// what such a session may read, a later one of the same account may not. Every read looks there, and hardly anything ever
+// changes: it is replaced whole. It is nil while none have changed since the larder began.
 type privileges struct {
-	any atomic.Bool // some have changed since the larder began
-
-	mu       sync.Mutex
-	of       map[string]time.Time // by account: when that was known
-	everyone time.Time            // the same for all accounts
+	changed atomic.Pointer[map[string]time.Time]
 }
 
 // mostAccounts bounds the accounts that are told apart.
 const mostAccounts = 10_000
 
-// compares takes in who has which privileges, by the last description of the catalog and the one before.
+// compares takes in who has which privileges, by the last description of the catalog and the one before. It is called with
+// the database's lock held.
 func (p *privileges) compares(before, after catalog.Description, now time.Time) {
 	was, ok := before.(catalog.Privileged)
 	is, fine := after.(catalog.Privileged)
@@ -29,38 +27,33 @@ func (p *privileges) compares(before, after catalog.Description, now time.Time) 
 		return
 	}
 	old, new := was.Privileges(), is.Privileges()
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	changed := func(account string) {
-		p.any.Store(true)
-		if p.of == nil {
-			p.of = map[string]time.Time{}
-		}
-		if account == catalog.EveryAccount || len(p.of) >= mostAccounts {
-			p.everyone = now
-			return
-		}
-		p.of[account] = now
+	if maps.Equal(old, new) {
+		return
 	}
-	for account, what := range new {
-		if old[account] != what {
-			changed(account)
-		}
+	changed := map[string]time.Time{}
+	if last := p.changed.Load(); last != nil {
+		changed = maps.Clone(*last)
 	}
-	for account := range old {
-		if _, still := new[account]; !still {
-			changed(account)
+	for _, list := range []map[string]uint64{old, new} {
+		for account := range list {
+			what, had := old[account]
+			if as, has := new[account]; had && has && what == as {
+				continue
+			}
+			if len(changed) >= mostAccounts {
+				account = catalog.EveryAccount
+			}
+			changed[account] = now
 		}
 	}
+	p.changed.Store(&changed)
 }
 
 // outgrown says whether an account has other privileges than it had at a moment, or may have.
 func (db *database) outgrown(account string, since time.Time) bool {
-	p := &db.privileges
-	if !p.any.Load() {
+	changed := db.privileges.changed.Load()
+	if changed == nil {
 		return false
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return !since.After(p.everyone) || !since.After(p.of[account])
+	return !since.After((*changed)[catalog.EveryAccount]) || !since.After((*changed)[account])
 }
