@@ -345,9 +345,6 @@ func (s *Session) WantsCatalog(now time.Time) bool {
 	return !s.unfit && !s.db.asking && (s.db.reader.InRound() || !now.Before(next))
 }
 
-// KnowsCatalog says whether the catalog is known at this moment.
-func (s *Session) KnowsCatalog() bool { return s.db.current() != nil }
-
 // AsksCatalog says whether an answer about the catalog is still of interest.
 func (s *Session) AsksCatalog() bool { return s.askedSchema }
 

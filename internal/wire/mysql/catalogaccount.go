@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	driver "github.com/go-sql-driver/mysql"
 
@@ -43,49 +42,31 @@ func (s *Server) readsCatalog(a link.Account) {
 	s.background.Go(func() {
 		defer s.reading.Store(false)
 		defer s.Survive("the catalog was not read")
-		for range mostReadings {
-			if s.readCatalog(a) {
-				return
+		eng := s.Engine.NewSession(engine.Identity{Origin: s.Name, User: a.User, Application: "jolly larder", Own: true})
+		defer func() { eng.Close(s.Time()) }()
+		need := eng.Asking(engine.NeedCatalog, s.Time())
+		if need&engine.NeedCatalog == 0 {
+			return
+		}
+		server := s.starting.last()
+		d, err := s.describe(a)
+		if err != nil {
+			if s.Running().Err() == nil {
+				s.Logger().Warn("the catalog could not be read by its own account", "error", err)
 			}
-			select {
-			case <-s.Running().Done():
-				return
-			case <-time.After(betweenReadings):
+			eng.LearnedCatalog(nil, s.Time())
+			return
+		}
+		if need&engine.NeedSettings != 0 {
+			if server == "" { // the first client has told only meanwhile which one it is
+				server = s.starting.last()
 			}
+			eng.Learned(engine.Settings{Server: server})
+		}
+		if end := eng.LearnedPart(d, s.Time()); end != nil {
+			end(s.Time())
 		}
 	})
-}
-
-// What was read is not taken for the present if a statement was under way that may do anything, as each may while nothing is
-// known. Then it is read again, so often at most, in case no further client comes to ask for it.
-const (
-	mostReadings    = 10
-	betweenReadings = 200 * time.Millisecond
-)
-
-// readCatalog reads the schema once, and says whether that was enough, or is for others to do.
-func (s *Server) readCatalog(a link.Account) (done bool) {
-	eng := s.Engine.NewSession(engine.Identity{Origin: s.Name, User: a.User, Application: "jolly larder", Own: true})
-	defer func() { eng.Close(s.Time()) }()
-	need := eng.Asking(engine.NeedCatalog, s.Time())
-	if need&engine.NeedSettings != 0 {
-		eng.Learned(engine.Settings{Server: s.starting.last()})
-	}
-	if need&engine.NeedCatalog == 0 {
-		return true
-	}
-	d, err := s.describe(a)
-	if err != nil {
-		if s.Running().Err() == nil {
-			s.Logger().Warn("the catalog could not be read by its own account", "error", err)
-		}
-		eng.LearnedCatalog(nil, s.Time())
-		return true
-	}
-	if end := eng.LearnedPart(d, s.Time()); end != nil {
-		end(s.Time())
-	}
-	return eng.KnowsCatalog()
 }
 
 // describe reads the schema over a connection of the larder's own.
