@@ -1,10 +1,7 @@
 package mysql_test
 
 import (
-	"bytes"
 	"context"
-	"io"
-	"net"
 	"strings"
 	"testing"
 	"time"
@@ -162,46 +159,4 @@ func TestPrivilegesAreRead(t *testing.T) {
 		}
 		last = now
 	}
-}
-
-// The schema is taken also if it is known only while it is being read which server a client is connected to.
-func TestTheSchemaIsReadBeforeItIsKnownOfWhichServer(t *testing.T) {
-	if server == nil {
-		t.Skip("no MariaDB here")
-	}
-	letsGo := make(chan struct{})
-	origin := listens(t, func(c net.Conn) {
-		o, err := net.Dial("tcp", server.Address())
-		if err != nil {
-			return
-		}
-		defer o.Close()
-		go func() { _, _ = io.Copy(c, o) }()
-		buffer := make([]byte, 1<<16)
-		for {
-			n, err := c.Read(buffer)
-			if err != nil {
-				return
-			}
-			if bytes.Contains(buffer[:n], []byte("program_name\x0cjolly larder")) {
-				<-letsGo
-			}
-			if _, err := o.Write(buffer[:n]); err != nil {
-				return
-			}
-		}
-	})
-	l := newLarderBefore(t, origin, link.Settings{Unchallenged: link.Anybody, Catalog: &link.Account{User: "root"}})
-	c := connect(t, l.address, "ines", "Quay#7", "")
-	_, err := asks(c, "select ship from berths where id = 1") // without a rule it is not asked which server this is
-	require.NoError(t, err)
-	l.keepsAll()
-	_, err = asks(c, "select ship from berths where id = 1")
-	require.NoError(t, err)
-	require.NoError(t, c.Close())
-	close(letsGo)
-	require.Eventually(t, func() (is bool) {
-		l.core.Databases(func(_ string, known, _ bool, _ []string) { is = is || known })
-		return is
-	}, time.Minute, time.Millisecond)
 }
