@@ -10,15 +10,13 @@ import (
 	"jollylarder/internal/replay"
 )
 
-var exchanges = []replay.Exchange{replay.Simple, replay.Prepared}
-
 // replayed has an exchange answered from memory so many times, for who counts what that takes.
 func replayed(name, times string) error {
 	n, err := strconv.Atoi(times)
 	if err != nil {
 		return err
 	}
-	for _, x := range exchanges {
+	for _, x := range replay.Exchanges {
 		if x.Name == name {
 			return replay.Run(x, n)
 		}
@@ -29,6 +27,7 @@ func replayed(name, times string) error {
 // ofPackage says what the packages do whose instructions are told apart.
 var ofPackage = map[string]string{
 	"jollylarder/internal/wire/postgres":  "the protocol: messages parsed, locks, the reply put together",
+	"jollylarder/internal/wire/mysql":     "the protocol: messages parsed, locks, the reply put together",
 	"jollylarder/internal/core/engine":    "the decision, and its end",
 	"jollylarder/internal/core/ledger":    "counting",
 	"jollylarder/internal/core/freshness": "clocks compared",
@@ -42,7 +41,7 @@ func (b *bench) instructions() error {
 	if err != nil {
 		return err
 	}
-	for _, x := range exchanges {
+	for _, x := range replay.Exchanges {
 		got, err := replay.Count(self, "replay", x.Name)
 		if err != nil {
 			return err
@@ -58,6 +57,9 @@ func (b *bench) instructions() error {
 		b.results.Figures = append(b.results.Figures, Figure{Case: name, What: "in all", Value: got.Total, Unit: "each"})
 		rest := got.Total
 		for _, p := range slices.Sorted(maps.Keys(ofPackage)) {
+			if got.ByPackage[p] == 0 { // the other protocol's
+				continue
+			}
 			rest -= got.ByPackage[p]
 			b.results.Figures = append(b.results.Figures, Figure{Case: name, What: ofPackage[p], Value: got.ByPackage[p], Unit: "each"})
 		}

@@ -14,16 +14,13 @@ import (
 	"sync"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgproto3"
-
-	dialect "jollylarder/internal/core/dialect/postgres"
+	"jollylarder/internal/core/dialect"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/standin"
 	"jollylarder/internal/wire/link"
-	wire "jollylarder/internal/wire/postgres"
 )
 
 // statement is what is asked, with a value or a placeholder in the place of %s.
@@ -36,18 +33,34 @@ type Larder struct {
 	close  []func()
 }
 
-// New starts a larder and logs its client in. The client has prepared the statement as s0.
-func New() (*Larder, error) {
+// speech is how a client and the larder speak with each other.
+type speech struct {
+	dialect *dialect.Dialect
+	// standIn is what the stand-in of a database calls the protocol, and serve makes a server for its clients.
+	standIn string
+	serve   func(link.Options) link.Server
+	// account is what the schema is read by, where a client's own session does not do.
+	account *link.Account
+	// greets says that it is the server that speaks first. Begin is what a client then says.
+	greets bool
+	begin  [][]byte
+	// whole says whether what the client was sent since its last request is a whole answer, and failed whether an error.
+	whole  func(answer []byte) bool
+	failed func(answer []byte) bool
+}
+
+// New starts a larder that an exchange can be had with, and logs its client in.
+func New(x Exchange) (*Larder, error) {
 	l := &Larder{}
-	if err := l.start(); err != nil {
+	if err := l.start(x.speech); err != nil {
 		l.Close()
 		return nil, err
 	}
 	return l, nil
 }
 
-func (l *Larder) start() error {
-	o, err := standin.New(standin.Options{})
+func (l *Larder) start(p *speech) error {
+	o, err := standin.New(standin.Options{Protocol: p.standIn})
 	if err != nil {
 		return err
 	}
@@ -59,31 +72,28 @@ func (l *Larder) start() error {
 	l.close = append(l.close, func() { _ = ln.Close() })
 	go func() { _ = o.Serve(ln) }()
 
-	if l.engine, err = larder.New(engine.Options{Dialect: dialect.Dialect}, time.Now()); err != nil {
+	if l.engine, err = larder.New(engine.Options{Dialect: p.dialect}, time.Now()); err != nil {
 		return err
 	}
 	l.engine.SetRules(rules.NewSet([]rules.Rule{{
-		Name: "fares", Pattern: dialect.Dialect.Syntax.Of(fmt.Sprintf(statement, "4711")), Action: rules.Cache, TTL: 24 * time.Hour,
+		Name: "fares", Pattern: p.dialect.Syntax.Of(fmt.Sprintf(statement, "4711")), Action: rules.Cache, TTL: 24 * time.Hour,
 		ControlSample: -1,
 	}}))
-	srv := wire.New(link.Options{
+	srv := p.serve(link.Options{
 		Engine: l.engine.Engine, Origin: ln.Addr().String(),
 		Log: slog.New(slog.DiscardHandler), // the stand-in does not describe its schema whole
 	})
-	l.client = newClient()
+	srv.Configure(link.Settings{Catalog: p.account})
+	l.client = newClient(p)
 	door := &door{conns: make(chan net.Conn, 1), ended: make(chan struct{})}
 	door.conns <- l.client
 	go func() { _ = srv.Serve(door) }()
 	l.close = append(l.close, srv.Close, func() { _ = door.Close() })
 
-	for _, request := range [][]byte{
-		encoded(&pgproto3.StartupMessage{
-			ProtocolVersion: pgproto3.ProtocolVersion30, Parameters: map[string]string{"user": "postgres", "database": "skerrow"},
-		}),
-		encoded(&pgproto3.Query{String: "create table fares (id integer primary key, fare integer)"}),
-		encoded(&pgproto3.Query{String: "insert into fares values (4711, 42)"}),
-		encoded(&pgproto3.Parse{Name: "s0", Query: fmt.Sprintf(statement, "$1")}, &pgproto3.Sync{}),
-	} {
+	if err := l.client.ask(nil, 0); err != nil { // for its greeting, if there is one
+		return err
+	}
+	for _, request := range p.begin {
 		if err := l.client.ask(request, 1); err != nil {
 			return err
 		}
@@ -93,7 +103,7 @@ func (l *Larder) start() error {
 
 // Run starts a larder and has an exchange answered from memory so many times.
 func Run(x Exchange, times int) error {
-	l, err := New()
+	l, err := New(x)
 	if err != nil {
 		return err
 	}
@@ -106,7 +116,7 @@ func Run(x Exchange, times int) error {
 
 // Times gives what one hit took within the larder in each of some rounds of 10,000, system calls left out.
 func Times(x Exchange, rounds int) (each []time.Duration, err error) {
-	l, err := New()
+	l, err := New(x)
 	if err != nil {
 		return nil, err
 	}
@@ -127,7 +137,7 @@ func Times(x Exchange, rounds int) (each []time.Duration, err error) {
 
 // Allocations is how often the program allocates memory for one hit, with what else it does meanwhile.
 func Allocations(x Exchange) (each float64, err error) {
-	l, err := New()
+	l, err := New(x)
 	if err != nil {
 		return 0, err
 	}
@@ -161,28 +171,16 @@ func (l *Larder) Close() {
 // Exchange is a request and what it is called.
 type Exchange struct {
 	Name    string
+	speech  *speech
 	request []byte
 }
 
-// Simple and Prepared ask for the same row by a simple query, and by a prepared statement whose rows the client knows.
-var (
-	Simple   = Exchange{"simple", encoded(&pgproto3.Query{String: fmt.Sprintf(statement, "4711")})}
-	Prepared = Exchange{"prepared", encoded(
-		&pgproto3.Bind{PreparedStatement: "s0", Parameters: [][]byte{[]byte("4711")}}, &pgproto3.Execute{}, &pgproto3.Sync{},
-	)}
-)
+// Exchanges are all there are.
+var Exchanges = []Exchange{Simple, Prepared, Text, Executed}
 
-// encoded makes messages of the protocol, all of which have an encoding.
-func encoded(messages ...pgproto3.FrontendMessage) (b []byte) {
-	for _, m := range messages {
-		b, _ = m.Encode(b)
-	}
-	return b
-}
-
-// Cache asks until an exchange is answered from memory.
+// Cache asks until an exchange is answered from memory, which it is once the schema has been read.
 func (l *Larder) Cache(x Exchange) error {
-	for range 100 {
+	for ends := time.Now().Add(time.Minute); time.Now().Before(ends); time.Sleep(time.Millisecond) {
 		before := l.hits()
 		if err := l.client.ask(x.request, 3); err != nil {
 			return err
@@ -191,7 +189,7 @@ func (l *Larder) Cache(x Exchange) error {
 			return nil
 		}
 	}
-	return errors.New("it is never a hit")
+	return errors.New("it is not a hit within a minute")
 }
 
 // Ask has an exchange answered so many times.
@@ -218,12 +216,13 @@ type client struct {
 	rest    []byte // what of one has not
 	waiting bool   // one was read and has not been answered
 	closed  bool
-	seen    []byte // the last bytes of the answer
+	seen    []byte // of the answer
 	failed  []byte // an error that was answered
+	speech  *speech
 }
 
-func newClient() *client {
-	c := &client{}
+func newClient(p *speech) *client {
+	c := &client{speech: p, waiting: p.greets}
 	c.changed.L = &c.mu
 	return c
 }
@@ -265,20 +264,19 @@ func (c *client) Read(b []byte) (int, error) {
 	return n, nil
 }
 
-// Write takes an answer. It is whole when its last bytes are those of ReadyForQuery.
+// Write takes a part of an answer.
 func (c *client) Write(b []byte) (int, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if b[0] == 'E' {
-		c.failed = bytes.Clone(b)
+	if c.seen = append(c.seen, b...); !c.speech.whole(c.seen) {
+		return len(b), nil
 	}
-	const ready = "Z\x00\x00\x00\x05"
-	c.seen = append(c.seen, b[max(0, len(b)-len(ready)-1):]...)
-	if n := len(c.seen); n > len(ready) && string(c.seen[n-1-len(ready):n-1]) == ready {
-		c.waiting = false
-		c.seen = c.seen[:0]
-		c.changed.Broadcast()
+	if c.speech.failed(c.seen) {
+		c.failed = bytes.Clone(c.seen)
 	}
+	c.waiting = false
+	c.seen = c.seen[:0]
+	c.changed.Broadcast()
 	return len(b), nil
 }
 
