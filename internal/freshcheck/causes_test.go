@@ -48,6 +48,7 @@ var causesOfMaria = map[string]cause{
 	"tables of a session's own":            {freshness.TemporaryTables, []string{"temporary"}},
 	"settings":                             {freshness.SettingsInKey, []string{"settings"}},
 	"triggers":                             {freshness.Hidden, []string{"swapped"}},
+	"procedures that define":               {freshness.DefiningBodies, []string{"swapped"}},
 }
 
 // mostWorlds bounds the random worlds in which a cause must be found.

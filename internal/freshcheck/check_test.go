@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jollylarder/internal/privatemaria"
@@ -69,20 +68,34 @@ func TestNobodyIsAnsweredOld(t *testing.T) {
 	for name, x := range map[string]struct {
 		checker func(*testing.T) *Checker
 		feed    bool
-		length  time.Duration
-		judged  int
+		hits    int
 	}{
-		"through the larder": {checker, false, 45 * time.Second, 5000}, "and around it": {checker, true, 15 * time.Second, 500},
-		"before MariaDB": {mariaChecker, false, 30 * time.Second, 5000}, "and around it before MariaDB": {mariaChecker, true, 15 * time.Second, 500},
+		"through the larder": {checker, false, 20_000}, "and around it": {checker, true, 1000},
+		"before MariaDB": {mariaChecker, false, 10_000}, "and around it before MariaDB": {mariaChecker, true, 1000},
 	} {
 		t.Run(name, func(t *testing.T) {
 			c := x.checker(t)
 			c.Feed = x.feed
-			sum, found, err := c.Run(context.Background(), 1, x.length, 2, nil)
-			require.NoError(t, err)
-			require.Nil(t, found, "%v", found)
-			t.Logf("%+v", sum)
-			assert.Greater(t, sum.Hits, x.judged)
+			judges(t, c, 1, x.hits)
 		})
 	}
+}
+
+// longest is within what time the hits of a test are judged on whatever machine: it takes half a minute on a quiet one.
+const longest = 10 * time.Minute
+
+// judges has the checker judge so many hits at least, however long that takes.
+func judges(t *testing.T, c *Checker, seed uint64, hits int) {
+	t.Helper()
+	ctx, enough := context.WithCancel(context.Background())
+	defer enough()
+	sum, found, err := c.Run(ctx, seed, longest, 2, func(n Counts) {
+		if n.Hits >= hits {
+			enough()
+		}
+	})
+	require.NoError(t, err)
+	require.Nil(t, found, "%v", found)
+	t.Logf("%+v", sum)
+	require.GreaterOrEqual(t, sum.Hits, hits)
 }

@@ -92,7 +92,7 @@ type linesConn struct {
 }
 
 func (x *linesConn) ask(sql string, _ int) (reply string) {
-	_ = x.c.SetDeadline(time.Now().Add(20 * time.Second))
+	_ = x.c.SetDeadline(time.Now().Add(time.Minute))
 	if _, err := fmt.Fprintln(x.c, sql); err != nil {
 		x.dead = true
 		return noAnswer

@@ -15,6 +15,7 @@ var smallMaria = &world{schema: []string{
 	"create table t (s varchar(8) primary key, n int) engine=innodb", "create table u (id int primary key, k int unique, n int) engine=innodb", "create table small (id tinyint unsigned primary key, n int) engine=innodb",
 	"create table b (id int primary key, k int, n int default 0) engine=innodb", "create trigger bends before update on b for each row set new.k = new.k + 1",
 	"create function steps() returns int modifies sql data begin update {db}.a set n = n + 1; return 1; end", "create view stepping as select steps() as x",
+	"create view turning as select n from a where id = 1", "create procedure turns() begin create or replace view turning as select n from c where id = 1; end",
 	"create trigger follows after update on c for each row insert into e (n) values (new.n)",
 	"insert into a select seq, seq, 0 from seq_0_to_4", "insert into c select seq, seq, 0 from seq_0_to_4", "insert into b select seq, seq, 0 from seq_0_to_4", "insert into m select seq, 0 from seq_0_to_4", "insert into u select seq, seq, 0 from seq_0_to_4",
 	"insert into stamps values (1, '2026-01-01 00:00')", "insert into {db}_n.f values (1, 1)", "insert into t values ('abc', 0)", "insert into small values (255, 0), (1, 0)",
@@ -71,6 +72,9 @@ var neededByMaria = map[string]need{
 	"implicit commits": {freshness.ImplicitCommits, Script{asks(0, readsA), asks(0, readsA), sends(1, "begin"), sends(1, updatesA), sends(1, "begin"), asks(0, readsA)}},
 	"older privileges": {freshness.OlderPrivileges, Script{
 		sends(0, changesUser+" {db}_u"), sends(1, "revoke select on {db}.* from {db}_u"), asks(0, readsA), asks(0, readsA), sends(2, changesUser+" {db}_u"), asks(2, readsA),
+	}},
+	"defining bodies": {freshness.DefiningBodies, Script{
+		asks(0, "select n from turning"), asks(0, "select n from turning"), sends(1, "call turns()"), asks(0, "select n from turning"), sends(1, "update c set n = 5 where id = 1"), asks(0, "select n from turning"),
 	}},
 	"blind reads": {freshness.BlindReads, Script{
 		asks(2, "select sum(n) from a"), sends(0, "begin"), sends(1, "create table x1 (id int)"), sends(0, "select x from stepping"), asks(2, "select sum(n) from a"), asks(2, "select sum(n) from a"), sends(0, "commit"), asks(2, "select sum(n) from a"),
