@@ -71,7 +71,10 @@ func (s *Store) load() error {
 		d.At = time.UnixMilli(at)
 		s.drafts[who] = d
 	}
-	return drafts.Err()
+	if err := drafts.Err(); err != nil {
+		return err
+	}
+	return s.loadChoices()
 }
 
 // Add puts an entry at the end of the history and gives its ID.

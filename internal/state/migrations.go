@@ -42,6 +42,10 @@ alter table numbers add column expired integer not null default 0;
 alter table numbers add column unused integer not null default 0;
 alter table numbers add column p50 not null default 0;
 alter table numbers add column p99 not null default 0;`,
+
+	// The larder chooses within advised rules.
+	`create table chosen (rule text not null, pattern text not null, choice text not null, primary key (rule, pattern)) without rowid;
+create table choices (id integer primary key, at integer not null, change text not null, actual text not null);`,
 }
 
 // numbersAtFirst are the columns of the numbers as the second version had them.

@@ -16,6 +16,8 @@ import (
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
+
+	"jollylarder/internal/core/choices"
 )
 
 // FileName is the file's name in the directory for state.
@@ -32,13 +34,18 @@ type Store struct {
 	history []Entry // the oldest first
 	drafts  map[string]Draft
 	next    int64
+
+	chosen  []choices.Choice
+	choices []ChoiceEntry // the oldest first
+	nextOf  int64         // choice
+	unsaved bool          // some of these could not be written
 }
 
 // Open opens the state in a directory, or one that ends with the program if dir is empty. A file that cannot be read is
 // set aside, and a fresh one begun; a directory that cannot be written leaves the state in memory. Neither is an error:
 // Notice and Problem say so.
 func Open(dir string, now time.Time) *Store {
-	s := &Store{drafts: map[string]Draft{}, next: 1}
+	s := &Store{drafts: map[string]Draft{}, next: 1, nextOf: 1}
 	if dir == "" {
 		s.inMemory()
 		return s
@@ -124,7 +131,7 @@ func (s *Store) open(path string) (err error) {
 	}
 	s.db, s.lasting = db, true
 	if err := s.load(); err != nil {
-		s.db, s.history, s.drafts = nil, nil, map[string]Draft{}
+		s.db, s.history, s.drafts, s.chosen, s.choices = nil, nil, map[string]Draft{}, nil, nil
 		return &damagedError{err}
 	}
 	return nil
@@ -208,5 +215,8 @@ func (s *Store) Flush() {
 		if !s.history[i].saved && !s.saveEntry(i) {
 			return
 		}
+	}
+	if s.unsaved {
+		s.unsaved = !s.write(s.saveAllChoices)
 	}
 }

@@ -4,6 +4,7 @@ package advice
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -112,29 +113,73 @@ func Give(s Seen) Advice {
 	return a
 }
 
+// nearlyAll is the part of the most hits that a shorter lifetime must bring to be advised in place of a longer one.
+const nearlyAll = 0.95
+
 // predict works out what keeping would bring, at the shortest lifetime that brings nearly all.
-func (s *Seen) predict(a *Advice) {
+func (s *Seen) predict(a *Advice) { *a = s.foretell(*a, 0, nearlyAll) }
+
+// Foretell says what caching would bring at the shortest TTL that brings a part, from 0 to 1, of the most hits that any
+// TTL up to the longest would bring, as far as that has been observed. It gives TTL, Hits, Error, Saved and Memory.
+func (s *Seen) Foretell(longest time.Duration, part float64) Advice {
+	return s.foretell(Advice{}, longest, part)
+}
+
+// At says what caching would bring at a TTL; 0 is none. Between two lifetimes of the ladder that is taken to grow with
+// the TTL's logarithm.
+func (s *Seen) At(ttl time.Duration) Advice {
+	last := len(inputs.Ladder) - 2 // the longest that ends
+	at := slices.IndexFunc(inputs.Ladder[:last+1], func(step time.Duration) bool { return step >= ttl })
+	switch {
+	case ttl == 0:
+		return s.step(Advice{}, last+1)
+	case at < 0:
+		at = last
+	case at > 0 && inputs.Ladder[at] > ttl:
+		shorter, longer := s.step(Advice{}, at-1), s.step(Advice{}, at)
+		part := math.Log(float64(ttl)/float64(shorter.TTL)) / math.Log(float64(longer.TTL)/float64(shorter.TTL))
+		between := func(a, b float64) float64 { return a + part*(b-a) }
+		return Advice{
+			TTL: ttl, Hits: between(shorter.Hits, longer.Hits), Error: between(shorter.Error, longer.Error),
+			Saved:  time.Duration(between(float64(shorter.Saved), float64(longer.Saved))),
+			Memory: between(shorter.Memory, longer.Memory),
+		}
+	}
+	a := s.step(Advice{}, at)
+	a.TTL = ttl
+	return a
+}
+
+// foretell works out what keeping would bring at the shortest lifetime that brings a part of the most, up to a longest
+// one; 0 is none.
+func (s *Seen) foretell(a Advice, longest time.Duration, part float64) Advice {
 	o := &s.Outlook
 	if o.Calls == 0 {
-		return
+		return a
 	}
-	best := 0.0
-	longest := -1
+	best, last := 0.0, -1
 	for i, ttl := range inputs.Ladder {
-		if ttl == 0 || ttl > o.Followed && longest >= 0 {
-			break // nobody has seen yet what comes after so long
+		if ttl == 0 || (ttl > o.Followed || longest > 0 && ttl > longest) && last >= 0 {
+			break // nobody has seen yet what comes after so long, or it is not wanted
 		}
-		best, longest = max(best, o.Hits[i]), i
+		best, last = max(best, o.Hits[i]), i
 	}
-	at := longest
-	for i := longest; i >= 0; i-- {
-		if o.Hits[i] >= 0.95*best {
+	at := last
+	for i := last; i >= 0; i-- {
+		if o.Hits[i] >= part*best {
 			at = i
 		}
 	}
+	return s.step(a, at)
+}
+
+// step fills in what one lifetime of the ladder would bring.
+func (s *Seen) step(a Advice, at int) Advice {
+	o := &s.Outlook
 	a.TTL, a.Hits, a.Error = inputs.Ladder[at], o.Hits[at], o.Error[at]
 	a.Saved = time.Duration(s.Calls * a.Hits * float64(max(s.Origin-fromMemory, 0)))
 	a.Memory = o.Live[at] * (s.Bytes + overhead)
+	return a
 }
 
 // weigh collects what speaks for and against keeping.

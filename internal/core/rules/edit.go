@@ -17,15 +17,15 @@ import (
 )
 
 // Put gives a rules file's text with a rule put in place of the one of a name, or added if the name is empty: at the
-// end, or before the first general rule that would decide in its place. Comments, order and every other rule stay as
-// they are.
+// end, or before the first general rule that would decide in its place, or leave that to the larder for some callers.
+// Comments, order and every other rule stay as they are.
 func Put(text []byte, name string, r Rule) ([]byte, error) {
 	return edit(text, func(set *Set, b blocks) (blocks, []Rule, error) {
 		want := slices.Clone(set.rules)
 		if name == "" {
-			r.named = r.Name != "" && r.Name != string(r.Pattern)
+			r.named = r.Name != "" && (r.Name != string(r.Pattern) || r.Action == Advised)
 			at := slices.IndexFunc(set.rules, func(o Rule) bool {
-				return r.Pattern != "" && o.Pattern == "" && o.When.None() &&
+				return r.Pattern != "" && o.Pattern == "" && (o.When.None() || o.Action == Advised) &&
 					(o.Text == "" || r.Statement != "" && like(r.Statement, o.Text))
 			})
 			if at < 0 {
@@ -38,11 +38,23 @@ func Put(text []byte, name string, r Rule) ([]byte, error) {
 			return nil, nil, err
 		}
 		old := set.rules[at]
-		r.named = r.Name != "" && (r.Name != old.Name || old.named)
+		r.named = r.Name != "" && (r.Name != old.Name || old.named || r.Action == Advised)
 		place := b.place("rule", at)
 		b[place].lines = strings.SplitAfter(change(strings.Join(b[place].lines, ""), old.pairs(), r.pairs()), "\n")
 		want[at] = r
 		return b, want, nil
+	})
+}
+
+// PutBefore gives a rules file's text with a rule added right before the one of a name.
+func PutBefore(text []byte, name string, r Rule) ([]byte, error) {
+	return edit(text, func(set *Set, b blocks) (blocks, []Rule, error) {
+		at, err := set.place(name)
+		if err != nil {
+			return nil, nil, err
+		}
+		r.named = r.Name != "" && r.Name != string(r.Pattern)
+		return b.insert(at, blockOf(r)), slices.Insert(slices.Clone(set.rules), at, r), nil
 	})
 }
 
@@ -129,13 +141,16 @@ func (r Rule) bare() Rule {
 	if !r.named {
 		r.Name = ""
 	}
-	for _, list := range []*[]string{&r.Tables, &r.OnlyTables, &r.AlsoReads} {
+	for _, list := range []*[]string{&r.Tables, &r.OnlyTables, &r.AlsoReads, &r.NeverTables} {
 		if len(*list) == 0 {
 			*list = nil
 		}
 	}
 	if len(r.When.Labels) == 0 {
 		r.When.Labels = nil
+	}
+	if len(r.NeverPatterns) == 0 {
+		r.NeverPatterns = nil
 	}
 	return r
 }
@@ -189,10 +204,16 @@ func (r Rule) pairs() (out []pair) {
 	add(len(r.OnlyTables) > 0, "only_tables", quoteAll(r.OnlyTables))
 	add(!r.When.None(), "when", r.When.toml())
 	add(true, "action", quote(string(r.Action)))
-	add(r.Action == Cache || r.TTL != 0, "ttl", quote(FormatTTL(r.TTL)))
+	advised := r.Action == Advised
+	add(advised, "max_ttl", quote(FormatTTL(r.TTL)))
+	add(r.MinSaved > 0, "min_saved", quote(r.MinSaved.String()))
+	add(advised && r.MemoryShare > 0, "max_memory", quote(FormatMemory(r.MemoryShare)))
+	add(len(r.NeverTables) > 0, "never_tables", quoteAll(r.NeverTables))
+	add(len(r.NeverPatterns) > 0, "never_patterns", quoteAll(r.NeverPatterns))
+	add(!advised && (r.Action == Cache || r.TTL != 0), "ttl", quote(FormatTTL(r.TTL)))
 	add(r.TTLOnly, "mode", quote(TTLOnly))
 	add(r.SizeLimit > 0, "size_limit", quote(bytesize.Format(int64(r.SizeLimit))))
-	add(r.MemoryShare > 0, "memory_share", quote(FormatMemory(r.MemoryShare)))
+	add(!advised && r.MemoryShare > 0, "memory_share", quote(FormatMemory(r.MemoryShare)))
 	add(r.SkipEmpty, "empty_results", "false")
 	add(r.TimeFunctions, "time_functions", "true")
 	add(r.ReadCommitted, "in_transaction", quote(AsReadCommitted))
@@ -326,10 +347,10 @@ func endOfTables(text string) int {
 	return end
 }
 
-func quoteAll(list []string) string {
+func quoteAll[T ~string](list []T) string {
 	var out []string
 	for _, s := range list {
-		out = append(out, quote(s))
+		out = append(out, quote(string(s)))
 	}
 	return "[" + strings.Join(out, ", ") + "]"
 }

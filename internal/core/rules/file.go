@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"jollylarder/internal/core/bytesize"
 	"jollylarder/internal/core/statement"
@@ -38,6 +39,11 @@ type ruleTOML struct {
 	OnlyTables    *[]string `toml:"only_tables"`
 	When          *whenTOML `toml:"when"`
 	Action        string    `toml:"action"`
+	MaxTTL        *string   `toml:"max_ttl"`
+	MinSaved      *string   `toml:"min_saved"`
+	MaxMemory     *string   `toml:"max_memory"`
+	NeverTables   *[]string `toml:"never_tables"`
+	NeverPatterns *[]string `toml:"never_patterns"`
 	TTL           *string   `toml:"ttl"`
 	Mode          string    `toml:"mode"`
 	SizeLimit     *string   `toml:"size_limit"`
@@ -58,7 +64,7 @@ type ruleTOML struct {
 
 // ruleKeys and declareKeys are the keys there are, for who has written another.
 const (
-	ruleKeys    = "name, pattern, text, tables, only_tables, when, action, ttl, mode, size_limit, memory_share, empty_results, time_functions, in_transaction, also_reads, refetch, warm_up, across_users, control_sample, on_stale, paused, note or statement"
+	ruleKeys    = "name, pattern, text, tables, only_tables, when, action, max_ttl, min_saved, max_memory, never_tables, never_patterns, ttl, mode, size_limit, memory_share, empty_results, time_functions, in_transaction, also_reads, refetch, warm_up, across_users, control_sample, on_stale, paused, note or statement"
 	declareKeys = "function, pattern, reads, writes or note"
 )
 
@@ -183,8 +189,9 @@ func (p *parser) rule(i int, r ruleTOML) Rule {
 	}
 	p.matching(&rule, r, i)
 	switch {
+	case rule.Action == Advised:
 	case rule.Action != Cache && rule.Action != Bypass:
-		wrong("action", `action %q: expected "cache" or "bypass"`, r.Action)
+		wrong("action", `action %q: expected "cache", "bypass" or "advised"`, r.Action)
 	case rule.Action == Cache && r.TTL == nil && !p.beside[p.blocks.place("rule", i)]:
 		wrong("action", `a rule with action "cache" needs a ttl: expected a time such as ttl = "30s", or "none"`)
 	}
@@ -220,9 +227,7 @@ func (p *parser) rule(i int, r ruleTOML) Rule {
 		if err != nil {
 			wrong("memory_share", "memory_share %v", err)
 		}
-		if p.memory += share; share > 0 && p.memory > mostMemory+1e-9 {
-			wrong("memory_share", "the rules up to here reserve %s of the memory: expected at most %s, so that other rules have some", FormatMemory(p.memory), FormatMemory(mostMemory))
-		}
+		p.reserve("memory_share", share, i)
 		rule.MemoryShare = share
 	}
 	if r.WarmUp < 0 || r.WarmUp > mostAtStart {
@@ -240,7 +245,108 @@ func (p *parser) rule(i int, r ruleTOML) Rule {
 		wrong("on_stale", "on_stale %q: expected %q or %q", r.OnStale, Pause, Continue)
 	}
 	p.tables("rule", i, "also_reads", r.AlsoReads)
+	p.bounds(&rule, r, i)
 	return rule
+}
+
+// LeastMaxTTL is the shortest TTL that bounds what the larder chooses: what comes of shorter ones is not observed.
+const LeastMaxTTL = time.Second
+
+// bounds checks the bounds of an advised rule, and that no other rule has any.
+func (p *parser) bounds(rule *Rule, r ruleTOML, i int) {
+	wrong := func(key, format string, args ...any) { p.problem("rule", i, key, format, args...) }
+	if rule.Action != Advised {
+		for key, is := range map[string]bool{
+			"max_ttl": r.MaxTTL != nil, "min_saved": r.MinSaved != nil, "max_memory": r.MaxMemory != nil,
+			"never_tables": r.NeverTables != nil, "never_patterns": r.NeverPatterns != nil,
+		} {
+			if is {
+				wrong(key, `%s is a bound for what the larder chooses: expected it only in a rule with action = "advised"`, key)
+			}
+		}
+		return
+	}
+	for key, instead := range map[string]string{
+		"ttl": "max_ttl", "mode": "none: a write always drops what the larder has chosen", "memory_share": "max_memory",
+		"time_functions": "a rule of its own for such patterns, with action = \"cache\"",
+	} {
+		is := map[string]bool{"ttl": r.TTL != nil, "mode": r.Mode != "", "memory_share": r.MemoryShare != "", "time_functions": r.TimeFunctions}[key]
+		if is {
+			wrong(key, `%s is not for a rule with action "advised": expected %s`, key, instead)
+		}
+	}
+	if rule.GoOn {
+		wrong("on_stale", `on_stale "continue" is not for a rule with action "advised": a stale answer always pauses it; remove the key`)
+	}
+	if rule.ControlSample < 0 {
+		wrong("control_sample", `control_sample 0 is not for a rule with action "advised", which is judged by it: expected a share above 0`)
+	}
+	rule.TTL, rule.MemoryShare = 0, 0
+	if r.Name == "" {
+		wrong("action", `a rule with action "advised" needs a name, by which the larder's choices are known: expected name = "dashboards" or another`)
+	}
+	switch {
+	case r.MaxTTL == nil && !p.beside[p.blocks.place("rule", i)]:
+		wrong("action", `a rule with action "advised" needs a max_ttl: expected the oldest that an answer may be, such as max_ttl = "1m"`)
+	case r.MaxTTL != nil:
+		ttl, err := ParseMaxTTL(*r.MaxTTL)
+		if err != nil {
+			wrong("max_ttl", "%v", err)
+		}
+		rule.TTL = ttl
+	}
+	if r.MinSaved != nil {
+		saved, err := ParseMinSaved(*r.MinSaved)
+		if err != nil {
+			wrong("min_saved", "%v", err)
+		}
+		rule.MinSaved = saved
+	}
+	if r.MaxMemory != nil {
+		share, err := ParseMemory(*r.MaxMemory)
+		if err != nil {
+			wrong("max_memory", "max_memory %v", err)
+		}
+		p.reserve("max_memory", share, i)
+		rule.MemoryShare = share
+	}
+	if r.NeverTables != nil {
+		p.tables("rule", i, "never_tables", *r.NeverTables)
+		rule.NeverTables = *r.NeverTables
+	}
+	if r.NeverPatterns != nil {
+		for _, id := range *r.NeverPatterns {
+			if !statement.ValidID(id) {
+				wrong("never_patterns", "%q is not a pattern's id: expected three words such as bado-kife-ruma", id)
+			}
+			rule.NeverPatterns = append(rule.NeverPatterns, statement.ID(id))
+		}
+	}
+}
+
+// ParseMaxTTL reads the longest TTL that the larder may choose.
+func ParseMaxTTL(text string) (time.Duration, error) {
+	d, err := time.ParseDuration(text)
+	if err != nil || d < LeastMaxTTL {
+		return 0, fmt.Errorf(`max_ttl %q: expected the oldest that an answer may be, such as "30s" or "5m", and at least %s`, text, FormatTTL(LeastMaxTTL))
+	}
+	return d, nil
+}
+
+// ParseMinSaved reads what a pattern must save a minute to be chosen.
+func ParseMinSaved(text string) (time.Duration, error) {
+	d, err := time.ParseDuration(text)
+	if err != nil || d <= 0 || d > time.Hour {
+		return 0, fmt.Errorf(`min_saved %q: expected the waiting that a pattern must save in each minute, such as "0.2s"`, text)
+	}
+	return d, nil
+}
+
+// reserve counts a share of the memory that a rule has to itself.
+func (p *parser) reserve(key string, share float64, i int) {
+	if p.memory += share; share > 0 && p.memory > mostMemory+1e-9 {
+		p.problem("rule", i, key, "the rules up to here reserve %s of the memory: expected at most %s, so that other rules have some", FormatMemory(p.memory), FormatMemory(mostMemory))
+	}
 }
 
 // matching checks by what a rule matches.

@@ -59,6 +59,7 @@ func TestParse(t *testing.T) {
 
 func TestEveryErrorHasItsPlace(t *testing.T) {
 	const rule = "[[rule]]\npattern = \"bado-kife-ruma\"\naction = \"cache\"\n"
+	const advised = "[[rule]]\nname = \"dashboards\"\naction = \"advised\"\nonly_tables = [\"fares\"]\n"
 	for text, want := range map[string]string{
 		"[[rule]]\npattern = \"x\"\naction = \"cache\"\nttl = \"1s\"\n":  "line 2, column 1: pattern \"x\" is not a pattern's id",
 		"[[rule]]\npattern = \"bado-kife-ruma\"\n  action = \"maybe\"\n": "line 3, column 3: action \"maybe\"",
@@ -80,9 +81,26 @@ func TestEveryErrorHasItsPlace(t *testing.T) {
 		"[[declare]]\nfunction = \"f\"\n":                                                           "line 1, column 1: nothing is declared",
 		"[[declare]]\nfunction = \"f\"\nreads = [\"a.b.c\"]\n":                                      "line 3, column 1: \"a.b.c\" is not a table's name",
 		"[[rule]]\npattern=\"bado-kife-ruma\"\naction=\"bypass\"\n[rule.when]\nclient = \"here\"\n": "line 4, column 1: client \"here\"",
-		rule + "ttl = 5\n":                                                                          "line 4, column 7: ttl: expected a text in quotes, not a TOML integer",
-		rule + "ttl = \"5s\"\npaused = \"yes\"\n":                                                   "line 5, column 10: paused: expected true or false, not a TOML string",
-		rule + "ttl = \"5s\"\ntables = \"fares\"\n":                                                 "line 5, column 10: tables: expected a list of texts in quotes, not a TOML string",
+		advised:                                                                                          "line 3, column 1: a rule with action \"advised\" needs a max_ttl",
+		advised + "max_ttl = \"none\"\n":                                                                 "line 5, column 1: max_ttl \"none\": expected the oldest that an answer may be",
+		advised + "max_ttl = \"900ms\"\n":                                                                "line 5, column 1: max_ttl \"900ms\"",
+		advised + "max_ttl = \"1m\"\nttl = \"5s\"":                                                       "line 6, column 1: ttl is not for a rule with action \"advised\": expected max_ttl",
+		advised + "max_ttl = \"1m\"\nmode = \"ttl only\"\n":                                              "line 6, column 1: mode is not for a rule with action \"advised\"",
+		advised + "max_ttl = \"1m\"\nmemory_share = \"2%\"\n":                                            "line 6, column 1: memory_share is not for a rule with action \"advised\": expected max_memory",
+		advised + "max_ttl = \"1m\"\nmax_memory = \"2\"\n":                                               "line 6, column 1: max_memory \"2\": expected a share",
+		advised + "max_ttl = \"1m\"\non_stale = \"continue\"\n":                                          "line 6, column 1: on_stale \"continue\" is not for",
+		advised + "max_ttl = \"1m\"\ncontrol_sample = 0\n":                                               "line 6, column 1: control_sample 0 is not for",
+		advised + "max_ttl = \"1m\"\nmin_saved = \"much\"\n":                                             "line 6, column 1: min_saved \"much\": expected the waiting",
+		advised + "max_ttl = \"1m\"\nnever_patterns = [\"x\"]\n":                                         "line 6, column 1: \"x\" is not a pattern's id",
+		advised + "max_ttl = \"1m\"\nnever_tables = [\"a.b.c\"]\n":                                       "line 6, column 1: \"a.b.c\" is not a table's name",
+		"[[rule]]\ntext = \"*\"\naction = \"advised\"\nmax_ttl = \"1m\"\n":                               "line 3, column 1: a rule with action \"advised\" needs a name",
+		rule + "ttl = \"1s\"\nmax_ttl = \"1m\"\n":                                                        "line 5, column 1: max_ttl is a bound for what the larder chooses",
+		rule + "ttl = \"1s\"\nnever_tables = [\"crew\"]\n":                                               "line 5, column 1: never_tables is a bound for what the larder chooses",
+		"[[rule]]\ntext=\"*\"\naction=\"bypass\"\nmin_saved=\"1s\"\n":                                    "line 4, column 1: min_saved is a bound",
+		advised + "max_ttl = \"1m\"\nmax_memory = \"60%\"\n" + rule + "ttl=\"1s\"\nmemory_share=\"40%\"": "line 11, column 1: the rules up to here reserve 100% of the memory",
+		rule + "ttl = 5\n":                          "line 4, column 7: ttl: expected a text in quotes, not a TOML integer",
+		rule + "ttl = \"5s\"\npaused = \"yes\"\n":   "line 5, column 10: paused: expected true or false, not a TOML string",
+		rule + "ttl = \"5s\"\ntables = \"fares\"\n": "line 5, column 10: tables: expected a list of texts in quotes, not a TOML string",
 	} {
 		_, err := Parse([]byte(text))
 		if assert.Error(t, err, text) {
@@ -147,6 +165,14 @@ func drawRule(t *rapid.T) Rule {
 		WarmUp: rapid.IntRange(0, 5).Draw(t, "start"), AcrossUsers: rapid.Bool().Draw(t, "share"),
 		ControlSample: rapid.SampledFrom([]float64{0, 0.005, 1}).Draw(t, "sample"), Paused: rapid.Bool().Draw(t, "paused"),
 		Note: rapid.String().Draw(t, "note"), Statement: "select 'x' \"y\" # z",
+	}
+	if rapid.IntRange(0, 3).Draw(t, "advised") == 0 {
+		r.Action, r.TTLOnly, r.TimeFunctions = Advised, false, false
+		r.MinSaved = time.Duration(rapid.IntRange(0, 5000).Draw(t, "least")) * time.Millisecond
+		r.NeverTables = list("passengers", "public.crew")
+		for _, id := range list("bado-kife-ruma", "sopi-luna-gito") {
+			r.NeverPatterns = append(r.NeverPatterns, statement.ID(id))
+		}
 	}
 	if rapid.Bool().Draw(t, "narrow") {
 		r.When = Conditions{Application: "quay-boards", Client: netip.MustParsePrefix("10.0.0.0/8"), Labels: map[string]string{"a b": "c'd", "e": "\"f\""}}
@@ -351,8 +377,8 @@ action = "hold"
 	assert.Equal(t, `line 2, column 11: pattern: expected a text in quotes, not a TOML integer
 line 4, column 7: ttl: expected a text in quotes, not a TOML integer
 line 5, column 11: refetch: expected true or false, not a TOML array
-line 11, column 1: action "keep": expected "cache" or "bypass"
+line 11, column 1: action "keep": expected "cache", "bypass" or "advised"
 line 12, column 24: when: expected a text in quotes, not a TOML integer
 line 13, column 11: warm_up: expected a whole number, not a TOML string
-line 16, column 1: action "hold": expected "cache" or "bypass"`, err.Error())
+line 16, column 1: action "hold": expected "cache", "bypass" or "advised"`, err.Error())
 }

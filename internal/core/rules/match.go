@@ -9,9 +9,13 @@ import (
 )
 
 // Candidates gives the rules that may decide for statements of a pattern, in their order: those whose pattern and text
-// match, up to the first that holds whatever the tables and the caller are.
+// match, up to the first that holds whatever the tables and the caller are. In place of an advised rule within which the
+// larder chose the pattern stands what it chose.
 func (s *Set) Candidates(id statement.ID, text string) (out []*Rule) {
-	for _, r := range s.about(id, text) {
+	for i, r := range s.about(id, text) {
+		if c := s.chosen[i][id]; c != nil {
+			r = c
+		}
 		out = append(out, r)
 		if r.When.None() && len(r.Tables) == 0 && len(r.OnlyTables) == 0 {
 			break
@@ -70,6 +74,11 @@ func (r *Rule) reads(tables []string) bool {
 		len(tables) > 0 && !slices.ContainsFunc(tables, func(t string) bool { return !listed(r.OnlyTables, t) })
 }
 
+// MayChoose says whether a pattern that reads some tables, named in full, may be chosen within an advised rule.
+func (r *Rule) MayChoose(reads []string) bool {
+	return !slices.ContainsFunc(reads, func(t string) bool { return listed(r.NeverTables, t) })
+}
+
 // about says whether a rule's pattern and text match.
 func (r *Rule) about(id statement.ID, text string) bool {
 	return (r.Pattern == "" || r.Pattern == id) && (r.Text == "" || like(text, r.Text))
@@ -99,15 +108,19 @@ func like(text, glob string) bool {
 }
 
 // ThatRead gives those of some candidates whose tables match what a pattern reads, named in full; up to the first that
-// holds for every caller.
+// holds for every caller. What the larder chose does not hold where the pattern reads a table that is never to be chosen:
+// there the advised rule itself stands.
 func ThatRead(list []*Rule, reads []string) []*Rule {
-	if !slices.ContainsFunc(list, func(r *Rule) bool { return len(r.Tables)+len(r.OnlyTables) > 0 }) {
+	if !slices.ContainsFunc(list, func(r *Rule) bool { return len(r.Tables)+len(r.OnlyTables)+len(r.NeverTables) > 0 }) {
 		return list
 	}
 	var out []*Rule
 	for _, r := range list {
 		if !r.reads(reads) {
 			continue
+		}
+		if r.by != nil && !r.MayChoose(reads) {
+			r = r.by
 		}
 		if out = append(out, r); r.When.None() {
 			break

@@ -16,10 +16,12 @@ import (
 // Action is what a rule says about results of the patterns it matches.
 type Action string
 
-// The actions. A pattern without a rule is not kept either, but may be suggested.
+// The actions. A pattern without a rule is not kept either, but may be suggested. Advised has the larder itself choose,
+// within bounds, what is kept of what the rule matches, and for how long.
 const (
-	Cache  Action = "cache"
-	Bypass Action = "bypass"
+	Cache   Action = "cache"
+	Bypass  Action = "bypass"
+	Advised Action = "advised"
 )
 
 // Rule is one decision. It matches a statement if everything that is set of Pattern, Text, Tables, OnlyTables and When
@@ -39,8 +41,15 @@ type Rule struct {
 	When Conditions
 
 	Action Action
-	// TTL is the longest a result is answered from memory, counted from its fetch; zero is no limit.
+	// TTL is the longest a result is answered from memory, counted from its fetch; zero is no limit. Of an advised rule it
+	// is the longest that the larder may choose, and MemoryShare the most that the results of what it chose may take.
 	TTL time.Duration
+	// MinSaved is what a pattern must save a minute for the larder to choose it; zero means DefaultMinSaved. NeverTables
+	// are tables, named in full or by their name alone, of which a pattern that it chooses must read none, and
+	// NeverPatterns are patterns that it must not choose. All are those of an advised rule alone.
+	MinSaved      time.Duration
+	NeverTables   []string
+	NeverPatterns []statement.ID
 	// TTLOnly has results answered until their TTL is over whatever is written meanwhile. Else a write to what was read
 	// ends them earlier.
 	TTLOnly bool
@@ -78,7 +87,19 @@ type Rule struct {
 	// it.
 	Note, Statement string
 
-	named bool // the file says its name
+	named bool  // the file says its name
+	by    *Rule // the advised rule within which the larder chose it; nil for a rule of the file
+}
+
+// DefaultMinSaved is what a pattern must save a minute to be chosen, unless a rule says otherwise.
+const DefaultMinSaved = 20 * time.Millisecond
+
+// LeastSaved is what a pattern must save a minute to be chosen within an advised rule.
+func (r *Rule) LeastSaved() time.Duration {
+	if r.MinSaved == 0 {
+		return DefaultMinSaved
+	}
+	return r.MinSaved
 }
 
 // DefaultControlSample is the share of would-be hits that the origin is asked for unless a rule says otherwise.
@@ -97,6 +118,17 @@ func (r *Rule) Sample() float64 {
 
 // Caches says whether results are answered and kept by the rule now.
 func (r *Rule) Caches() bool { return r.Action == Cache && !r.Paused }
+
+// Within gives the advised rule within whose bounds the larder chose this one, or nil for a rule that a person wrote.
+func (r *Rule) Within() *Rule { return r.by }
+
+// Whole gives the rule of the file that a rule is, or within which the larder chose it.
+func (r *Rule) Whole() *Rule {
+	if r.by != nil {
+		return r.by
+	}
+	return r
+}
 
 // SameAs says whether two rules of different sets are one and the same: by the name that the file gives them, or by
 // what they say if it gives none. That one of them is paused makes no difference.
@@ -151,6 +183,12 @@ func (c *Conditions) holdFor(who *Caller) bool {
 	return err == nil && c.Client.Contains(at.Unmap())
 }
 
+// MayHold says whether the conditions may hold for statements of a caller, whatever its address and their labels are.
+func (c *Conditions) MayHold(application, user, database string) bool {
+	names := Conditions{Application: c.Application, User: c.User, Database: c.Database}
+	return names.holdFor(&Caller{Application: application, User: user, Database: database})
+}
+
 // holdOf says whether the conditions hold of a statement's labels.
 func (c *Conditions) holdOf(labels []statement.Label) bool {
 	found := 0
@@ -179,6 +217,7 @@ type Set struct {
 	declarations []Declaration
 	also         []Rule // those with AlsoReads, reduced to what that rests on
 	keeps        bool
+	chosen       map[int]map[statement.ID]*Rule // what stands for an advised rule, by its place, where the larder chose a pattern
 }
 
 // NewSet makes a set; the first rule that matches decides. Rules without a name get one.

@@ -16,12 +16,14 @@ import (
 // KeyRecord is the key to the history.
 var (
 	KeyRecord   = key.NewBinding(key.WithKeys("h"), key.WithHelp("h", "the history of the rules, or the rules again"))
+	KeyChosen   = key.NewBinding(key.WithKeys("l"), key.WithHelp("l", "what the larder chose within an advised rule, or the rules again"))
+	KeyLeave    = key.NewBinding(key.WithKeys("A"), key.WithHelp("A", "let the larder choose for one application, within bounds"))
 	KeyForecast = key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "make the forecast again"))
 	KeyStop     = key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "stop the forecast"))
 )
 
 // Keys are the keys of the station by itself; those that change something belong to the application.
-var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, KeyRecord}
+var Keys = []key.Binding{moving.Up, moving.Down, moving.PageDown, moving.PageUp, moving.Home, moving.End, KeyRecord, KeyChosen}
 
 // Model is the station. Its zero value is ready.
 type Model struct {
@@ -43,6 +45,10 @@ type Model struct {
 	entry     int64  // the selected entry
 	drawn     drawn
 	keepEntry bool // she has chosen one
+
+	choices control.Choices // of all advised rules
+	chosen  bool            // those of the selected rule are shown
+	choice  string          // the selected one's pattern
 }
 
 // Row is a rule of the draft, or one that it takes away.
@@ -69,6 +75,9 @@ func (m *Model) Set(book control.RuleBook, draft control.Draft, history []contro
 			}
 		}
 	}
+	if r := m.Selected(); r == nil || r.Action != "advised" { // the one whose choices were shown may be gone
+		m.chosen = false
+	}
 	if len(history) > 0 && (!m.keepEntry || !slices.ContainsFunc(history, func(e control.Entry) bool { return e.ID == m.entry })) {
 		m.entry = history[0].ID
 	}
@@ -83,6 +92,9 @@ func (m *Model) SetDraft(d control.Draft) {
 	}
 	m.draft = d
 }
+
+// SetChoices takes what the larder has chosen.
+func (m *Model) SetChoices(x control.Choices) { m.choices = x }
 
 // SetStatus takes how the larder is now.
 func (m *Model) SetStatus(s control.Status) { m.status = s }
@@ -117,13 +129,13 @@ func (m *Model) Selected() *Row {
 }
 
 // Select goes to a rule.
-func (m *Model) Select(name string) { m.selected, m.record = name, false }
+func (m *Model) Select(name string) { m.selected, m.record, m.chosen = name, false, false }
 
 // History says whether the history is shown.
 func (m *Model) History() bool { return m.record }
 
 // ShowHistory shows the history, or the rules again.
-func (m *Model) ShowHistory(on bool) { m.record = on }
+func (m *Model) ShowHistory(on bool) { m.record, m.chosen = on, m.chosen && !on }
 
 // Entry gives the selected entry of the history, or nil.
 func (m *Model) Entry() *control.Entry {
@@ -156,6 +168,11 @@ func (m *Model) Drafted(pattern string) *control.Rule {
 
 // Draft gives the draft.
 func (m *Model) Draft() *control.Draft { return &m.draft }
+
+// Advised says whether a rule in force leaves something to the larder.
+func (m *Model) Advised() bool {
+	return slices.ContainsFunc(m.book.Rules, func(r control.Rule) bool { return r.Action == "advised" })
+}
 
 // Outside gives what somebody made of the rules file, or nil.
 func (m *Model) Outside() *control.Outside { return m.book.Outside }
@@ -223,6 +240,10 @@ func (m *Model) Click(y int) {
 		return
 	}
 	i += m.drawn.first
+	if list := m.within(); m.chosen && i < len(list) {
+		m.choice = list[i].Pattern
+		return
+	}
 	if m.record && i < len(m.history) {
 		m.entry, m.keepEntry = m.history[i].ID, true
 	}
@@ -233,11 +254,21 @@ func (m *Model) Click(y int) {
 
 // Update takes a key.
 func (m *Model) Update(k tea.KeyPressMsg) {
-	if key.Matches(k, KeyRecord) {
-		m.record = !m.record
+	switch {
+	case key.Matches(k, KeyRecord):
+		m.record, m.chosen = !m.record, false
+	case key.Matches(k, KeyChosen):
+		m.ShowChosen(!m.chosen)
 	}
 	move := moving.By(k)
 	if move == 0 {
+		return
+	}
+	if m.chosen {
+		list := m.within()
+		if at := slices.IndexFunc(list, func(c control.Choice) bool { return c.Pattern == m.choice }); len(list) > 0 {
+			m.choice = list[min(max(at+move, 0), len(list)-1)].Pattern
+		}
 		return
 	}
 	if m.record {
@@ -259,9 +290,12 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 		return []string{l.Rule("Decide", width), "", l.Dim.Render("  Asking for the rules …")}
 	}
 	var top []string
-	if m.record {
+	switch {
+	case m.record:
 		top = m.entries(l, width, max(height*2/5, 5))
-	} else {
+	case m.chosen:
+		top = m.chosenList(l, width, max(height*2/5, 5))
+	default:
 		top = m.rules(l, width, max(height*2/5, 5))
 	}
 	room := height - len(top)
@@ -271,12 +305,14 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 			top = top[:max(len(top)-(len(question)-room), 0)]
 		}
 		out := append(top, question...)
-		if table := m.forecastTable(l, width); !m.record && height-len(out) > len(table) {
+		if table := m.forecastTable(l, width); !m.record && !m.chosen && height-len(out) > len(table) {
 			out = append(append(out, ""), table...) // what will come of it is in sight while she answers
 		}
 		return out
 	case m.record:
 		return append(top, m.laidOutEntry(l, width, room)...)
+	case m.chosen:
+		return append(top, m.laidOutChoice(l, width, room)...)
 	}
 	table := m.forecastTable(l, width)
 	rule := m.laidOut(l, width, min(room-len(table), ruleHeight))

@@ -10,7 +10,7 @@ import (
 )
 
 // kinds are how the kinds of entries are drawn.
-var kinds = map[string]string{"apply": "applied", "undo": "undone", "redo": "redone", "file": "from the file", "start": "at the start"}
+var kinds = map[string]string{"apply": "applied", "undo": "undone", "redo": "redone", "file": "from the file", "start": "at the start", "choice": "chosen"}
 
 // entries draws the history.
 func (m *Model) entries(l *look.Look, width, height int) []string {
@@ -65,16 +65,27 @@ func (m *Model) entryRow(l *look.Look, e *control.Entry, selected bool, width in
 	if time.Since(e.At) > 300*24*time.Hour {
 		when = e.At.Local().Format("2006-01-02 15:04")
 	}
-	line := bar + l.Dim.Render(fmt.Sprintf("%4d  %-16s  ", e.ID, when)) + l.Slate.Render(look.Left(kinds[e.Kind], 14)) + text.Render(look.Left(e.Who, 14)) + " "
+	number, kind := fmt.Sprint(e.ID), kinds[e.Kind]
+	if e.Choice != nil { // no undo goes to it
+		number, kind = "", e.Choice.Kind
+	}
+	line := bar + l.Dim.Render(fmt.Sprintf("%4s  %-16s  ", number, when)) + l.Slate.Render(look.Left(kind, 14)) + text.Render(look.Left(e.Who, 14)) + " "
 	if width >= 100 {
 		line += l.Honey.Render(look.Left(came(e), 26)) + " "
 	}
-	return look.Cut(line+text.Render(e.Why), width)
+	why := e.Why
+	if e.Choice != nil {
+		why = e.Choice.Text + " · " + why
+	}
+	return look.Cut(line+text.Render(why), width)
 }
 
 // came says in a few cells what was foretold of an entry and what came true.
 func came(e *control.Entry) string {
 	share := func(part float64) string { return fmt.Sprintf("%.0f%%", 100*part) }
+	if c := e.Choice; c != nil {
+		return cameOfChoice(c)
+	}
 	measured := e.Day
 	if !measured.Some() {
 		measured = e.Hour
@@ -95,6 +106,9 @@ func (m *Model) laidOutEntry(l *look.Look, width, height int) []string {
 	e := m.Entry()
 	if e == nil {
 		return look.Block(nil, width, height)
+	}
+	if e.Choice != nil {
+		return look.Block(m.decision(l, e, width), width, height)
 	}
 	out := []string{l.Rule(fmt.Sprintf("%d · %s by %s", e.ID, kinds[e.Kind], e.Who), width)}
 	if e.Why != "" {

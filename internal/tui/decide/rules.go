@@ -14,6 +14,8 @@ import (
 // Effect says in a few words what a rule does.
 func Effect(r *control.Rule) string {
 	switch {
+	case r.Action == "advised":
+		return "advised ≤ " + r.MaxTTL
 	case r.Action != "cache":
 		return "bypass"
 	case r.Mode == rules.TTLOnly:
@@ -39,6 +41,9 @@ func About(r *control.Rule) string {
 	}
 	if len(r.OnlyTables) > 0 {
 		out = append(out, "patterns that read only "+strings.Join(r.OnlyTables, ", "))
+	}
+	if r.When != nil && len(out) == 0 {
+		return "all from " + Callers(r.When)
 	}
 	if r.When != nil {
 		out = append([]string{"from " + Callers(r.When) + ":"}, out...)
@@ -104,7 +109,7 @@ func (m *Model) rules(l *look.Look, width, height int) []string {
 	}
 	rows := m.rows()
 	if len(rows) == 0 {
-		return append(out, "", l.Dim.Render("  There are no rules: every statement goes to the database."), l.Dim.Render("  Add a pattern to the draft in Find; then forecast and apply the draft here."), "")
+		return append(out, "", l.Dim.Render("  There are no rules: every statement goes to the database."), l.Dim.Render("  Add a pattern to the draft in Find; then forecast and apply the draft here."), l.Dim.Render("  Or let the larder choose for an application, within bounds: ")+l.Key(KeyLeave, "writes such a rule"), "")
 	}
 	room := max(height-len(out)-1, 2)
 	at := 0
@@ -147,6 +152,11 @@ func (m *Model) row(l *look.Look, i int, r *Row, width int) string {
 		style, glyph, text = l.Dim, " ", l.Dim
 	case r.Paused:
 		style, glyph = l.Brick, "■"
+	case r.Action == "advised":
+		glyph = "◇"
+		if x := m.worked(r.Name); x != nil && x.Chosen > 0 {
+			glyph = "◆"
+		}
 	case r.Action != "cache":
 		style, glyph = l.Dim, "■"
 	}
@@ -257,6 +267,13 @@ func (m *Model) keys(l *look.Look, r *Row, width int) (out []string) {
 		}
 	}
 	if x := m.worked(r.Name); x != nil {
+		if r.Action == "advised" {
+			text := fmt.Sprintf("%s cached at present; %s shows them", look.Number(float64(x.Chosen), "pattern"), KeyChosen.Help().Key)
+			if x.Chosen == 0 {
+				text = "nothing yet: it observes for a minute or two before it chooses"
+			}
+			say("chosen", text)
+		}
 		say("matches", fmt.Sprintf("%s; it decides for %d of them", look.Number(float64(x.Matches), "pattern"), x.Decides))
 		for _, of := range []struct {
 			when string
@@ -286,11 +303,12 @@ func (m *Model) keys(l *look.Look, r *Row, width int) (out []string) {
 
 // words says what a rule that caches does, in a sentence.
 func words(r *control.Rule) string {
-	if r.Action != "cache" {
-		return "Its statements always go to the database."
-	}
 	var out []string
 	switch {
+	case r.Action == "advised":
+		out = append(out, "the larder chooses what is cached, for "+r.MaxTTL+" at most, and takes back what does not pay; a write to the tables that were read drops results")
+	case r.Action != "cache":
+		return "Its statements always go to the database."
 	case r.TTL == "none":
 		out = append(out, "no TTL; a write to the tables that were read drops the result")
 	case r.Mode == rules.TTLOnly:
@@ -302,6 +320,8 @@ func words(r *control.Rule) string {
 		is   bool
 		text string
 	}{
+		{r.MinSaved != "", "a pattern must save " + r.MinSaved + " in each minute"}, {r.MaxMemory != "", r.MaxMemory + " of the memory at most"},
+		{len(r.NeverTables) > 0, "never what reads " + strings.Join(r.NeverTables, ", ")}, {len(r.NeverPatterns) > 0, "never " + strings.Join(r.NeverPatterns, ", ")},
 		{r.SizeLimit != "", "results up to " + r.SizeLimit}, {r.MemoryShare != "", r.MemoryShare + " of the memory is reserved"},
 		{r.EmptyResults != nil && !*r.EmptyResults, "results without rows are not cached"}, {r.TimeFunctions, "also statements that ask for the time"},
 		{r.InTransaction == rules.AsReadCommitted, "in REPEATABLE READ transactions as in READ COMMITTED ones"},

@@ -99,10 +99,12 @@ func (m *Model) minute() *control.Outcome {
 
 // last gives the entry by which the rules in force came.
 func (m *Model) last() *control.Entry {
-	if len(m.history) == 0 {
-		return nil
+	for i := range m.history {
+		if m.history[i].Choice == nil {
+			return &m.history[i]
+		}
 	}
-	return &m.history[0]
+	return nil
 }
 
 func (m *Model) compare(l *look.Look, title string, columns []column, width int) []string {
