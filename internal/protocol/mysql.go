@@ -26,7 +26,8 @@ import (
 var MySQL = &Protocol{
 	Name: "mysql", Title: "MariaDB or MySQL", Schemes: []string{"mysql", "mariadb"}, Port: "3306", ProxyHeader: true,
 	Dialect: dialect.Dialect, NeedsAccount: true,
-	New: func(o link.Options) link.Server { return wire.New(o) },
+	New:   func(o link.Options) link.Server { return wire.New(o) },
+	Fetch: func(s link.Server, a link.Account) *link.Fetcher { return wire.NewFetcher(s.(*wire.Server), a) },
 	Follow: func(s link.Server, a link.Account, o feed.Options) feed.Follower {
 		return &feeds.Follower{Options: o, Config: func() *driver.Config { return s.(*wire.Server).Config(a) }}
 	},
@@ -42,6 +43,7 @@ var MySQL = &Protocol{
 		d, err := wire.Describe(ctx, cfg)
 		return d, path, err
 	},
+	Look: lookAtMySQL, Whole: wholeMySQL, PlanAs: planMySQLAs,
 	Plan: planMySQL, Dial: dialMySQL, Split: facts.Split, KeepsWrites: true,
 	Render: func(types, bound []byte) (out Rendered) {
 		for _, p := range dialect.Parameters(types, bound) {

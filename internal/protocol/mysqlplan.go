@@ -22,6 +22,15 @@ func planMySQL(ctx context.Context, url string) (feed.Planner, error) {
 	if err != nil {
 		return nil, err
 	}
+	p, err := connectMySQL(ctx, cfg)
+	if err != nil {
+		return nil, fmt.Errorf("connecting to the database: %w", err)
+	}
+	return p, nil
+}
+
+// connectMySQL opens a connection of the larder's own.
+func connectMySQL(ctx context.Context, cfg *driver.Config) (*mysqlPlanner, error) {
 	cfg.Params = map[string]string{"sql_mode": "''"} // in which steps are written
 	connector, err := driver.NewConnector(cfg)
 	if err != nil {
@@ -30,7 +39,7 @@ func planMySQL(ctx context.Context, url string) (feed.Planner, error) {
 	p := &mysqlPlanner{db: sql.OpenDB(connector)}
 	if p.c, err = p.db.Conn(ctx); err != nil {
 		p.db.Close()
-		return nil, fmt.Errorf("connecting to the database: %w", err)
+		return nil, err
 	}
 	return p, nil
 }

@@ -22,9 +22,7 @@ var PostgreSQL = &Protocol{
 	Name: "postgresql", Title: "PostgreSQL", Schemes: []string{"postgres", "postgresql"}, Port: "5432", ALPN: wire.ALPN,
 	Dialect: dialect.Dialect,
 	New:     func(o link.Options) link.Server { return wire.New(o) },
-	Fetch: func(s link.Server, a link.Account) link.Fetcher {
-		return &wire.Fetcher{Server: s.(*wire.Server), Account: a}
-	},
+	Fetch:   func(s link.Server, a link.Account) *link.Fetcher { return wire.NewFetcher(s.(*wire.Server), a) },
 	Follow: func(s link.Server, a link.Account, o feed.Options) feed.Follower {
 		if o.Slot == "" {
 			o.Slot = feeds.UsualNames(o.Database).Slot
@@ -45,6 +43,9 @@ var PostgreSQL = &Protocol{
 		return s.(*wire.Server).Plan(ctx, a, q)
 	},
 	Plan:   planPostgreSQL,
+	Look:   lookAtPostgreSQL,
+	Whole:  wholePostgreSQL,
+	PlanAs: planPostgreSQLAs,
 	Dial:   dialPostgreSQL,
 	Split:  facts.Split,
 	Render: renderPostgreSQL,

@@ -34,9 +34,8 @@ type Protocol struct {
 
 	// New makes what stands between clients and one origin.
 	New func(link.Options) link.Server
-	// Fetch makes what fetches ahead for one of its servers, on an account of the larder's own. It, and all that follows but
-	// Render, is nil where it is not supported.
-	Fetch func(link.Server, link.Account) link.Fetcher
+	// Fetch makes what fetches ahead for one of its servers, on an account of the larder's own.
+	Fetch func(link.Server, link.Account) *link.Fetcher
 	// Follow makes what follows the changes of a database behind one of its servers.
 	Follow func(link.Server, link.Account, feed.Options) feed.Follower
 
@@ -44,6 +43,11 @@ type Protocol struct {
 	Describe func(ctx context.Context, url string) (catalog.Description, []string, error)
 	// Plan connects to a database to work out how its changes can be followed.
 	Plan func(ctx context.Context, url string) (feed.Planner, error)
+	// Look logs in to the origin of one of its servers on an account of the larder's own. Whole reads the schema of a database
+	// there as the larder does, and PlanAs is Plan on such an account. The database counts where each is for itself.
+	Look   func(ctx context.Context, s link.Server, a link.Account, database string) (Look, error)
+	Whole  func(ctx context.Context, s link.Server, a link.Account, database string) error
+	PlanAs func(ctx context.Context, s link.Server, a link.Account, database string) (feed.Planner, error)
 	// Explain asks one of its servers for a plan, on an account of the larder's own; nil where that is not supported.
 	Explain func(context.Context, link.Server, link.Account, link.PlanQuestion) ([]string, error)
 	// KeepsWrites is set if some of its tables keep what is rolled back.

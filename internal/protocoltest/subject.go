@@ -87,7 +87,8 @@ type SQL struct {
 	Alone []string
 	// Large is a read whose result has some hundred KiB.
 	Large string
-	// Sleep takes a minute unless it is cancelled, and Sleeping says whether it is running in a database.
+	// Sleep takes a minute unless it is cancelled, and Sleeping says whether it has begun to wait in a database: a server
+	// may answer otherwise when it is cancelled before.
 	Sleep    string
 	Sleeping func(t testing.TB, database string) bool
 }

@@ -213,6 +213,8 @@ type Facts struct {
 	Remembers bool
 	// Private is set when privileges other than those on tables may decide whether it runs.
 	Private bool
+	// MayGrant is set when it changes who may do what, or may: it says so, or it cannot be read and has words of that.
+	MayGrant bool
 	// RowsAreFound is set when a row of the result, if there is any, can only come from one in each table that a pin
 	// reads.
 	RowsAreFound bool

@@ -56,6 +56,8 @@ type Resolved struct {
 	Names []string
 	// Defines are the changes of definitions that concern some names only.
 	Defines []*Defined
+	// MayGrant is set when it may change who may do what, by itself or by what it calls.
+	MayGrant bool
 	// Granted is set when privileges on tables in Writes may be others afterwards, and so what roles may read, but
 	// nothing else.
 	Granted bool

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sync"
 
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/store"
 )
@@ -16,9 +17,10 @@ type Asked struct {
 	Origin, Database string
 	// User is empty for a result that is shared: then any who may read it will do.
 	User string
-	// Values are the settings of the session, in the order of Settings.Values.
-	Values []string
-	Shape  byte
+	// Roles are those in force, as in Settings.Roles, and none of a result that is shared. Values are the settings of the
+	// session, in the order of Settings.Values.
+	Roles, Values []string
+	Shape         byte
 	// Exact is the statement, and Types and Bound are its parameters, as in a Request.
 	Exact, Types, Bound []byte
 
@@ -61,6 +63,9 @@ func (a *again) add(key, rule string, most int) {
 // Refetch gives what is to be fetched next for an origin, if anything is; ring tells when to ask again.
 func (e *Engine) Refetch(origin string) (next Asked, ok bool, ring <-chan struct{}) {
 	a := &e.again
+	if e.waits() != reason.None { // it would not be cached
+		return Asked{}, false, a.bell
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for i := 0; i < len(a.list); i++ {
@@ -82,7 +87,7 @@ func (e *Engine) Refetch(origin string) (next Asked, ok bool, ring <-chan struct
 // wanted says whether something is still to be fetched: its rule is in force, and nobody has asked for it meanwhile.
 func (e *Engine) wanted(a *Asked) bool {
 	r := e.Rules().Named(a.Rule)
-	return r != nil && r.Caches() && !e.off() && !e.Has(a.Rule, a.Key)
+	return r != nil && (r.Caches() || r.Action == rules.Advised && !r.Paused) && !e.off() && !e.Has(a.Rule, a.Key)
 }
 
 // Has says whether a result is kept by a rule, and true, under a key that is spelled out.
@@ -109,20 +114,55 @@ func (e *Engine) WarmUp(rule *rules.Rule, keys []string) {
 // MostUsed gives the keys, spelled out, of the results kept by a rule that were asked for most, so many at most. They
 // hold values.
 func (e *Engine) MostUsed(rule string, most int) (keys []string) {
-	var list []*store.Entry
-	e.store.All(func(entry *store.Entry) bool {
-		if entry.Rule != nil && entry.Rule.Name == rule && entry.Uses.Load() > 0 {
-			list = append(list, entry)
-		}
-		return true
+	for _, w := range e.mostUsed(most, func(r *rules.Rule) bool { return r.Name == rule }) {
+		keys = append(keys, string(w.Key))
+	}
+	return keys
+}
+
+// Wanted is a result that is to be fetched: its key, spelled out, and the rule by which it is cached.
+type Wanted struct {
+	Rule string
+	Key  []byte
+}
+
+// MostUsedOfAll gives the results that were asked for most, whatever their rule, so many at most, the most asked first. Their
+// keys hold values.
+func (e *Engine) MostUsedOfAll(most int) []Wanted {
+	return e.mostUsed(most, func(*rules.Rule) bool { return true })
+}
+
+// WarmUpAll has results fetched that MostUsedOfAll gave, of this process or of another. Those of rules that are not in force
+// are left out.
+func (e *Engine) WarmUpAll(list []Wanted) {
+	for _, w := range list {
+		e.again.add(string(w.Key), w.Rule, math.MaxInt)
+	}
+}
+
+// mostUsed gives the results of some rules that were asked for most.
+func (e *Engine) mostUsed(most int, of func(*rules.Rule) bool) (out []Wanted) {
+	list := e.cached(func(entry *store.Entry) bool {
+		return entry.Rule != nil && of(entry.Rule) && entry.Uses.Load() > 0
 	})
 	slices.SortFunc(list, func(a, b *store.Entry) int { return cmp.Compare(b.Uses.Load(), a.Uses.Load()) })
 	for _, entry := range list[:min(len(list), most)] {
 		if key, ok := e.identities.spell(entry.Key()); ok {
-			keys = append(keys, key)
+			out = append(out, Wanted{entry.Rule.Name, []byte(key)})
 		}
 	}
-	return keys
+	return out
+}
+
+// cached gives the cached results for which of says so.
+func (e *Engine) cached(of func(*store.Entry) bool) (list []*store.Entry) {
+	e.store.All(func(entry *store.Entry) bool {
+		if of(entry) {
+			list = append(list, entry)
+		}
+		return true
+	})
+	return list
 }
 
 // keySettings is how many settings are in the keys of an origin's sessions.
@@ -149,8 +189,7 @@ func (e *Engine) asked(key string) (a Asked, beginning int, ok bool) {
 	}
 	a = Asked{Origin: string(part()), Database: string(part()), User: string(part()), Key: key}
 	if a.User != "" {
-		part()
-		part() // its roles
+		a.Roles = []string{string(part()), string(part())}
 	}
 	for range e.keySettings(a.Origin) {
 		a.Values = append(a.Values, string(part()))

@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -35,7 +36,7 @@ func TestAKeyTellsWhatWasAsked(t *testing.T) {
 		require.Len(t, keys, 1)
 		a, _, ok := e.asked(keys[0])
 		require.True(t, ok)
-		assert.Equal(t, []any{"skerrow", "ines", []string{"UTC"}, byte('q'), read}, []any{a.Database, a.User, a.Values, a.Shape, string(a.Exact)})
+		assert.Equal(t, []any{"skerrow", "ines", []string{"ines", "ines"}, []string{"UTC"}, byte('q'), read}, []any{a.Database, a.User, a.Roles, a.Values, a.Shape, string(a.Exact)})
 		e.DropPattern(r.Pattern)
 		e.WarmUp(&e.Rules().List()[0], keys)
 		next, ok, _ := e.Refetch("")
@@ -44,6 +45,33 @@ func TestAKeyTellsWhatWasAsked(t *testing.T) {
 		_, ok, _ = e.Refetch("")
 		assert.False(t, ok, "once")
 	}
+}
+
+// While what an earlier process has sent may be running nothing would be cached: what is to be fetched waits.
+func TestNothingIsFetchedAheadBeforeItWouldBeCached(t *testing.T) {
+	e, s := begin(t, Options{Dialect: oneSetting()})
+	s.Asking(NeedSettings, now)
+	s.Learned(Settings{Values: []string{"UTC"}, Roles: []string{"ines", "ines"}, Isolation: analysis.ReadCommitted})
+	e.SetRules(rules.NewSet([]rules.Rule{{Pattern: s.Read([]byte(read)).Pattern.ID, Action: rules.Cache, TTL: 1 << 40}}))
+	ask(s, read, now)
+	ask(s, read, now)
+	r := &e.Rules().List()[0]
+	keys := e.MostUsed(r.Name, 10)
+	require.Len(t, keys, 1)
+	e.DropPattern(r.Pattern)
+	assert.True(t, e.Settled())
+	e.WaitsForEarlier(now)
+	assert.False(t, e.Settled())
+	e.WarmUp(r, keys)
+	_, ok, _ := e.Refetch("")
+	assert.False(t, ok)
+	e.Tick(now.Add(59 * time.Second))
+	_, ok, _ = e.Refetch("")
+	assert.False(t, ok)
+	e.Tick(now.Add(60 * time.Second))
+	_, ok, _ = e.Refetch("")
+	assert.True(t, ok, "none was lost")
+	assert.True(t, e.Settled())
 }
 
 // A rule may ask for more at the start than may wait after drops.

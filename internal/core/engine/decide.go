@@ -260,6 +260,8 @@ func (s *Session) decideRead(d *Decision, r *Request, set *rules.Set, rule *rule
 	obstacle := s.obstacle(d, r, accepted)
 	d.blocked = obstacle.Some()
 	switch {
+	case s.e.retired.Load():
+		d.Reason = reason.Of(reason.Successor)
 	case s.e.switchedOff.Load():
 		d.Reason = reason.Of(reason.CachingOff)
 	case s.e.aside.Load():
@@ -270,8 +272,10 @@ func (s *Session) decideRead(d *Decision, r *Request, set *rules.Set, rule *rule
 		d.Reason = reason.Of(reason.Bypass)
 	case rule.Paused:
 		d.Reason = reason.Of(reason.RulePaused)
-	case s.e.suspended(rule):
+	case s.e.Suspended(rule):
 		d.Reason = reason.Of(reason.RuleFoundOld)
+	case rule.Action == rules.Advised:
+		d.Reason = reason.Of(reason.NotChosen)
 	case s.asksInBlock(r):
 		s.needs()
 		d.Need = NeedSettings
@@ -348,6 +352,8 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 	switch {
 	case r.Busy != reason.None:
 		return reason.Of(r.Busy)
+	case s.e.waits() != reason.None:
+		return reason.Of(s.e.waits())
 	case s.state == Failed:
 		return reason.Of(reason.TransactionFailed)
 	case s.doubtful && !freshness.Off(freshness.DoubtfulState):
@@ -375,7 +381,7 @@ func (s *Session) obstacle(d *Decision, r *Request, timeAccepted bool) reason.Re
 		return reason.Of(s.settings.Strange)
 	case s.settings.Temporary && !freshness.Off(freshness.TemporaryTables):
 		return reason.Of(reason.TemporaryTables)
-	case s.db.outgrown(s.settings.Account, s.Since) && !freshness.Off(freshness.OlderPrivileges):
+	case s.outgrown() && !freshness.Off(freshness.OlderPrivileges):
 		return reason.Of(reason.OlderPrivileges)
 	case d.resolved.Remembers && !s.steady():
 		return reason.Of(reason.RemembersOthers)

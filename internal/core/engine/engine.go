@@ -14,6 +14,7 @@ import (
 	"jollylarder/internal/core/freshness"
 	"jollylarder/internal/core/inputs"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/reason"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/core/statement"
 	"jollylarder/internal/core/store"
@@ -97,9 +98,12 @@ type Engine struct {
 	unsettled []unsettled
 	sessions  map[*Session]struct{}
 
-	moments atomic.Uint64 // counts the beginnings of blocks
-	lanes   atomic.Uint32
-	keepers keepers
+	earlier     atomic.Pointer[time.Time] // until when what an earlier process has sent may be running; nil for nothing
+	predecessor atomic.Bool               // another process still serves clients, of whom this one does not know
+	retired     atomic.Bool               // another process serves the clients that connect
+	moments     atomic.Uint64             // counts the beginnings of blocks
+	lanes       atomic.Uint32
+	keepers     keepers
 
 	clocksCounted, merged time.Time // only Tick touches these
 }
@@ -178,8 +182,67 @@ func (e *Engine) CachingOff() bool { return e.switchedOff.Load() }
 // SetAside switches caching off for a slice of a live trial: what is passed for it is told by its own reason.
 func (e *Engine) SetAside(on bool) { e.aside.Store(on) }
 
+// WaitsForEarlier has nothing be answered from memory, or cached, for as long as a write is waited for whose outcome never
+// arrives: an earlier process has ended while clients were busy, and what it had sent for them may still be running, of which
+// nobody will tell.
+func (e *Engine) WaitsForEarlier(now time.Time) {
+	until := now.Add(e.opts.Settle)
+	e.earlier.Store(&until)
+}
+
+// Earlier is until when it waits for that, or the zero time.
+func (e *Engine) Earlier() time.Time {
+	if until := e.earlier.Load(); until != nil {
+		return *until
+	}
+	return time.Time{}
+}
+
+// WaitsForPredecessor has nothing be answered from memory, or cached, until PredecessorHasGone: another process still serves
+// clients, and nobody tells this one of what they write.
+func (e *Engine) WaitsForPredecessor() { e.predecessor.Store(true) }
+
+// PredecessorHasGone ends that. If it has left something behind that may still be running, that is waited for as well.
+func (e *Engine) PredecessorHasGone(settled bool, now time.Time) {
+	if !settled {
+		e.WaitsForEarlier(now)
+	}
+	e.predecessor.Store(false)
+}
+
+// Predecessor says whether it is waited for.
+func (e *Engine) Predecessor() bool { return e.predecessor.Load() }
+
+// waits gives the reason, or None, why nothing is answered from memory, or cached, for what another process does.
+func (e *Engine) waits() reason.Code {
+	switch {
+	case e.predecessor.Load():
+		return reason.Predecessor
+	case e.earlier.Load() != nil:
+		return reason.EarlierLarder
+	}
+	return reason.None
+}
+
+// Retires has nothing be answered from memory, or cached, any more: a successor serves the clients that connect from now on,
+// and nobody tells this process of what they write. What is cached is dropped.
+func (e *Engine) Retires() {
+	e.retired.Store(true)
+	for _, entry := range e.cached(func(*store.Entry) bool { return true }) {
+		e.store.Remove(entry)
+	}
+}
+
+// Settled says whether everything that was sent to the origins for clients who are gone has come to its end, as far as is
+// known.
+func (e *Engine) Settled() bool {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	return e.waits() == reason.None && len(e.unsettled) == 0
+}
+
 // off says whether nothing is answered from memory at this moment.
-func (e *Engine) off() bool { return e.switchedOff.Load() || e.aside.Load() }
+func (e *Engine) off() bool { return e.switchedOff.Load() || e.aside.Load() || e.retired.Load() }
 
 // Cached gives how many results are kept, the bytes they take, and the bytes they may take.
 func (e *Engine) Cached() (results int, bytes, limit int64) {
@@ -215,6 +278,9 @@ func (e *Engine) Sessions() int {
 // closing the ledger's slots. It is to be called some ten times a second.
 func (e *Engine) Tick(now time.Time) {
 	e.store.Tick(now)
+	if until := e.earlier.Load(); until != nil && !now.Before(*until) {
+		e.earlier.Store(nil)
+	}
 	e.dateServers(now)
 	for _, o := range e.opts.Observers {
 		o.Tick(now)

@@ -134,11 +134,12 @@ func (f *Feed) begin(c freshness.Change, around bool, now time.Time) (end func()
 // temporary tables, of which the catalog has no names. One that may do anything, or change a definition, moves every
 // clock of the origin.
 func (f *Feed) Ran(s *statement.Syntax, path, text string, own bool, now time.Time) (visible func()) {
+	facts := f.db.dialect.Facts(s, text)
+	f.db.privileges.mayChange(facts, false, now)
 	schema := f.db.current()
 	if schema == nil {
 		return f.Redefining(now)
 	}
-	facts := f.db.dialect.Facts(s, text)
 	does := schema.Resolve(facts, catalog.Hints{Path: []string{path}})
 	if own && does.IfOwn != nil {
 		does = does.IfOwn
@@ -225,6 +226,25 @@ func (f *Feed) Counted(tables []string, before time.Time) {
 
 // mostPatience is how long a suspect waits for a feed that is being followed.
 const mostPatience = 30 * time.Second
+
+// follows says whether what is written to some tables directly is told soon, if it is not told yet.
+func (f *Feed) follows(tables []string, now time.Time) bool {
+	if !f.following.Load() {
+		return false
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, t := range tables {
+		told := f.told
+		if f.counted[t] {
+			told = f.countedTold
+		}
+		if now.Sub(told) > mostPatience {
+			return false
+		}
+	}
+	return true
+}
 
 // passed says whether all is told of some tables that was committed before a moment, or will not be.
 func (f *Feed) passed(tables []string, at, now time.Time) bool {

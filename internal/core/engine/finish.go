@@ -85,7 +85,7 @@ func (t *ticket) finish(r Result, now time.Time) {
 		s.db.done(w.name, w.times)
 	}
 	if d.Compare && r.Sum != 0 && !r.Failed && d.Outcome != ledger.Hit {
-		s.e.inputs(d.Pattern).Compare(d.input, r.Sum, d.changes, now)
+		s.e.inputs(d.Pattern).Compare(d.input, r.Sum, d.changes, s.db.feed.follows(d.resolved.Reads, now), now)
 	}
 	s.last = Report{d.Pattern.ID, d.Outcome, d.Reason, r.Took, age, rec.Saved}
 	x := &t.ended // filled in place, as it is long

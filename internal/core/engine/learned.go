@@ -212,6 +212,7 @@ func (db *database) learns(e *Engine, whole catalog.Description, reader catalog.
 	} else {
 		db.versions.read(asked.schemaAt, same)
 	}
+	db.privileges.compares(db.described, described, asked.schema.Valid(), now)
 	if same {
 		if reader != nil {
 			reader.Accept()
@@ -226,7 +227,6 @@ func (db *database) learns(e *Engine, whole catalog.Description, reader catalog.
 		func(d *definition) bool { return !d.counts.Load() },
 	)
 	explained := have != nil && db.described.Explained(described, concerned(counting), !have.grants.Valid())
-	db.privileges.compares(db.described, described, now)
 	db.described = described
 	if reader != nil {
 		reader.Accept()

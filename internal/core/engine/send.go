@@ -42,6 +42,7 @@ func (s *Session) send(d *Decision, now time.Time) {
 	s.follow(d, now)
 	s.sendsInBlock(d)
 	s.sendsSettings(d)
+	s.db.privileges.mayChange(f, res.MayGrant, now)
 	change := s.changes(d)
 	blind := d.blind() && len(f.Writes) == 0
 	by := source{pattern: d.Pattern, application: s.Application, blind: blind}

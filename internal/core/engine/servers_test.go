@@ -73,7 +73,7 @@ func TestARuleThatWasPausedForAnOldAnswerStaysSo(t *testing.T) {
 			e.Suspend(&e.Rules().List()[0])
 			suspended := func() (n int) {
 				for i := range e.Rules().List() {
-					if e.suspended(&e.Rules().List()[i]) {
+					if e.Suspended(&e.Rules().List()[i]) {
 						n++
 					}
 				}

@@ -23,9 +23,9 @@ type Identity struct {
 	// Origin names the database server, where a larder stands before several.
 	Origin                               string
 	Database, User, Application, Address string
-	// Since is when its login began, or that with which it became another user: some of its privileges may be those of that
-	// moment for as long as it is connected. The zero value is for servers where none are.
-	Since time.Time
+	// Since is when its login began, or that with which it became another user, and Until when that had ended: some of its
+	// privileges may be those of that time for as long as it is connected. The zero values are for servers where none are.
+	Since, Until time.Time
 	// Own is set for a session of the larder's own, by which it fetches ahead: what it waits for no client waits for,
 	// and it is not counted.
 	Own bool
@@ -128,6 +128,7 @@ type Session struct {
 	number   []byte // that which stands for it; known when it is
 	// sharedNumber stands for the beginning of keys of what it may share with others; empty until it is needed.
 	sharedNumber []byte
+	entered      stretch // when it entered the database in use, where that is another than at its login
 	settings     Settings
 	generation   uint64 // counts what may have changed settings
 	asked        uint64 // the generation for which settings were asked

@@ -57,6 +57,7 @@ func (x *suspensions) resume(set *rules.Set) {
 // Suspend has a rule in force keep nothing any more, since one of its answers was found to be old. It stays so until it
 // was paused in the rules and is not any more.
 func (e *Engine) Suspend(r *rules.Rule) {
+	r = r.Whole() // nothing else that was chosen within it is to be trusted either
 	x := &e.suspensions
 	x.mu.Lock()
 	defer x.mu.Unlock()
@@ -67,17 +68,19 @@ func (e *Engine) Suspend(r *rules.Rule) {
 // Caches says whether any rule in force keeps results at present: one that is not paused, by a person or by a stale
 // catch.
 func (e *Engine) Caches() bool {
-	list := e.Rules().List()
+	set := e.Rules()
+	list := set.List()
 	for i := range list {
-		if list[i].Caches() && !e.suspended(&list[i]) {
+		r := &list[i]
+		if (r.Caches() || !r.Paused && set.Chosen(r) > 0) && !e.Suspended(r) {
 			return true
 		}
 	}
 	return false
 }
 
-// suspended says whether a rule was paused by a stale catch.
-func (e *Engine) suspended(r *rules.Rule) bool {
+// Suspended says whether a rule in force was paused by a stale catch.
+func (e *Engine) Suspended(r *rules.Rule) bool {
 	p := e.suspensions.now.Load()
-	return p != nil && (*p)[r]
+	return p != nil && (*p)[r.Whole()]
 }

@@ -52,5 +52,6 @@ const (
 	TemporaryTables                        // a session's own tables hide others of the same names
 	ImplicitCommits                        // what commits on the way ends the transaction
 	OlderPrivileges                        // a session goes on with privileges that its account had when it logged in
+	DefiningBodies                         // what a procedure's body defines is not known any more when that has run
 	OtherServers                           // sessions of a server that answered before are neither answered nor learned from
 )

@@ -116,10 +116,11 @@ func (p *Pattern) Follows(hash uint64) bool {
 	return s == nil || s.chosen(hash)
 }
 
-// Compare takes the hash of a result that was asked for by Follow.
-func (p *Pattern) Compare(hash, result, changes uint64, now time.Time) {
+// Compare takes the hash of a result that was asked for by Follow. Told is set when a change that explains that it is
+// another may still be told.
+func (p *Pattern) Compare(hash, result, changes uint64, told bool, now time.Time) {
 	if s := p.sample.Load(); s != nil {
-		s.result(hash, result, changes, now)
+		s.result(hash, result, changes, told, now)
 	}
 }
 

@@ -81,7 +81,7 @@ func TestResultsThatChange(t *testing.T) {
 		}
 		calls++
 		if p.Follow(Asked{Input: 1, Changes: uint32(changes)}, now) {
-			p.Compare(1, uint64(i/20), changes, now)
+			p.Compare(1, uint64(i/20), changes, false, now)
 		}
 	}
 	o := p.Outlook(now)
@@ -90,8 +90,13 @@ func TestResultsThatChange(t *testing.T) {
 	assert.EqualValues(t, 0, o.Unseen)
 	assert.EqualValues(t, 4, o.Stayed[2], "for at most 30 s")
 	p.Follow(Asked{Input: 1, Changes: uint32(changes)}, now)
-	p.Compare(1, 99, changes, now)
+	p.Compare(1, 99, changes, false, now)
 	assert.EqualValues(t, 1, p.Outlook(now).Unseen, "another result, and no write was seen")
+	now = now.Add(time.Second)
+	p.Follow(Asked{Input: 1, Changes: uint32(changes)}, now)
+	p.Compare(1, 100, changes, true, now)
+	assert.EqualValues(t, 1, p.Outlook(now).Unseen, "another result, and a write may still be told")
+	assert.EqualValues(t, 6, p.Outlook(now).Changed)
 }
 
 // However many patterns there are, no more inputs are followed than there is room for, and all of it is given back.

@@ -316,8 +316,8 @@ func (c *counts) add(o *counts) {
 }
 
 // result takes the hash of a result that was to be compared, and how often what it reads had changed before it was
-// fetched.
-func (s *sample) result(hash, result, changes uint64, now time.Time) {
+// fetched; and whether a change may still be told.
+func (s *sample) result(hash, result, changes uint64, told bool, now time.Time) {
 	if !s.mu.TryLock() {
 		return
 	}
@@ -334,7 +334,7 @@ func (s *sample) result(hash, result, changes uint64, now time.Time) {
 			return
 		}
 		in.changed++
-		if in.resultChanges == changes {
+		if in.resultChanges == changes && !told {
 			in.unseen++
 		}
 		for i, ttl := range Ladder {

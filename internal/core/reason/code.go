@@ -127,6 +127,7 @@ const (
 	InTrial
 	RulePaused
 	RuleFoundOld
+	NotChosen
 	Sampled
 	ParsedUnderOthers
 	RemembersOthers
@@ -146,6 +147,9 @@ const (
 	DefinitionChanged
 	TemporaryTables
 	OlderPrivileges
+	EarlierLarder
+	Predecessor
+	Successor
 	SessionLeftOut
 	StatementLeftOut
 	SearchPath
@@ -330,6 +334,7 @@ var codes = [last + 1]struct {
 	InTrial:           {"a trial has caching off at this moment", 0},
 	RulePaused:        {"its rule is paused", 0},
 	RuleFoundOld:      {"its rule is paused after a stale answer", 0},
+	NotChosen:         {"its rule leaves it to the larder, which has not chosen it", 0},
 	Sampled:           {"a control sample: also asked of the database, to compare", 0},
 	ParsedUnderOthers: {"its constants may have been read under other settings", 0},
 	RemembersOthers:   {"it calls a function that may have read its constants under other settings", 0},
@@ -352,6 +357,9 @@ var codes = [last + 1]struct {
 	DefinitionChanged: {"a definition that it depends on has changed and was not read again yet", 0},
 	TemporaryTables:   {"its session has temporary tables", 0},
 	OlderPrivileges:   {"the privileges of its account have changed since it logged in, and a session may go on with the old ones", 0},
+	EarlierLarder:     {"the larder that ran before ended while clients were busy, and their statements may still be running", 0},
+	Predecessor:       {"the larder that this one has taken over from still serves its last clients, and does not tell what they write", 0},
+	Successor:         {"another larder has taken over from this one, and does not tell what its clients write", 0},
 	SessionLeftOut:    {"its session asked to be left out", 0},
 	StatementLeftOut:  {"its label asks for it to be left out", 0},
 	SearchPath:        {"the session's search path puts other schemas before the system's", 0},

@@ -143,7 +143,7 @@ func (s *sea) around(table string) uint64 {
 
 // log reads what the server's log tells of what is done, as the decoder has it.
 func (s *sea) log(do func()) (lines []string) {
-	run, stop := context.WithTimeout(ctx, 30*time.Second)
+	run, stop := context.WithTimeout(ctx, time.Minute)
 	defer stop()
 	x := &stream{f: s.follower, account: s.config(), asking: s.conn}
 	_, err := x.look(ctx)

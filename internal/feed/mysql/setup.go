@@ -84,6 +84,22 @@ func SetUp(ctx context.Context, c *sql.Conn, n feed.Names) (p feed.Plan, err err
 	return p, nil
 }
 
+// SetUpOwn is SetUp on the account itself that is to follow, which may see no other.
+func SetUpOwn(ctx context.Context, c *sql.Conn) (p feed.Plan, err error) {
+	if p, err = SetUp(ctx, c, feed.Names{}); err != nil {
+		return p, err
+	}
+	var account string
+	var may bool
+	err = ask(ctx, c, `select current_user(), count(*) > 0 from information_schema.user_privileges where grantee = concat("'", replace(current_user(), '@', "'@'"), "'")
+		and privilege_type in ('REPLICATION SLAVE', 'REPLICATION REPLICA')`, &account, &may)
+	if err == nil && !may {
+		user, host, _ := strings.Cut(account, "@")
+		p.Steps = append(p.Steps, "grant replication slave on *.* to "+literal(user)+"@"+literal(host))
+	}
+	return p, err
+}
+
 // Remove works out what is to be done so that nothing is left of what SetUp has done. It changes nothing.
 func Remove(ctx context.Context, c *sql.Conn, n feed.Names) (p feed.Plan, err error) {
 	if n.Role != "" {

@@ -31,6 +31,9 @@ type server struct {
 func (s *server) Configure(link.Settings) {}
 func (s *server) EndIdle()                {}
 
+// Reach implements link.Server.
+func (s *server) Reach(context.Context) error { return nil }
+
 func (s *server) Clients() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()

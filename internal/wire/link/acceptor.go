@@ -20,6 +20,8 @@ type Acceptor struct {
 	Handle func(net.Conn)
 
 	settings atomic.Pointer[Settings]
+	reach    atomic.Pointer[reach]
+	draining atomic.Bool
 
 	mu    sync.Mutex
 	conns map[net.Conn]Conn // nil until it has begun
@@ -150,6 +152,7 @@ func (a *Acceptor) Clients() int {
 // Drain ends connections as they come to rest: those that are idle at once, busy ones when they have finished. It
 // returns when all have ended, or the context has; Close ends what is left then. Nobody is to be accepted any more.
 func (a *Acceptor) Drain(ctx context.Context) {
+	a.draining.Store(true)
 	for {
 		a.each(func(x Conn) { x.EndIf(a.Time(), Stopping) })
 		if a.Clients() == 0 {
@@ -162,6 +165,10 @@ func (a *Acceptor) Drain(ctx context.Context) {
 		}
 	}
 }
+
+// Draining says whether connections end as they come to rest. A client that asks one thing after the other is at rest for
+// moments only, in which Drain would hardly ever look: so its session is to look by itself, with EndIf, behind each reply.
+func (a *Acceptor) Draining() bool { return a.draining.Load() }
 
 // EndIdle ends the connections that have been idle for longer than the settings allow. It is to be called from time to
 // time.

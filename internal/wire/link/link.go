@@ -17,6 +17,8 @@ type Server interface {
 	Serve(net.Listener) error
 	// Clients is how many clients are connected.
 	Clients() int
+	// Reach gives an error if the origin cannot be reached. It may connect to it.
+	Reach(context.Context) error
 	// EndIdle ends the connections that have been idle for longer than the settings allow. It is to be called from time
 	// to time.
 	EndIdle()
@@ -25,14 +27,6 @@ type Server interface {
 	Drain(context.Context)
 	// Close ends all connections and waits until they have.
 	Close()
-}
-
-// Fetcher asks ahead for what clients will ask: results that a write dropped, and those remembered from before.
-type Fetcher interface {
-	// Run fetches until the context ends.
-	Run(context.Context)
-	// Counts gives how many results were fetched and how many could not be, and why the last one could not.
-	Counts() (done, failed uint64, why string)
 }
 
 // Options are what a Server is made of.

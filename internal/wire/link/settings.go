@@ -19,7 +19,7 @@ type Settings struct {
 	ProxyHeader bool
 	// Catalog is the account by which catalogs are read; nil means over a client's own connection.
 	Catalog *Account
-	// Fetch is the account by which results are fetched ahead; nil means that none are. It is for a Fetcher.
+	// Fetch is the account by which results are fetched ahead; nil means that none are.
 	Fetch *Account
 	// Unchallenged says who is let in when the origin asks for no proof; empty means SameHost.
 	Unchallenged Unchallenged

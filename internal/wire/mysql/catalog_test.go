@@ -160,3 +160,31 @@ func TestPrivilegesAreRead(t *testing.T) {
 		last = now
 	}
 }
+
+// A procedure can define a view anew. What is read through that then depends on other tables, from the call on.
+func TestAProcedureThatDefinesAViewAnew(t *testing.T) {
+	a := newAnswering(t)
+	x, writer := a.enters(), a.enters()
+	for _, q := range []string{
+		"create or replace table quays_a (id int primary key, n int)", "insert into quays_a values (1, 1)", "create or replace table quays_b (id int primary key, n int)", "insert into quays_b values (1, 1)",
+		"create or replace view quays_seen as select n from quays_a", "create or replace procedure turns() begin create or replace view quays_seen as select n from quays_b; end",
+	} {
+		a.ask(writer, q)
+	}
+	const read = "select n from quays_seen"
+	hits := func() {
+		for end := time.Now().Add(time.Minute); a.outcome(x, read) != "hit" && time.Now().Before(end); {
+			time.Sleep(time.Millisecond)
+		}
+		require.Equal(t, "hit", a.outcome(x, read))
+	}
+	hits()
+	a.ask(writer, "call turns()")
+	hits()
+	a.ask(writer, "update quays_b set n = 2 where id = 1")
+	direct := connect(t, server.Address(), "root", "", "")
+	want, err := asks(direct, read)
+	require.NoError(t, err)
+	require.Equal(t, "2", want)
+	assert.Contains(t, a.ask(x, read), `"\x012"`)
+}

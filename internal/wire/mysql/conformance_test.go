@@ -311,7 +311,7 @@ func conformance(t testing.TB, further uint32) *protocoltest.Subject {
 			Large: "select id, repeat('x', 6000) from quay order by id",
 			Sleep: "select sleep(59)",
 			Sleeping: func(t testing.TB, database string) bool {
-				n, err := asks(admin, "select count(*) from information_schema.processlist where db = '"+database+"' and info like 'select sleep%'")
+				n, err := asks(admin, "select count(*) from information_schema.processlist where db = '"+database+"' and info like 'select sleep%' and state = 'User sleep'")
 				require.NoError(t, err)
 				return n != "0"
 			},

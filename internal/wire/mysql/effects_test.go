@@ -29,6 +29,8 @@ var effects = []string{
 	"create procedure HERE.launch(i int) begin insert into HERE.ships values (i, 1, 'new'); insert into THERE.parts values (i, 1); end",
 	"create procedure HERE.text(i int) begin execute immediate concat('update HERE.counts set n = ', i, ' where what = ''lines'''); end",
 	"create procedure HERE.half(i int) begin start transaction; update HERE.counts set n = i where what = 'half'; rollback; update HERE.counts set n = n + 1 where what = 'half'; end",
+	"create procedure HERE.few() begin create or replace view HERE.big as select id, name from HERE.lines; end", "create procedure HERE.many() begin create or replace view HERE.big as select id, name from HERE.ships where id < 100; end",
+	"create procedure HERE.untold() begin drop trigger if exists HERE.told; alter table HERE.counts add column if not exists extra int default 4; end",
 	"create function HERE.bump(i int) returns int modifies sql data begin update HERE.counts set n = n + i where what = 'bumps'; return i; end",
 	"insert into HERE.lines values (1, 'north'), (2, 'south'), (3, 'isles')", "insert into HERE.counts values ('ships', 0), ('lines', 3), ('half', 0), ('bumps', 0)",
 	"insert into HERE.ships values (1, 1, 'Tern'), (2, 1, 'Skua'), (3, 2, 'Gannet'), (4, 3, 'Fulmar')", "insert into THERE.berths values (1, 1), (2, 3), (3, 4)",
@@ -46,7 +48,7 @@ var looks = []string{
 var deeds = []string{
 	"delete from lines where id = 3", "update lines set id = 9 where id = 2", "update lines set id = 2 where id = 9", "replace into lines values (1, 'north again')", "insert into lines values (3, 'isles'), (2, 'south')", "delete from ships where id = 3",
 	"insert into ships values (3, 1, 'Gannet')", "insert into ships select id + 10, line, name from ships where id < 3", "insert ignore into ships values (4, 1, 'Fulmar'), (1, 1, 'twice')", "update big set name = concat(name, '!') where id < 3",
-	"delete from big where id > 10", "insert into big (id, name) values (50, 'by the view')", "call launch(20)", "call launch(21)", "call text(7)", "call text(8)", "call half(5)", "select bump(2)", "select bump(3) from lines limit 1",
+	"delete from big where id > 10", "insert into big (id, name) values (50, 'by the view')", "call launch(20)", "call launch(21)", "call text(7)", "call text(8)", "call half(5)", "call few()", "call many()", "call untold()", "select bump(2)", "select bump(3) from lines limit 1",
 	"update doubled set n = n + 1 where id = 1", "insert into doubled (id, n) values (1, 5) on duplicate key update n = n + 10", "update THERE.parts set id = id + 1 order by id desc", "alter table THERE.parts truncate partition p1", "insert into THERE.parts select id, id from lines",
 	"update lines l join ships s on s.line = l.id set l.name = 'joined', s.name = upper(s.name) where l.id = 1", "delete s from ships s join lines l on l.id = s.line where l.id = 2", "insert into log (what) values ('by hand')",
 	"update lines set name = 'x' where id = (select min(line) from ships)", "begin", "commit", "rollback", "savepoint a", "rollback to a", "set autocommit = 0", "set autocommit = 1", "truncate table THERE.berths", "insert into THERE.berths values (1, 1), (2, 2)",
@@ -77,13 +79,13 @@ func hiddenEffects(a *answering, await func(), begins ...string) error {
 	enters := func(address string) *conversing {
 		c, err := net.Dial("tcp", address)
 		require.NoError(t, err)
-		require.NoError(t, c.SetDeadline(time.Now().Add(time.Minute)))
 		x, err := enters(c, "skerrow", 0)
 		require.NoError(t, err)
 		return x
 	}
 	ask := func(side int, x *conversing, sql string) string {
 		here, there := schemas[side][0], schemas[side][1]
+		require.NoError(t, x.SetDeadline(time.Now().Add(time.Minute))) // each waits for locks of its own
 		heard, err := x.Ask(strings.NewReplacer("THERE", there, "HERE", here).Replace(sql))
 		require.NoError(t, err, sql)
 		heard = strings.NewReplacer(there, "THERE", here, "HERE").Replace(heard)

@@ -104,6 +104,11 @@ type larder struct {
 func newLarder(t testing.TB, set link.Settings) *larder { return newLarderBefore(t, "", set) }
 
 func newLarderBefore(t testing.TB, origin string, set link.Settings) *larder {
+	return newLarderWith(t, link.Options{Origin: origin}, set)
+}
+
+func newLarderWith(t testing.TB, o link.Options, set link.Settings) *larder {
+	origin := o.Origin
 	if origin == "" {
 		if server == nil {
 			t.Skip("no MariaDB here")
@@ -117,7 +122,8 @@ func newLarderBefore(t testing.TB, origin string, set link.Settings) *larder {
 	if origin == "itself" {
 		origin = ln.Addr().String()
 	}
-	srv := wire.New(link.Options{Engine: e.Engine, Origin: origin})
+	o.Engine, o.Origin = e.Engine, origin
+	srv := wire.New(o)
 	srv.Configure(set)
 	ended := make(chan error, 1)
 	go func() { ended <- srv.Serve(ln) }()
@@ -167,7 +173,12 @@ func clientTLS(t testing.TB) *tls.Config {
 
 // connect opens a connection with a driver.
 func connect(t testing.TB, address, user, password, options string) *sql.DB {
-	db, err := sql.Open("mysql", fmt.Sprintf("%s:%s@%s(%s)/skerrow?%s", user, password, link.Network(address), address, options))
+	return connectTo(t, address, user, password, "skerrow?"+options)
+}
+
+// connectTo does it to a database, with options behind its name, or to none.
+func connectTo(t testing.TB, address, user, password, database string) *sql.DB {
+	db, err := sql.Open("mysql", fmt.Sprintf("%s:%s@%s(%s)/%s", user, password, link.Network(address), address, database))
 	require.NoError(t, err)
 	db.SetMaxOpenConns(1)
 	t.Cleanup(func() { db.Close() })
@@ -233,7 +244,7 @@ func (x *talk) proof(password string) []byte {
 
 // packet reads one.
 func (x *talk) packet() (number byte, body []byte) {
-	require.NoError(x.t, x.SetReadDeadline(time.Now().Add(20*time.Second)))
+	require.NoError(x.t, x.SetReadDeadline(time.Now().Add(time.Minute)))
 	number, body, err := take(x)
 	require.NoError(x.t, err)
 	return number, body
@@ -252,6 +263,17 @@ func take(r io.Reader) (number byte, body []byte, err error) {
 
 func (x *talk) send(number byte, body []byte) *talk {
 	_, err := x.Write(packet(number, body))
+	require.NoError(x.t, err)
+	return x
+}
+
+// together sends commands in one piece, so that none can have been answered before the last has come.
+func (x *talk) together(commands ...[]byte) *talk {
+	var all []byte
+	for _, c := range commands {
+		all = append(all, packet(0, c)...)
+	}
+	_, err := x.Write(all)
 	require.NoError(x.t, err)
 	return x
 }
@@ -276,7 +298,7 @@ func (x *talk) hear() string {
 	var all []byte
 	buffer := make([]byte, 1<<16)
 	for {
-		require.NoError(x.t, x.SetReadDeadline(time.Now().Add(20*time.Second)))
+		require.NoError(x.t, x.SetReadDeadline(time.Now().Add(time.Minute)))
 		n, err := x.Read(buffer)
 		all = append(all, buffer[:n]...)
 		tail := all[max(0, len(all)-60):] // the row, and what stands behind it

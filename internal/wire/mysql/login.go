@@ -59,6 +59,7 @@ var errRefused = errors.New("the login was refused")
 type login struct {
 	server         *Server
 	set            *link.Settings
+	own            bool // the larder itself logs in
 	client, origin net.Conn
 	greeting       *greeting
 	intro          *introduction

@@ -27,7 +27,7 @@ type Server struct {
 // New makes a server.
 func New(o link.Options) *Server {
 	s := &Server{Acceptor: link.Acceptor{Options: o}}
-	s.Handle = s.handle
+	s.Handle = func(c net.Conn) { s.handle(c, false) }
 	return s
 }
 
@@ -37,12 +37,13 @@ func (s *Server) Close() {
 	s.background.Wait()
 }
 
-// handle serves one client from its first byte to its last. A fault of ours ends this connection and no other.
-func (s *Server) handle(accepted net.Conn) {
+// handle serves one client from its first byte to its last; own says that it is the larder itself. A fault of ours ends
+// this connection and no other.
+func (s *Server) handle(accepted net.Conn, own bool) {
 	defer s.Survive("a connection was ended")
 	set := s.Settings()
-	l := &login{server: s, set: set, client: accepted}
-	if most := set.MaxConnections; most > 0 && s.Clients() > most {
+	l := &login{server: s, set: set, client: accepted, own: own}
+	if most := set.MaxConnections; most > 0 && s.Clients() > most && !own {
 		s.Logger().Warn("a client was sent away", "client", accepted.RemoteAddr(), "limit", most)
 		s.sendAway(l, codeTooMany, stateTooMany, fmt.Sprintf("jolly larder has too many clients: at most %d may be connected; the limit is max_connections in the larder's configuration", most))
 		return

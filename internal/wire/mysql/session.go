@@ -67,6 +67,13 @@ func (s *session) EndIf(since time.Time, _ link.Ending) {
 	}
 }
 
+// endIfDraining ends a session that has come to rest, where all are to end.
+func (s *session) endIfDraining() {
+	if s.server.Draining() {
+		s.EndIf(s.server.Time(), link.Stopping)
+	}
+}
+
 // Stop implements link.Conn.
 func (s *session) Stop() {
 	s.ending.Store(true)
@@ -140,6 +147,9 @@ func (s *session) fromClient() {
 			var on bool
 			if settled, on = s.sent(buffer[:n]); !on {
 				return false, false
+			}
+			if settled {
+				s.endIfDraining()
 			}
 		}
 		return err == nil, settled
@@ -304,6 +314,9 @@ func (s *session) fromOrigin() {
 			return false, false
 		}
 		held = append(held, c.held...)
+		if c.settled {
+			s.endIfDraining()
+		}
 		return err == nil, c.settled
 	})
 }

@@ -19,6 +19,7 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
+	syntax "jollylarder/internal/core/statement/mysql"
 	"jollylarder/internal/wire/link"
 	"jollylarder/internal/wire/socket"
 )
@@ -190,7 +191,7 @@ func TestKillingTheQuestion(t *testing.T) {
 func TestHitsAllocateNothing(t *testing.T) {
 	log := &faults{}
 	s := cached(t, log)
-	values := make([]string, asksVariables+len(variables()))
+	values := make([]string, asksVariables+len(syntax.Variables))
 	values[asksSchema], values[asksIsolation], values[asksVariables] = "skerrow", "REPEATABLE-READ", "1"
 	s.values = values
 	s.learns()

@@ -90,15 +90,21 @@ func (s *Server) question(v syntax.Server) string {
 		}
 		return "@@" + name
 	}
-	patience, id, isolation := "max_execution_time", "server_uuid", "transaction_isolation"
-	if v.MariaDB {
-		patience, id, isolation = "max_statement_time", "server_uid", "tx_isolation"
-	}
+	patience, id, isolation := named(v)
 	parts := []string{"@" + facts.OptOut, "database()", "current_user()", "current_role()", variable(patience), "concat_ws(' ', " + variable(id) + ", @@global.server_id)", variable(isolation)}
-	for _, name := range variables() {
+	for _, name := range syntax.Variables {
 		parts = append(parts, variable(name))
 	}
 	return "select " + strings.Join(parts, ", ")
+}
+
+// named gives what a server calls the variable that bounds how long a statement may take, the server's number, and the
+// isolation.
+func named(v syntax.Server) (patience, id, isolation string) {
+	if v.MariaDB {
+		return "max_statement_time", "server_uid", "tx_isolation"
+	}
+	return "max_execution_time", "server_uuid", "transaction_isolation"
 }
 
 // doesNotKnow notes that a server does not know a part of the question, by what it says of that. It is false for another
@@ -129,7 +135,8 @@ var isolations = map[string]analysis.Isolation{
 func (s *session) settings() engine.Settings {
 	v := s.values
 	set := engine.Settings{
-		Values:    append(slices.Clone(v[asksAccount:]), s.schema, s.form()),
+		Roles:     v[asksAccount:asksPatience:asksPatience],
+		Values:    append(slices.Clone(v[asksPatience:]), s.schema, s.form()),
 		Isolation: isolations[v[asksIsolation]],
 		BlockEach: s.variable("autocommit") != "1",
 		Temporary: s.temporary,
@@ -157,19 +164,14 @@ func (s *session) form() string {
 }
 
 // variable gives the value of one of the variables of the question.
-func (s *session) variable(name string) string {
-	return s.values[asksVariables+slices.Index(variables(), name)]
+func (s *session) variable(name string) string { return variable(s.values[asksVariables:], name) }
+
+func variable(values []string, name string) string {
+	return values[slices.Index(syntax.Variables, name)]
 }
 
 // complete says whether these values are an answer to the question.
-func complete(values []string) bool { return len(values) == asksVariables+len(variables()) }
-
-// variables gives the variables of the question that come behind the isolation.
-var variables = sync.OnceValue(func() []string {
-	return slices.DeleteFunc(slices.Clone(syntax.ResultSettings), func(n string) bool {
-		return strings.HasPrefix(n, "tx_") || strings.HasPrefix(n, "transaction_")
-	})
-})
+func complete(values []string) bool { return len(values) == asksVariables+len(syntax.Variables) }
 
 // patience reads how long a statement may take.
 func (s *session) patience(value string) time.Duration {

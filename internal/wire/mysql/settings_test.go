@@ -47,8 +47,10 @@ type answering struct {
 	around bool // what is done is done directly
 }
 
-func newAnswering(t testing.TB) *answering {
-	l := newLarder(t, link.Settings{Unchallenged: link.Anybody, Catalog: &link.Account{User: "root"}})
+func newAnswering(t testing.TB) *answering { return newAnsweringWith(t, link.Options{}) }
+
+func newAnsweringWith(t testing.TB, o link.Options) *answering {
+	l := newLarderWith(t, o, link.Settings{Unchallenged: link.Anybody, Catalog: &link.Account{User: "root"}})
 	l.keepsAll()
 	a := &answering{larder: l, t: t}
 	x := a.enters()
@@ -182,5 +184,48 @@ func TestSessionsThatAreNotAnswered(t *testing.T) {
 		require.NoError(t, err)
 		a.ask(x, read)
 		assert.Equal(t, "hit", a.outcome(x, read), "%s: as at its beginning", c.first)
+	}
+}
+
+// What a statement sets counts from then on, though others were sent before and behind it in one piece: the reply to the one
+// before comes when it is under way already, and the one behind may be none that the engine is told of.
+func TestSettingsThatAreSetInOnePieceWithOthers(t *testing.T) {
+	a := newAnswering(t)
+	behind := map[string][]byte{"nothing": nil, "a ping": {0x0e}, "a reset of a prepared statement": {0x1a, 0xff, 0xff, 0xff, 0xff}, "an option": {0x1b, 1, 0}, "a read": []byte("\x03select 1")}
+	n := 200
+	for name, last := range behind {
+		for _, change := range []string{"set names latin1", "use mysql", "set sql_mode = 'ANSI_QUOTES'", "set sql_select_limit = 1"} {
+			t.Run(change+" before "+name, func(t *testing.T) {
+				n++
+				var said [2][]string
+				for i, address := range []string{server.Address(), a.address} {
+					c, err := net.Dial("tcp", address)
+					require.NoError(t, err)
+					defer c.Close()
+					x, err := enters(c, "skerrow", 0)
+					require.NoError(t, err)
+					for range 3 {
+						a.ask(x, "select ship from berths where id < 3 order by id")
+					}
+					all := packet(0, fmt.Appendf(nil, "\x03select ship from berths where id = %d", n))
+					all = append(all, packet(0, append([]byte{3}, change...))...)
+					x.asked = []byte{3, 3}
+					if len(last) > 0 {
+						all = append(all, packet(0, last)...)
+						x.asked = append(x.asked, last[0])
+					}
+					_, err = x.Write(all)
+					require.NoError(t, err)
+					for len(x.asked) > 0 {
+						_, err := x.Hear("")
+						require.NoError(t, err)
+					}
+					for range 2 {
+						said[i] = append(said[i], a.ask(x, "select ship from berths where id < 3 order by id"))
+					}
+				}
+				assert.Equal(t, said[0], said[1])
+			})
+		}
 	}
 }

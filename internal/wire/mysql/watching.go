@@ -2,7 +2,6 @@ package mysql
 
 import (
 	"cmp"
-	"fmt"
 	"hash/maphash"
 	"strconv"
 	"strings"
@@ -123,7 +122,7 @@ func (s *session) begins() {
 	s.eng = s.server.Engine.NewSession(engine.Identity{
 		Origin: s.server.Name, Database: i.database, User: i.user, Address: s.accepted.RemoteAddr().String(),
 		Application: cmp.Or(i.attributes["program_name"], i.user), // few drivers send a name, and most applications have a user
-		Since:       s.since,
+		Since:       s.since, Until: s.now, Own: s.login.own,
 	})
 	s.reader, s.schema = version(s.login.greeting.version), s.login.intro.database
 	s.prepared, s.last, s.assumed = map[uint32]*prepared{}, nil, true
@@ -182,6 +181,7 @@ func (s *session) learns() {
 		s.learnsCatalog()
 	}
 	switch {
+	case len(s.queue) > 1: // what has been sent behind this may be changing them at this moment
 	case s.eng.Knows():
 	case s.values != nil:
 		s.eng.Asking(engine.NeedSettings, s.now)
@@ -224,7 +224,7 @@ func (s *session) reads(r *engine.Request, f *frame, kind byte) (t told) {
 			r.Busy = reason.ServerComments
 		}
 	case comInitDB:
-		use := fmt.Appendf(nil, "use `%s`", strings.ReplaceAll(string(f.start[1:]), "`", "``"))
+		use := []byte("use " + quoted(string(f.start[1:])))
 		r.Statement, t.settling = s.read(f, use)
 	case comExecute, comBulkExecute:
 		s.executes(r, f, &t)
@@ -257,6 +257,9 @@ func (s *session) reads(r *engine.Request, f *frame, kind byte) (t told) {
 	}
 	return t
 }
+
+// quoted writes a name in SQL, whatever the mode.
+func quoted(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 
 // harmless are the commands that change nothing in a database, and are no statements. Source: enum_server_command.
 var harmless = map[byte]bool{
@@ -394,6 +397,8 @@ func (s *session) answered(x *command) {
 		if x.repays && !x.failed {
 			s.owed = owed{}
 		}
+	} else if s.heard && len(s.queue) <= 1 { // it may have come behind statements
+		s.eng.Ready(state)
 	}
 	s.gathersNot(x)
 	if x.locks == unlocks && !x.failed {
@@ -418,7 +423,7 @@ func (s *session) settled(x *command) {
 	switch {
 	case x.failed && x.several: // it may have done some of that before
 		for _, c := range x.settings {
-			s.applies(syntax.Setting{Name: c.Name})
+			s.applies(x, syntax.Setting{Name: c.Name})
 		}
 	case x.failed:
 	case x.resets:
@@ -426,20 +431,22 @@ func (s *session) settled(x *command) {
 		s.encodedAs(s.login.intro.charset)
 	default:
 		for _, c := range x.settings {
-			s.applies(c)
+			s.applies(x, c)
 		}
 	}
 	for _, c := range s.tracked {
-		s.applies(c)
+		s.applies(x, c)
 	}
 	s.tracked = s.tracked[:0]
 }
 
-// applies notes that a setting has a value. An empty one is not known, or is that of a session with no schema in use.
-func (s *session) applies(c syntax.Setting) {
+// applies notes that a command has given a setting a value. An empty one is not known, or is that of a session with no schema
+// in use.
+func (s *session) applies(x *command, c syntax.Setting) {
 	switch c.Name {
 	case syntax.SchemaInUse:
 		s.schema = c.Value
+		s.eng.Entered(x.sent, s.now)
 		s.eng.ForgetSettings()
 	case syntax.Encoding:
 		s.encodes(c.Value)

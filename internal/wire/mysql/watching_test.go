@@ -236,7 +236,7 @@ func TestHowTextsAreRead(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{named, named, usual, named}, modes, "a reset brings the server's mode back")
-	x.send(0, []byte("\x03set sql_mode = ''")).send(0, []byte("\x03"+quoted)).send(0, []byte("\x03set names gbk")).send(0, append([]byte{3}, theEnd...)).hear()
+	x.together([]byte("\x03set sql_mode = ''"), []byte("\x03"+quoted), []byte("\x03set names gbk"), append([]byte{3}, theEnd...)).hear()
 	assert.Contains(t, w.saw()[1], "sent before an earlier reply had ended")
 	x.send(0, []byte("\x03"+quoted)).send(0, append([]byte{3}, theEnd...)).hear()
 	assert.Contains(t, w.saw()[0], "the session's encoding gbk is not read", "what is not read is looked at for that")
@@ -279,7 +279,7 @@ func TestStatementsThatAreBeingPrepared(t *testing.T) {
 	last := []byte{0x17, 0xff, 0xff, 0xff, 0xff, 0, 1, 0, 0, 0}
 	seven := append(append(last[:len(last):len(last)], 0, 1, 8, 0), 7, 0, 0, 0, 0, 0, 0, 0)
 	eight := append(append(last[:len(last):len(last)], 0, 0), 8, 0, 0, 0, 0, 0, 0, 0)
-	x.send(0, []byte("\x16select id from berths where id = ?")).send(0, seven).send(0, append([]byte{3}, theEnd...)).hear()
+	x.together([]byte("\x16select id from berths where id = ?"), seven, append([]byte{3}, theEnd...)).hear()
 	assert.Equal(t, []string{"select id from berths where id = $ (1)", "select $ (1)"}, w.saw(), "how many parameters it has is not known yet")
 	x.send(0, []byte("\x16select id from berths where id = ?"))
 	_, body := x.packet()

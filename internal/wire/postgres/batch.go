@@ -29,8 +29,12 @@ func (s *session) flush() bool {
 	b := batch{s: s, now: s.server.Time(), held: s.in.held(), asHeld: true}
 	s.answers, s.toOrigin, s.hits = s.answers[:0], s.toOrigin[:0], s.hits[:0]
 	for i := 0; i < len(s.held) && !s.raw; {
-		if x := s.openExchange(); x != nil && x.failed && s.held[i].kind != 'S' {
-			i++ // the origin hears nothing until a Sync
+		deaf, ok := s.deaf()
+		if !ok {
+			return false
+		}
+		if deaf && s.held[i].kind != 'S' {
+			i++
 			continue
 		}
 		if u, ok := s.unitAt(i); ok && (!u.execute.limited || s.controls(&b, &u)) {

@@ -26,9 +26,12 @@ import (
 const relationNames = `with names as materialized (
   select c.oid, n.nspname as schema, c.relname as name, c.relkind as kind, c.relrowsecurity, c.relhasrules, c.relowner, c.relacl, c.relnamespace, c.reltype
   from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
-  where c.oid >= {from} and c.oid <= {to} and c.relkind in ('r', 'p', 'v', 'm', 'f', 'S', 'c') and c.relpersistence <> 't'
-    and (n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast') or c.oid >= '16384' and n.nspname <> 'pg_toast')
+  where c.oid >= {from} and c.oid <= {to} and ` + relationOfInterest + `
 )`
+
+// relationOfInterest says which relations c in namespaces n are read: none of the server's own.
+const relationOfInterest = `c.relkind in ('r', 'p', 'v', 'm', 'f', 'S', 'c') and c.relpersistence <> 't'
+    and (n.nspname not in ('pg_catalog', 'information_schema', 'pg_toast') or c.oid >= '16384' and n.nspname <> 'pg_toast')`
 
 // relationMark gives a text that is another after anything has changed that a part of relations is made of. What an
 // index is called counts only for unique ones.
@@ -44,10 +47,12 @@ const relationMark = `pg_catalog.concat_ws(' ',
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_attrdef where adrelid >= {from} and adrelid <= {to}),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_inherits where inhparent >= {from} and inhparent <= {to}))`
 
-// spansQuery asks where a part of relations ends that begins at a number, and for its mark.
+// spansQuery asks where a part of relations ends that begins at a number and ends with another at the latest, and for its
+// mark. What is not read does not count.
 var spansQuery = `with spans as materialized (
-  select count(*)::text as held, case when count(*) < {most} then '4294967295'::oid else max(x.oid) end as upto
-  from (select c.oid from pg_catalog.pg_class c where c.oid >= {from} and c.relkind in ('r', 'p', 'v', 'm', 'f', 'S', 'c') and c.relpersistence <> 't' order by c.oid limit {most}) x
+  select count(*)::text as held, case when count(*) < {most} then {to}::oid else max(x.oid) end as upto
+  from (select c.oid from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+        where c.oid >= {from} and c.oid <= {to} and ` + relationOfInterest + ` order by c.oid limit {most}) x
 )
 select 'span'::text, ''::text, spans.held, spans.upto::text, ''::text, ` + spanMark + `
 from spans`

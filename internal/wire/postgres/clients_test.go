@@ -343,7 +343,7 @@ func TestGarbage(t *testing.T) {
 			c.Close()
 			continue
 		}
-		require.NoError(t, c.SetReadDeadline(time.Now().Add(5*time.Second)))
+		require.NoError(t, c.SetReadDeadline(time.Now().Add(time.Minute)))
 		answer, err := io.ReadAll(c)
 		require.NoError(t, err, name)
 		if name == "protocol2" {
@@ -357,7 +357,7 @@ func TestGarbage(t *testing.T) {
 	raw := broken.PgConn().Conn()
 	_, err := raw.Write([]byte{'Q', 0, 0, 0, 0, 1, 2, 3})
 	require.NoError(t, err)
-	require.NoError(t, raw.SetReadDeadline(time.Now().Add(5*time.Second)))
+	require.NoError(t, raw.SetReadDeadline(time.Now().Add(time.Minute)))
 	_, err = io.ReadAll(raw)
 	require.NoError(t, err, "the connection is ended")
 	assert.Equal(t, "1", one(t, other, "select 1"))

@@ -163,7 +163,7 @@ func conformance(t testing.TB) *protocoltest.Subject {
 			Large: "select id, repeat('x', 6000) from quay order by id",
 			Sleep: "select pg_sleep(59)",
 			Sleeping: func(t testing.TB, database string) bool {
-				return one(t, admin, "select count(*)::text from pg_stat_activity where datname = $1 and state = 'active' and query like '%pg_sleep%'", database) != "0"
+				return one(t, admin, "select count(*)::text from pg_stat_activity where datname = $1 and wait_event = 'PgSleep' and query like '%pg_sleep%'", database) != "0"
 			},
 		},
 		Any: func(t *rapid.T) []byte {

@@ -66,7 +66,7 @@ func (x *talk) say(messages ...pgproto3.FrontendMessage) *talk {
 
 // hear receives messages up to the nth of a type, or the end.
 func (x *talk) hear(kind byte, n int) *talk {
-	require.NoError(x.t, x.conn.SetReadDeadline(time.Now().Add(20*time.Second)))
+	require.NoError(x.t, x.conn.SetReadDeadline(time.Now().Add(time.Minute)))
 	head := make([]byte, 5)
 	for n > 0 {
 		if _, err := io.ReadFull(x.conn, head); err != nil {

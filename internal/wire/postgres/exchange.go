@@ -24,6 +24,7 @@ type exchange struct {
 	noticed bool
 	failed  bool
 	began   bool // it ends by itself, and begins with a BEGIN that was held
+	ahead   bool // when it was sent, the client had sent more
 }
 
 // expected is one reply that is to come. Its kind is the type of the message it answers, or one of those below.

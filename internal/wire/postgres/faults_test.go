@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"log/slog"
 	"maps"
+	"os"
 	"runtime"
 	"slices"
 	"strings"
@@ -134,7 +135,7 @@ func TestAFaultAnywhereStaysSmall(t *testing.T) {
 			var got string
 			select {
 			case got = <-over:
-			case <-time.After(40 * time.Second):
+			case <-time.After(time.Minute):
 				stacks := make([]byte, 1<<20)
 				require.Fail(t, "it hangs", "%s, %d\n%s", p, at, stacks[:runtime.Stack(stacks, true)])
 			}
@@ -170,3 +171,45 @@ func withoutLast(s string) string {
 }
 
 func lastOf(s string) string { return s[len(withoutLast(s)):] }
+
+// What a client sends in the belief to be in a block is run neither before nor after the larder has ended the refusal.
+func TestAFaultOfAHeldBeginIsTheEndForWhatFollows(t *testing.T) {
+	const insert = "insert into berths values (81, 8)"
+	for name, next := range map[string][]pgproto3.FrontendMessage{
+		"a query":          {query(insert)},
+		"a batch":          {parse("", insert), bind("", ""), &pgproto3.Execute{}, &pgproto3.Sync{}},
+		"a Sync":           {&pgproto3.Sync{}},
+		"a call by number": {&pgproto3.FunctionCall{Function: 1}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			l, r, c := held(t, never, pgx.QueryExecModeSimpleProtocol)
+			r.refuse()
+			refused, over := make(chan struct{}), make(chan struct{})
+			fault.Set(func(point string) {
+				if point == "sync after a refused begin" {
+					close(refused)
+					<-over
+				}
+			})
+			t.Cleanup(func() { close(over); fault.Set(nil) })
+			_, err := c.Exec(ctx, "begin")
+			require.NoError(t, err)
+			raw, err := c.PgConn().Hijack()
+			require.NoError(t, err)
+			defer raw.Conn.Close()
+			raw.Frontend.Send(&pgproto3.Query{String: insert})
+			require.NoError(t, raw.Frontend.Flush())
+			<-refused
+			for _, m := range next {
+				raw.Frontend.Send(m)
+			}
+			require.NoError(t, raw.Frontend.Flush())
+			require.NoError(t, raw.Conn.SetReadDeadline(time.Now().Add(time.Minute)))
+			for err == nil {
+				_, err = raw.Frontend.Receive()
+			}
+			assert.NotErrorIs(t, err, os.ErrDeadlineExceeded)
+			assert.Equal(t, "0", one(t, connect(t, l.direct, pgx.QueryExecModeSimpleProtocol), "select count(*) from berths where n = 8"))
+		})
+	}
+}

@@ -22,6 +22,9 @@ func (s *session) fromClient() {
 			s.in.arrived(n)
 			s.settled = false
 			more = n == 0 || s.safely()
+			if s.settled && len(s.held) == 0 && len(s.in.unread()) == 0 {
+				s.endIfDraining()
+			}
 			if s.silence(errors.Is(err, os.ErrDeadlineExceeded)) {
 				again = more
 			}
@@ -38,8 +41,7 @@ const longestSilence = 3 * time.Millisecond
 // had, and the client is to be read again.
 func (s *session) silence(lasted bool) (again bool) {
 	if lasted && !s.until.IsZero() {
-		s.until = time.Time{}
-		_ = s.client.SetReadDeadline(s.until)
+		s.readsUntil(time.Time{})
 		if !s.sendHeld() {
 			return false
 		}
@@ -53,10 +55,19 @@ func (s *session) silence(lasted bool) (again bool) {
 		until = s.late.due
 	}
 	if until != s.until {
-		s.until = until
-		_ = s.client.SetReadDeadline(until)
+		s.readsUntil(until)
 	}
 	return again
+}
+
+// readsUntil bounds the next read. Where the session has been ended, it is another bound that counts.
+func (s *session) readsUntil(until time.Time) {
+	s.until = until
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.clientGone {
+		_ = s.client.SetReadDeadline(until)
+	}
 }
 
 // sendHeld sends on what has been held for long enough, guarded like safely.
@@ -399,8 +410,8 @@ func (s *session) longMessage(kind byte, total int) bool {
 	if s.raw || s.clientGone {
 		return s.raw
 	}
-	if x := s.openExchange(); x != nil && x.failed {
-		return true
+	if deaf, ok := s.deaf(); deaf {
+		return ok
 	}
 	long := s.unknown(reason.TooLongToAnalyse)
 	switch kind {

@@ -165,6 +165,20 @@ func (s *session) beginNow() bool {
 // errBegin is the cause of a session's end where the origin has refused a BEGIN that the client was answered.
 var errBegin = errors.New("the database has not begun a transaction of which the client believes that it has")
 
+// deaf says whether the origin hears nothing of what is to be sent to it, up to a Sync. It is not ok where that Sync is
+// the larder's own and has not been sent: then the session ends, since the client believes to be in a block.
+func (s *session) deaf() (deaf, ok bool) {
+	x := s.openExchange()
+	if x == nil || !x.failed {
+		return false, true
+	}
+	if x.began {
+		s.cut(errBegin)
+		return true, false
+	}
+	return true, true
+}
+
 // refusesBegin says whether an error that is arriving is that of a held BEGIN, in an exchange that ends by itself.
 func (x *exchange) refusesBegin() bool {
 	e := x.current()
@@ -172,13 +186,15 @@ func (x *exchange) refusesBegin() bool {
 }
 
 // refusedBegin follows such an error. The origin hears nothing more until a Sync, and the client, which has asked a
-// simple query, will send none. Behind says whether more was sent since. It is called with mu held.
+// simple query, will send none. Behind says whether the client has sent more since, in the belief to be in a block. It
+// is called with mu held.
 func (s *session) refusedBegin(x *exchange, behind bool) {
 	if behind {
-		s.cut(errBegin) // what the client has sent since is not heard either
+		s.cut(errBegin) // the origin does not hear that either, and is not to run it outside of a block
 		return
 	}
 	s.aside(func() {
+		fault.Point("sync after a refused begin")
 		s.sending.Lock()
 		defer s.sending.Unlock()
 		s.mu.Lock()

@@ -106,7 +106,7 @@ func TestDeclarations(t *testing.T) {
 	keepWith := func(declared ...rules.Declaration) {
 		var list []rules.Rule
 		for _, sql := range []string{read, plain} {
-			list = append(list, rules.Rule{Pattern: patternOf(sql), Action: rules.Cache, TTL: time.Minute})
+			list = append(list, rules.Rule{Pattern: patternOf(sql), Action: rules.Cache, TTL: time.Minute, ControlSample: -1})
 		}
 		l.engine.SetRules(rules.NewSet(list, declared...))
 	}

@@ -150,7 +150,7 @@ func (l *larder) know() {
 func (l *larder) keep(sql ...string) {
 	var list []rules.Rule
 	for _, s := range sql {
-		list = append(list, rules.Rule{Pattern: patternOf(s), Action: rules.Cache, TTL: time.Minute})
+		list = append(list, rules.Rule{Pattern: patternOf(s), Action: rules.Cache, TTL: time.Minute, ControlSample: -1})
 	}
 	l.engine.SetRules(rules.NewSet(list))
 }

@@ -39,6 +39,7 @@ func (s *session) fromOrigin() {
 		o.end += n
 		o.filled = o.end == len(o.buf)
 		more = n == 0 || s.chunk(o, s.server.Time())
+		s.endIfDraining()
 		return more && err == nil, o.settled
 	})
 }
@@ -394,7 +395,7 @@ func (s *session) reply(o *outbound, kind byte, body []byte, total int, now time
 	if e := x.current(); s.login && kind == 'R' && e != nil && e.kind == wholeExchange {
 		return s.authentication(o, body)
 	}
-	refused, behind := kind == 'E' && x.refusesBegin(), s.queue.len() > 1
+	refused, behind := kind == 'E' && x.refusesBegin(), x.ahead || s.queue.len() > 1
 	h := s.hears(x, kind, now)
 	if refused {
 		s.refusedBegin(x, behind)

@@ -23,7 +23,7 @@ var fiftyBerths = []string{"create table berths (id int primary key, n int)", "i
 
 // rule puts one rule for a statement in force.
 func (l *larder) rule(sql string, change func(*rules.Rule)) {
-	r := rules.Rule{Pattern: patternOf(sql), Action: rules.Cache, TTL: time.Minute}
+	r := rules.Rule{Pattern: patternOf(sql), Action: rules.Cache, TTL: time.Minute, ControlSample: -1}
 	change(&r)
 	l.engine.SetRules(rules.NewSet([]rules.Rule{r}))
 }
@@ -275,7 +275,7 @@ func TestUsersShareWhatBothMayRead(t *testing.T) {
 func TestFetchingAhead(t *testing.T) {
 	l := newLarder(t, fiftyBerths...)
 	again := func(r *rules.Rule) { r.Refetch = true }
-	fetcher := &wire.Fetcher{Server: l.server, Account: link.Account{User: "postgres"}}
+	fetcher := wire.NewFetcher(l.server, link.Account{User: "postgres"})
 	run, stop := context.WithCancel(ctx)
 	ended := make(chan struct{})
 	go func() { defer close(ended); fetcher.Run(run) }()
@@ -383,8 +383,8 @@ func TestControlSamples(t *testing.T) {
 	}
 }
 
-func fetched(f link.Fetcher) uint64 { done, _, _ := f.Counts(); return done }
+func fetched(f *link.Fetcher) uint64 { done, _, _ := f.Counts(); return done }
 
-func failed(f link.Fetcher) uint64 { _, n, _ := f.Counts(); return n }
+func failed(f *link.Fetcher) uint64 { _, n, _ := f.Counts(); return n }
 
-func why(f link.Fetcher) string { _, _, why := f.Counts(); return why }
+func why(f *link.Fetcher) string { _, _, why := f.Counts(); return why }

@@ -297,6 +297,13 @@ func (s *session) EndIf(since time.Time, why link.Ending) {
 	}
 }
 
+// endIfDraining ends a session that has come to rest, where all are to end.
+func (s *session) endIfDraining() {
+	if s.server.Draining() {
+		s.EndIf(s.server.Time(), link.Stopping)
+	}
+}
+
 // Stop implements link.Conn.
 func (s *session) Stop() {
 	s.ending.Store(true)

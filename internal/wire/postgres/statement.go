@@ -108,8 +108,8 @@ func (s *session) simple(body []byte, now time.Time) (before []byte, send, ok bo
 	if s.raw {
 		return nil, true, true
 	}
-	if x := s.openExchange(); x != nil && x.failed {
-		return nil, true, true // the origin hears nothing until a Sync
+	if deaf, ok := s.deaf(); deaf {
+		return nil, ok, ok
 	}
 	if s.mayDependOn(st.Pattern) {
 		s.awaitQuestions()
@@ -158,7 +158,7 @@ func (s *session) simple(body []byte, now time.Time) (before []byte, send, ok bo
 	x := s.openWhole(now)
 	e := s.execution(t)
 	e.gather = x.silent() && t.Outcome == ledger.Miss
-	x.began = began
+	x.began, x.ahead = began, len(s.in.unread()) > 0
 	s.expects(x, expected{kind: wholeExchange, exec: e, unnamed: unnamed{gone, gone}})
 	s.start(x, e, now)
 	s.forgetPortal()
@@ -184,7 +184,11 @@ func (s *session) callsNumber(body []byte, now time.Time) bool {
 	if s.clientGone {
 		return false
 	}
-	if x := s.openExchange(); !s.raw && (x == nil || !x.failed) {
+	if s.raw {
+		return true
+	}
+	deaf, ok := s.deaf()
+	if !deaf {
 		x := s.openWhole(now)
 		var number uint32
 		if len(body) >= 4 {
@@ -197,7 +201,7 @@ func (s *session) callsNumber(body []byte, now time.Time) bool {
 		s.expects(x, expected{kind: wholeExchange, exec: e})
 		s.start(x, e, now)
 	}
-	return true
+	return ok
 }
 
 // start tells the engine that a statement is sent on as part of an exchange.

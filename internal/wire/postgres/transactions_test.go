@@ -154,7 +154,7 @@ func TestAParseThatIsSentAlone(t *testing.T) {
 	raw, err := c.PgConn().Hijack()
 	require.NoError(t, err)
 	defer raw.Conn.Close()
-	_ = raw.Conn.SetDeadline(time.Now().Add(30 * time.Second))
+	_ = raw.Conn.SetDeadline(time.Now().Add(time.Minute))
 	raw.Frontend.SendParse(&pgproto3.Parse{Name: "alone", Query: "select 1"})
 	require.NoError(t, raw.Frontend.Flush())
 	watch := connect(t, l.direct, pgx.QueryExecModeSimpleProtocol)

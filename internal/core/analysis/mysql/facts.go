@@ -4,6 +4,7 @@ package mysql
 
 import (
 	"errors"
+	"regexp"
 
 	"github.com/pingcap/tidb/pkg/parser/ast"
 
@@ -29,13 +30,21 @@ func Facts(syntax *statement.Syntax, sql string) *analysis.Facts {
 	case errors.Is(err, grammar.ErrComment):
 		return analysis.Unreadable(reason.About(reason.NotUnderstood, "a comment of which it is not certain that the server leaves it out"))
 	case err != nil:
-		if f := byWords(syntax, sql); f != nil {
-			return f
+		f := byWords(syntax, sql)
+		if f == nil {
+			f = unreadable()
 		}
-		return unreadable()
+		f.MayGrant = f.MayGrant || MayGrant(sql)
+		return f
 	}
 	return factsOf(syntax, sql, list)
 }
+
+// MayGrant says whether a text has words by which privileges are changed, as statements or in texts that may be run as such.
+// What runs SQL of which no text is known is not taken for it: applications do that all the time.
+func MayGrant(text string) bool { return granting.MatchString(text) }
+
+var granting = regexp.MustCompile(`(?i)\b(grant|revoke|password|global_priv)\b|\bmysql\W*\.|\b(create|alter|drop|rename|default)\s+(or\s+replace\s+)?(user|role)\b`)
 
 // unreadable gives the facts of what neither the grammar nor its words tell. What the grammar says of it may show
 // literals.
@@ -47,7 +56,9 @@ func factsOf(syntax *statement.Syntax, sql string, list []ast.StmtNode) *analysi
 	r := &reader{f: &analysis.Facts{}, syntax: syntax, sql: sql}
 	for _, s := range list {
 		if !r.statement(s) {
-			return unreadable()
+			f := unreadable()
+			f.MayGrant = MayGrant(sql)
+			return f
 		}
 	}
 	switch len(list) {
@@ -93,6 +104,7 @@ func (r *reader) read(n analysis.Name) {
 func (r *reader) write(n analysis.Name, events analysis.Events, sets ...string) {
 	if System(n.Schema) {
 		r.f.Effect |= analysis.Schema | analysis.Shared // privileges and definitions are rows of tables here
+		r.f.MayGrant = true
 	}
 	w := analysis.Write{Name: n, Events: events, Sets: sets}
 	if r.First(&r.f.Writes, n) {

@@ -109,7 +109,7 @@ func (r *reader) statement(n ast.StmtNode) bool {
 	case *ast.GrantStmt, *ast.GrantRoleStmt, *ast.GrantProxyStmt, *ast.RevokeStmt, *ast.RevokeRoleStmt, *ast.CreateUserStmt, *ast.AlterUserStmt,
 		*ast.DropUserStmt, *ast.RenameUserStmt, *ast.SetPwdStmt, *ast.SetDefaultRoleStmt:
 		is(analysis.KindDefinition, analysis.Schema|analysis.Shared|analysis.Commits, reason.ChangesPrivileges)
-		f.Definition = called(n)
+		f.Definition, f.MayGrant = called(n), true
 	case *ast.CreateTableStmt:
 		f.Definition = "create table"
 		if s.TemporaryKeyword != ast.TemporaryNone {

@@ -344,6 +344,11 @@ const anyWrite = analysis.Insert | analysis.Update | analysis.Delete
 // body takes in what a body does, as far as its words tell: each that names a table counts as read, and as written if
 // anything in the body writes; each that names a routine counts as a call of it.
 func (r *resolver) body(b body, how []string) {
+	r.out.MayGrant = r.out.MayGrant || b.grants
+	if b.defines && !freshness.Off(freshness.DefiningBodies) {
+		r.out.Anything()
+		r.out.Beyond = r.out.Beyond || b.grants
+	}
 	if !b.known || b.any {
 		r.out.Anything()
 		r.out.AtOnce, r.out.AsksOfLast, r.out.Temporary = true, true, true

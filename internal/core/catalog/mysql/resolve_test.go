@@ -44,6 +44,10 @@ var harbour = &Described{
 		{"skerrow", "loop_a", "FUNCTION", "return loop_b()", ""}, {"skerrow", "loop_b", "FUNCTION", "return loop_a()", ""},
 		{"skerrow", "bin_to_uuid", "FUNCTION", "begin insert into log values (1); return 1; end", "ANSI_QUOTES"},
 		{"skerrow", "allow", "PROCEDURE", "update mysql.user set x = 1", ""},
+		{"skerrow", "renew", "PROCEDURE", "create or replace view open_sailings as select * from sailings", ""},
+		{"skerrow", "stage", "PROCEDURE", "begin create temporary table s select * from Ports; drop temporary table s; end", ""},
+		{"skerrow", "admit", "PROCEDURE", "begin grant select on skerrow.* to ines; end", ""},
+		{"skerrow", "admits", "PROCEDURE", "execute immediate concat('grant select on skerrow.* to ', x)", ""},
 	},
 	References: []Reference{
 		{"skerrow", "bookings", "skerrow", "sailings", "id", "SET NULL", "CASCADE"}, {"skerrow", "seats", "skerrow", "bookings", "id", "RESTRICT", "CASCADE"},
@@ -69,6 +73,9 @@ func does(s catalog.Schema, sql string, path ...string) string {
 	}
 	if r.SchemaChanges {
 		out += " schema"
+	}
+	if r.MayGrant {
+		out += " may grant"
 	}
 	for _, why := range r.Reasons {
 		if why.Code != reason.Writes {
@@ -118,7 +125,11 @@ func TestResolve(t *testing.T) {
 		"call refit()":                                                   " > harbour.quays skerrow.log skerrow.seats; runs a procedure",
 		"call made()":                                                    " >  everything schema; runs a procedure",
 		"call load_price(1)":                                             " >  everything; runs a procedure; calls load_price(), a function whose tables are not known",
-		"call allow()":                                                   " >  everything schema; runs a procedure",
+		"call allow()":                                                   " >  everything schema may grant; runs a procedure",
+		"call renew()":                                                   " > harbour.quays skerrow.Ports skerrow.bookings skerrow.log skerrow.sailings skerrow.seats everything schema; runs a procedure",
+		"call stage()":                                                   " > harbour.quays skerrow.Ports; runs a procedure",
+		"call admit()":                                                   " >  everything schema may grant; runs a procedure",
+		"call admits()":                                                  " >  everything schema may grant; runs a procedure",
 		"insert into mysql.user values (1)":                              " > mysql.user everything schema",
 		"select 1 from harbour.quays, quays":                             "harbour.quays skerrow.quays > ",
 		"alter table Ports add x int":                                    " >  everything schema; changes the schema or privileges",

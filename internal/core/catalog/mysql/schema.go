@@ -84,6 +84,8 @@ type body struct {
 	writes bool // some statement in it writes, or runs another
 	any    bool // it runs SQL that is made at run time
 
+	defines   bool // it changes definitions, or privileges
+	grants    bool // it may change privileges, also by SQL that is made at run time
 	asks      bool // it may ask what became of the statement before it
 	temporary bool // it makes a temporary table
 }
@@ -201,12 +203,16 @@ func cascades(rule string, what analysis.Events) analysis.Events {
 // writing are the words that begin a statement of a body which writes, or may run another that does.
 var writing = statement.Words("insert update delete replace load truncate create drop alter rename call import merge handler analyze optimize repair grant revoke flush")
 
+// defining are those among them by which a definition changes, or who may do what, so that the schema is not known any more
+// when the body has run.
+var defining = statement.Words("create alter drop rename grant revoke import")
+
 // ofLast are the words by which a body can ask what became of the statement before it.
 var ofLast = statement.Words("found_rows row_count warnings errors diagnostics warning_count error_count last_insert_id identity")
 
 // bodyOf reads a body by its words.
 func bodyOf(schema, text, mode string) body {
-	b := body{schema: schema, known: text != ""}
+	b := body{schema: schema, known: text != "", grants: facts.MayGrant(text)}
 	m := syntax.Mode(0)
 	if strings.Contains(mode, "ANSI_QUOTES") {
 		m |= syntax.ANSIQuotes
@@ -221,6 +227,9 @@ func bodyOf(schema, text, mode string) body {
 	}
 	s := syntax.Of(m)
 	list := s.Tokens(bare)
+	followed := func(i int, word string) bool {
+		return i+1 < len(list) && strings.EqualFold(string(bare[list[i+1].Start:list[i+1].End]), word)
+	}
 	for i, t := range list {
 		if t.Kind != statement.WordToken {
 			continue
@@ -235,6 +244,7 @@ func bodyOf(schema, text, mode string) body {
 			b.temporary = true
 		case writing[w] && !call:
 			b.writes = true
+			b.defines = b.defines || defining[w] && !followed(i, "temporary")
 		}
 	}
 	b.names = facts.Names(s, string(bare))

@@ -137,7 +137,7 @@ func keepTexts(before, rows []Row) {
 
 // functionRows takes what is told of functions from a number on.
 func (r *Reader) functionRows(q Question, rows []Row, mark string) bool {
-	at, to, ok := spanIn(rows, q)
+	at, to, ok := spanIn(rows, q, last)
 	if !ok {
 		return false
 	}

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -51,8 +52,12 @@ func (q Question) Same(o Question) bool {
 	return q.Kind == o.Kind && q.From == o.From && q.To == o.To && q.Most == o.Most && slices.Equal(q.Ranges, o.Ranges)
 }
 
-// last is the last number that there can be.
-const last = 1<<32 - 1
+// last is the last number that there can be, and firstOfUsers the first of what is not a server's own from its beginning.
+// Source: PostgreSQL's transam.h, FirstNormalObjectId.
+const (
+	last         = 1<<32 - 1
+	firstOfUsers = 16384
+)
 
 // part is what is known of a range of relations, or of functions.
 type part struct {
@@ -138,7 +143,17 @@ func (r *Reader) Begin(list ...*catalog.Defined) {
 	} else if n > 0 {
 		from = r.relations[n-1].to + 1
 	}
-	r.queue = append(r.queue, Question{Kind: Spans, From: from, To: last, Most: r.size})
+	r.asksForSpan(from)
+}
+
+// asksForSpan asks where the next part of relations ends. The server's own are a part of their own, of which next to nothing
+// is told: a range with many that are left out would have a server look for the others in costly ways.
+func (r *Reader) asksForSpan(from uint32) {
+	to := uint32(last)
+	if from < firstOfUsers {
+		to = firstOfUsers - 1
+	}
+	r.queue = append(r.queue, Question{Kind: Spans, From: from, To: to, Most: r.size})
 }
 
 // concerned says whether a part holds something that changes of definitions concern.
@@ -322,6 +337,10 @@ func (r *Reader) marks(q Question, rows []Row) bool {
 		if p == nil || p.to != span[1] || p.mark == rows[at].OtherName {
 			continue
 		}
+		if len(p.rows[Relations]) == 0 { // there is mostly still nothing, which is less to ask for
+			r.queue = append(r.queue, Question{Kind: Spans, From: p.from, To: p.to, Most: math.MaxInt32})
+			continue
+		}
 		r.reads(p)
 	}
 	return true
@@ -338,7 +357,7 @@ func (r *Reader) reads(p *part) {
 
 // span takes where a part of relations ends, and its mark.
 func (r *Reader) span(q Question, rows []Row) bool {
-	at, to, ok := spanIn(rows, q)
+	at, to, ok := spanIn(rows, q, q.To)
 	if !ok {
 		return false
 	}
@@ -347,29 +366,37 @@ func (r *Reader) span(q Question, rows []Row) bool {
 		p = &part{from: q.From, rows: map[Kind][]Row{}}
 		r.relations = append(r.relations, p)
 	}
-	if !p.read || p.mark != rows[at].OtherName || p.to != to {
+	switch {
+	case p.read && p.mark == rows[at].OtherName && p.to == to:
+	case rows[at].Name == "0": // there is nothing to ask: this answer has the mark that goes with it
+		r.changed = true
+		p.mark, p.to, p.read = rows[at].OtherName, to, true
+		for _, kind := range []Kind{Relations, Links, Texts} { // others may have the same readers
+			delete(p.rows, kind)
+		}
+	default:
 		p.mark, p.to = "", to
 		r.reads(p)
 	}
-	if to != last {
-		r.queue = append(r.queue, Question{Kind: Spans, From: to + 1, To: last, Most: r.size})
+	if to != last && r.part(to+1) == nil {
+		r.asksForSpan(to + 1)
 	}
 	return true
 }
 
 // spanIn finds the row that says how many of a question's range were told of, and gives the last number of these, or
-// that of all where there are no more.
-func spanIn(rows []Row, q Question) (at int, to uint32, ok bool) {
+// that of the whole range where there are no more.
+func spanIn(rows []Row, q Question, whole uint32) (at int, to uint32, ok bool) {
 	at = slices.IndexFunc(rows, func(row Row) bool { return row.What == "span" })
 	if at < 0 {
 		return at, 0, false
 	}
 	n, err := strconv.Atoi(rows[at].Name)
 	if err != nil || n < q.Most {
-		return at, last, err == nil
+		return at, whole, err == nil
 	}
 	end, err := strconv.ParseUint(rows[at].Flags, 10, 32)
-	return at, uint32(end), err == nil && end < last && uint32(end) >= q.From
+	return at, uint32(end), err == nil && end < last && uint32(end) >= q.From && uint32(end) <= whole
 }
 
 func (r *Reader) part(from uint32) *part {

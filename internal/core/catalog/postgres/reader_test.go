@@ -21,6 +21,7 @@ type served struct {
 	functions map[uint32]string
 	owner     string // of everything
 	clock     int    // transactions so far
+	own       int    // the last transaction that changed a relation of the server's own
 	types     []string
 }
 
@@ -43,6 +44,9 @@ func (s *served) numbers(from, to uint32) (out []uint32) {
 
 func (s *served) mark(from, to uint32) string {
 	sum := 0
+	if from < firstOfUsers {
+		sum = s.own
+	}
 	list := s.numbers(from, to)
 	for _, n := range list {
 		sum += s.relations[n].written
@@ -106,7 +110,7 @@ func (s *served) answer(q Question) (rows []Row) {
 	case Spans:
 		list := s.numbers(q.From, q.To)
 		list = list[:min(len(list), q.Most)]
-		to := uint32(last)
+		to := q.To
 		if len(list) == q.Most {
 			to = list[len(list)-1]
 		}
@@ -161,7 +165,7 @@ func (s *served) described() []Row {
 func (s *served) change(t *rapid.T) {
 	s.clock++
 	numbers := s.numbers(0, last)
-	kind := rapid.SampledFrom([]string{"make", "make", "make", "drop", "rename", "column", "rename column", "view", "function", "drop function", "owner", "type", "drop type", "touch"}).Draw(t, "change")
+	kind := rapid.SampledFrom([]string{"make", "make", "make", "drop", "drop many", "rename", "column", "rename column", "view", "function", "drop function", "owner", "type", "drop type", "touch", "touch the server's own"}).Draw(t, "change")
 	pick := func() *servedRelation {
 		r := s.relations[rapid.SampledFrom(numbers).Draw(t, "relation")]
 		r.written = s.clock
@@ -170,7 +174,7 @@ func (s *served) change(t *rapid.T) {
 	if len(numbers) == 0 {
 		kind = "make"
 	}
-	next := uint32(16384)
+	next := uint32(firstOfUsers - 4) // so that some are where the server's own are
 	if len(numbers) > 0 {
 		next = numbers[len(numbers)-1] + uint32(rapid.IntRange(1, 5).Draw(t, "gap"))
 	}
@@ -180,13 +184,14 @@ func (s *served) change(t *rapid.T) {
 	case "view":
 		s.relations[next] = &servedRelation{name: fmt.Sprint("v", s.clock), columns: []string{"id"}, view: rapid.SampledFrom(numbers).Draw(t, "of"), written: s.clock}
 	case "drop":
-		n := rapid.SampledFrom(numbers).Draw(t, "dropped")
-		for _, m := range numbers {
-			if s.relations[m].view == n {
-				delete(s.relations, m)
-			}
+		s.drop(rapid.SampledFrom(numbers).Draw(t, "dropped"))
+	case "drop many":
+		at := rapid.IntRange(0, len(numbers)).Draw(t, "up to")
+		if rapid.Bool().Draw(t, "or from there on") {
+			s.drop(numbers[at:]...)
+		} else {
+			s.drop(numbers[:at]...)
 		}
-		delete(s.relations, n)
 	case "rename":
 		pick().name = fmt.Sprint("r", s.clock)
 	case "column":
@@ -198,6 +203,8 @@ func (s *served) change(t *rapid.T) {
 		r.columns[0] = fmt.Sprint("k", s.clock)
 	case "touch":
 		pick()
+	case "touch the server's own":
+		s.own = s.clock
 	case "function":
 		s.functions[uint32(16384+s.clock)] = fmt.Sprint("f", s.clock)
 	case "drop function":
@@ -214,14 +221,27 @@ func (s *served) change(t *rapid.T) {
 	}
 }
 
+// drop takes relations away, with the views of them.
+func (s *served) drop(list ...uint32) {
+	for _, n := range list {
+		for m, r := range s.relations {
+			if r.view == n {
+				delete(s.relations, m)
+			}
+		}
+		delete(s.relations, n)
+	}
+}
+
 // However a schema changes, between rounds, within them and where rounds are given up: after a round in which nothing changed the
 // description is that of a reader that knew nothing before. Roles are the exception that every round finds.
 func TestAReaderFollowsEveryChange(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		s := &served{relations: map[uint32]*servedRelation{}, functions: map[uint32]string{}, owner: "o"}
+		first := uint32(firstOfUsers - rapid.SampledFrom([]int{0, 10, 40}).Draw(t, "where the server's own are"))
 		for range rapid.IntRange(0, 60).Draw(t, "tables") {
 			s.clock++
-			s.relations[uint32(16384+2*s.clock)] = &servedRelation{name: fmt.Sprint("t", s.clock), columns: []string{"id", "n"}, written: s.clock}
+			s.relations[first+uint32(2*s.clock)] = &servedRelation{name: fmt.Sprint("t", s.clock), columns: []string{"id", "n"}, written: s.clock}
 		}
 		var r Reader
 		for range rapid.IntRange(1, 5).Draw(t, "rounds") {
@@ -330,6 +350,44 @@ func TestAReaderAsksOnlyWhatHasChanged(t *testing.T) {
 	_, ok := r.take(nil, 0)
 	assert.False(t, ok, "an answer that is none")
 	assert.False(t, r.InRound())
+}
+
+// Of the server's own relations nothing is asked, and of those that are users' whatever their numbers.
+func TestAReaderOfASmallSchema(t *testing.T) {
+	s, r := &served{functions: map[uint32]string{}, owner: "o"}, &Reader{}
+	round := func(numbers ...uint32) (kinds []Kind) {
+		s.relations = map[uint32]*servedRelation{}
+		for _, n := range numbers {
+			s.relations[n] = &servedRelation{name: fmt.Sprint("t", n), columns: []string{"id"}, written: 1}
+		}
+		r.Begin()
+		for {
+			q, more := r.Next()
+			if !more {
+				break
+			}
+			if q.Kind == Spans || q.Kind == Relations || q.Kind == Links {
+				kinds = append(kinds, q.Kind)
+			}
+			_, ok := r.take(s.answer(q), 20*time.Millisecond)
+			require.True(t, ok)
+		}
+		rows := r.Rows()
+		assert.Len(t, slices.DeleteFunc(rows, func(r Row) bool { return r.What != "relation" }), len(numbers))
+		return kinds
+	}
+	asked := func(numbers ...uint32) []Kind {
+		r = &Reader{}
+		return round(numbers...)
+	}
+	assert.Equal(t, []Kind{Spans, Spans}, asked())
+	assert.Equal(t, []Kind{Spans}, round(), "where what is new would be")
+	s.own++
+	assert.Equal(t, []Kind{Spans, Spans}, round(), "the server's own have been written anew")
+	assert.Equal(t, []Kind{Spans}, round())
+	assert.Equal(t, []Kind{Spans, Relations, Links}, slices.Compact(round(firstOfUsers-1)), "or are no longer all that is there")
+	assert.Equal(t, []Kind{Spans, Spans, Relations, Links}, asked(firstOfUsers, firstOfUsers+7))
+	assert.Equal(t, []Kind{Spans, Relations, Links, Spans}, asked(firstOfUsers-1), "a server that was made with tables")
 }
 
 // Whatever a server answers, a round ends, and what is made of it is a description that can be read.

@@ -31,6 +31,7 @@ var Dialect = &dialect.Dialect{
 	},
 	TextNamesColumns: true,
 	AsksInBlock:      true,
+	KeySettings:      len(syntax.Variables) + 5, // and patience, server, isolation, schema and form
 	AsksForLast:      "show " + LastShown,
 	Values:           values,
 	SameRows:         SameRows,

@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"slices"
 	"strings"
 
 	"jollylarder/internal/core/statement"
@@ -156,6 +157,9 @@ sql_big_selects sql_buffer_result sql_mode sql_notes sql_safe_updates sql_select
 time_zone tx_isolation transaction_isolation tx_read_only transaction_read_only updatable_views_with_limit use_secondary_engine windowing_use_high_precision
 wsrep_sync_wait
 `)
+
+// Variables are those of ResultSettings that are about more than the session's transactions.
+var Variables = slices.DeleteFunc(slices.Clone(ResultSettings), func(name string) bool { return ofTransactions[name] })
 
 // reviewed are the variables of sessions that are among these, or change nothing of what is answered: how fast it comes,
 // what is written to logs, how tables are made, who waits how long. Not among them are those that stand for the present
