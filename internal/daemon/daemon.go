@@ -8,20 +8,25 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"jollylarder/internal/config"
 	"jollylarder/internal/control"
 	controlserver "jollylarder/internal/control/server"
+	"jollylarder/internal/core/choices"
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/feed"
 	"jollylarder/internal/lock"
 	"jollylarder/internal/protocol"
 	"jollylarder/internal/state"
+	"jollylarder/internal/succession"
 	"jollylarder/internal/wire/link"
 )
 
@@ -34,6 +39,17 @@ type Options struct {
 	Note string
 	// Log receives what happens and what goes wrong; nil means slog.Default.
 	Log *slog.Logger
+	// Sockets are listening sockets that are open already: they are used for the origins that listen at their addresses.
+	Sockets []net.Listener
+	// TakeOver has the larder that runs with the same directory for state, if one does, hand its clients' sockets over.
+	TakeOver bool
+	// Before is a larder of the same process from which another process has not taken over after all: this one goes on with
+	// its sockets, while that one serves its last clients.
+	Before *Larder
+	// BeforeHandover, if any, is called when the larder hands over, before the other one goes on.
+	BeforeHandover func()
+	// Successor, if any, checks the program as it is installed now, and starts it so that it takes over.
+	Successor func() (*exec.Cmd, error)
 }
 
 // Larder is one that runs.
@@ -47,7 +63,8 @@ type Larder struct {
 	state     *state.Store
 	rollups   rollups
 	collector collector
-	held      []func() // release its locks
+	held      []func()         // release its locks
+	offered   succession.Offer // what it takes over, and then what it has not been able to hand over
 	fetch     []fetching
 	feeds     []following
 
@@ -57,24 +74,48 @@ type Larder struct {
 	metricsAddress string // of the metrics, if they are exposed
 	controlAddress string // of the control API over TCP, if it is open
 
-	ended chan struct{}
-	wg    sync.WaitGroup
-	close []func() // of what accepts connections
-	once  sync.Once
+	mark     string                    // the file that says that it runs; empty if there is none
+	beat     atomic.Pointer[time.Time] // when what is done from time to time was done last
+	stopping atomic.Bool
+	drained  bool // Drain has returned
+
+	handedOver chan HandedOver // of which there is one at most
+	leaving    *leaving        // since it has handed over, or nil
+	silent     atomic.Bool     // the service manager hears no more of it
+	succeeding sync.Mutex
+	successor  *atomic.Pointer[control.Successor]
+
+	accepting sync.WaitGroup // clients: whom one of it has accepted counts as connected when it has ended
+
+	handing sync.Mutex     // held while it ends what only one larder may do at a time
+	retired chan struct{}  // closed then, and at the end
+	alone   sync.WaitGroup // what only one larder may do at a time
+	ended   chan struct{}
+	wg      sync.WaitGroup
+	close   []func() // of what accepts connections
+	atEnd   []func() // of what is asked to the end
+	once    sync.Once
+	closing sync.Once
 }
 
 // origin is one database server with its listeners.
 type origin struct {
 	protocol  *protocol.Protocol
 	server    link.Server
-	listeners []net.Listener
+	listeners []listening
+}
+
+// listening is a socket that clients connect to. It is owned if a larder has opened it, and no service manager.
+type listening struct {
+	net.Listener
+	owned bool
 }
 
 // fetching is what fetches ahead for an origin, and following what follows one of its databases.
 type (
 	fetching struct {
 		origin string
-		link.Fetcher
+		*link.Fetcher
 	}
 	following struct {
 		origin, database string
@@ -92,7 +133,11 @@ func Check(cfg config.Config) error {
 
 // Start makes a larder and begins to serve. What is wrong with the configuration is said before anything is opened.
 func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
-	l := &Larder{opts: opts, cfg: cfg, log: opts.Log, ended: make(chan struct{})}
+	l := &Larder{opts: opts, cfg: cfg, log: opts.Log, ended: make(chan struct{}), retired: make(chan struct{}), handedOver: make(chan HandedOver, 1)}
+	l.successor = &atomic.Pointer[control.Successor]{}
+	if b := opts.Before; b != nil {
+		l.offered, l.successor = b.offered, b.successor
+	}
 	if l.log == nil {
 		l.log = slog.Default()
 	}
@@ -120,7 +165,15 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 			l.releaseLocks()
 		}
 	}()
-	if err := l.locks(cfg); err != nil {
+	before, err := l.takesOver()
+	if err != nil {
+		return nil, err
+	}
+	defer func() { l.offered.CloseSockets() }() // for which there is no address any more
+	if before != nil {
+		defer before.Close()
+	}
+	if err := l.locksInTime(cfg); err != nil {
 		return nil, err
 	}
 	l.state = state.Open(cfg.State, time.Now())
@@ -129,7 +182,7 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 			l.log.Warn(p)
 		}
 	}
-	l.book = &ruleBook{engine: e.Engine, state: l.state}
+	l.book = &ruleBook{engine: e, state: l.state, chooser: choices.New(l.state.Chosen()...)}
 	l.book.begin(cfg.Rules, text, set, "start")
 	l.rollups.l = l
 	l.api = controlserver.New(l)
@@ -155,39 +208,56 @@ func Start(cfg config.Config, opts Options) (_ *Larder, err error) {
 	if err := l.serveMetrics(cfg.Metrics); err != nil {
 		return nil, err
 	}
+	if before != nil {
+		if err := before.Confirm(); err != nil {
+			return nil, err
+		}
+	}
+	l.ownsSockets()
+	l.waitsForEarlier(before != nil || opts.Before != nil, time.Now())
+	l.waitsForPredecessors()
 	l.serve(sets)
 	l.followChanges()
 	l.warmUp()
 	l.begin()
-	l.wg.Go(l.watchRules)
-	l.wg.Go(l.watchSamples)
+	l.alone.Go(l.watchRules)
+	l.alone.Go(l.watchSamples)
+	l.offersHandover()
 	return l, nil
 }
 
 // listen opens what clients connect to.
-func (l *Larder) listen(sets []originSettings) error {
+func (l *Larder) listen(sets []originSettings) (err error) {
+	open := inherited(slices.Clone(l.opts.Sockets))
 	for i, o := range l.cfg.Origins {
 		x := &origin{protocol: sets[i].protocol}
 		x.server = x.protocol.New(link.Options{Engine: l.engine.Engine, Name: o.Name, Origin: o.Address, Log: l.log})
 		x.server.Configure(sets[i].Settings)
 		for _, address := range o.Listen {
-			ln, err := listen(address)
-			if err != nil {
-				return fmt.Errorf("listening for clients: %w: choose another address with --listen, or listen in the configuration", err)
+			ln := listening{Listener: open.take(address)}
+			if ln.Listener == nil {
+				handed := l.takeOffered(address)
+				ln = listening{handed.Listener, handed.Owned}
+			}
+			if ln.Listener == nil {
+				ln.owned = true
+				if ln.Listener, err = listen(address); err != nil {
+					return fmt.Errorf("listening for clients: %w: choose another address with --listen, or listen in the configuration", err)
+				}
 			}
 			x.listeners = append(x.listeners, ln)
 			l.close = append(l.close, func() { ln.Close() })
 		}
 		l.origins = append(l.origins, x)
 	}
-	return nil
+	return open.rest()
 }
 
 // serve begins to serve clients, and to fetch ahead where the configuration says so.
 func (l *Larder) serve(sets []originSettings) {
 	for i, o := range l.origins {
 		for _, ln := range o.listeners {
-			l.wg.Go(func() { l.complain(o.server.Serve(ln)) })
+			l.accepting.Go(func() { l.complain(o.server.Serve(ln)) })
 		}
 		if a := sets[i].Fetch; a != nil {
 			f := o.protocol.Fetch(o.server, *a)
@@ -206,6 +276,7 @@ func (l *Larder) complain(err error) {
 }
 
 func (l *Larder) stopAccepting() {
+	l.stopping.Store(true)
 	for _, f := range l.close {
 		f()
 	}
@@ -220,6 +291,11 @@ func (l *Larder) Drain(ctx context.Context) {
 	l.mu.Unlock()
 	ctx, cancel := context.WithTimeout(ctx, bound)
 	defer cancel()
+	l.drain(ctx)
+	l.drained = true
+}
+
+func (l *Larder) drain(ctx context.Context) {
 	var wg sync.WaitGroup
 	for _, o := range l.origins {
 		wg.Go(func() { o.server.Drain(ctx) })
@@ -229,20 +305,33 @@ func (l *Larder) Drain(ctx context.Context) {
 
 // Close ends all connections and everything else. Nothing that the larder has begun runs any more when it returns.
 func (l *Larder) Close() {
-	l.end()
-	l.releaseLocks()
+	l.closing.Do(func() {
+		l.end()
+		l.releaseLocks()
+		if l.leaving != nil {
+			l.leaving.release()
+		}
+	})
 }
 
 // end ends whatever has begun.
 func (l *Larder) end() {
 	l.once.Do(l.stopAccepting)
+	l.accepting.Wait()
+	l.handing.Lock() // it may be handing over at this moment
+	l.leavesNothing()
+	l.handing.Unlock()
 	var servers sync.WaitGroup // each may take some seconds
 	for _, o := range l.origins {
 		servers.Go(o.server.Close)
 	}
 	servers.Wait()
 	l.api.Close()
+	for _, f := range l.atEnd {
+		f()
+	}
 	close(l.ended)
+	l.endsAlone()
 	l.wg.Wait()
 	l.rememberInputs()
 	l.state.Close()
@@ -255,7 +344,7 @@ func (l *Larder) locks(cfg config.Config) error {
 	if cfg.State != "" {
 		_ = os.MkdirAll(cfg.State, 0o700)
 		if err := l.lock(filepath.Join(cfg.State, "lock")); err != nil {
-			return fmt.Errorf("the directory for state %s cannot be used: %w: give each larder its own, with --state or state in the configuration", cfg.State, err)
+			return fmt.Errorf("the directory for state %s cannot be used: %w: give each larder its own, with --state or state in the configuration, or take over from it with jollylarder hand-over", cfg.State, err)
 		}
 		if info, err := os.Stat(cfg.State); err == nil && info.Mode().Perm()&0o022 != 0 {
 			l.log.Warn("other users of this system may write to the state directory: run chmod 700 on it", "directory", cfg.State)
@@ -345,6 +434,7 @@ func (l *Larder) Describe(s *control.Status) {
 	if !l.state.Lasting() && l.cfg.State == "" {
 		s.Forgetful = true
 	}
+	s.Process, s.Successor = os.Getpid(), l.successor.Load()
 	s.Version, s.Note, s.RulesAt = Version, l.opts.Note, l.cfg.Rules
 	var listen, address []string
 	for i, o := range l.origins {
@@ -358,6 +448,12 @@ func (l *Larder) Describe(s *control.Status) {
 		if out.OnlyWatched {
 			s.Problems = append(s.Problems, fmt.Sprintf("only watched until [origin.catalog] names an account: statements for %s. %s shows its whole schema to no other", cfg.Address, o.protocol.Title))
 		}
+	}
+	if l.engine.Predecessor() {
+		s.Problems = append(s.Problems, "nothing is cached until the larder before has ended: it still serves its last clients, for handover_timeout at most")
+	}
+	if until := l.engine.Earlier(); !until.IsZero() {
+		s.Problems = append(s.Problems, fmt.Sprintf("nothing is cached until %s: the larder that ran before ended while clients were connected, and their statements may still be running", until.Format("15:04:05")))
 	}
 	s.Listen, s.Origin = strings.Join(listen, ", "), strings.Join(address, ", ")
 }

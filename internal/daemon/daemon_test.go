@@ -90,7 +90,7 @@ func TestAPI(t *testing.T) {
 				case e.Kind == "drop":
 					drops = append(drops, e)
 				}
-			case <-time.After(5 * time.Second):
+			case <-time.After(time.Minute):
 				require.Fail(t, "no event", kind)
 			}
 		}

@@ -28,7 +28,7 @@ func (l *Larder) followChanges() {
 			l.feeds = append(l.feeds, following{o.Name, database, f})
 			ctx, stop := context.WithCancel(context.Background())
 			l.close = append(l.close, stop)
-			l.wg.Go(func() { f.Run(ctx) })
+			l.alone.Go(func() { f.Run(ctx) }) // a change stream is for one
 		}
 	}
 }

@@ -31,6 +31,7 @@ func (l *Larder) serveMetrics(address string) error {
 		"GET /metrics",
 		metrics.Handler(metrics.Source{Engine: l.engine, Clients: l.Clients, Feeds: l.measuredFeeds}),
 	)
+	l.healthHandlers(mux)
 	s := &http.Server{
 		Handler:           mux,
 		ReadHeaderTimeout: 10 * time.Second,
@@ -39,7 +40,7 @@ func (l *Larder) serveMetrics(address string) error {
 		IdleTimeout:       2 * time.Minute,
 		MaxHeaderBytes:    64 << 10,
 	}
-	l.close = append(l.close, func() { s.Close() })
+	l.atEnd = append(l.atEnd, func() { s.Close() })
 	l.wg.Go(func() { _ = s.Serve(netutil.LimitListener(ln, controlserver.MostConnections)) })
 	return nil
 }

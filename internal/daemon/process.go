@@ -4,10 +4,14 @@ import (
 	"bytes"
 	"math"
 	"os"
+	"path/filepath"
 	"runtime/debug"
 	"runtime/metrics"
 	"strconv"
+	"strings"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 
 	"jollylarder/internal/control"
 )
@@ -21,12 +25,15 @@ const (
 )
 
 // Process implements controlserver.Larder.
-func (l *Larder) Process() control.Process {
+func (l *Larder) Process() control.Process { return thisProcess() }
+
+func thisProcess() control.Process {
 	samples := []metrics.Sample{{Name: heapObjects}, {Name: gcCycles}, {Name: gcPauses}}
 	metrics.Read(samples)
 	h := samples[2].Value.Float64Histogram()
 	return control.Process{
-		Machine: machine(), Resident: resident(), Heap: int64(samples[0].Value.Uint64()), Collections: samples[1].Value.Uint64(),
+		Machine: machine(), Group: cgroupLimit(), Resident: resident(), Heap: int64(samples[0].Value.Uint64()), Collections: samples[1].Value.Uint64(),
+		Descriptors: descriptors(), DescriptorLimit: descriptorLimit(),
 		PauseP50: 1000 * quantile(h, 0.5), PauseP99: 1000 * quantile(h, 0.99), PauseMost: 1000 * quantile(h, 1),
 	}
 }
@@ -73,6 +80,47 @@ func resident() int64 {
 	if f := bytes.Fields(text); len(f) > 1 {
 		if pages, err := strconv.ParseInt(string(f[1]), 10, 64); err == nil {
 			return pages * int64(os.Getpagesize())
+		}
+	}
+	return 0
+}
+
+// descriptors is how many are open, or 0 where the system does not say.
+func descriptors() int {
+	list, err := os.ReadDir("/proc/self/fd")
+	if err != nil {
+		return 0
+	}
+	return len(list)
+}
+
+// descriptorLimit is how many may be open, or 0 where the system does not say.
+func descriptorLimit() int {
+	var r unix.Rlimit
+	if unix.Getrlimit(unix.RLIMIT_NOFILE, &r) != nil {
+		return 0
+	}
+	return int(min(r.Cur, 1<<30))
+}
+
+// cgroupLimit is how much memory the process's control group may take, in bytes, or 0 if it is not limited or the system does
+// not say.
+func cgroupLimit() int64 {
+	own, err := os.ReadFile("/proc/self/cgroup")
+	if err != nil {
+		return 0
+	}
+	for line := range strings.Lines(string(own)) {
+		path, ok := strings.CutPrefix(strings.TrimSpace(line), "0::")
+		if !ok {
+			continue
+		}
+		text, err := os.ReadFile(filepath.Join("/sys/fs/cgroup", path, "memory.max"))
+		if err != nil { // in a container it is the root of what can be seen
+			text, err = os.ReadFile("/sys/fs/cgroup/memory.max")
+		}
+		if n, wrong := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64); err == nil && wrong == nil {
+			return n
 		}
 	}
 	return 0

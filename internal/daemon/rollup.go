@@ -196,8 +196,8 @@ func (l *Larder) rememberInputs() {
 	}
 }
 
-// warmUp has fetched what was remembered. What no rule asks for any more is forgotten, and everything where
-// values may not be kept.
+// warmUp has fetched what was remembered, and what a larder before has handed over. What no rule asks for any more is
+// forgotten, and everything where values may not be kept.
 func (l *Larder) warmUp() {
 	var wanted []string
 	for _, r := range l.engine.Rules().List() {
@@ -211,4 +211,8 @@ func (l *Larder) warmUp() {
 		keys := l.state.Inputs(name)
 		l.engine.WarmUp(r, keys[:min(len(keys), r.WarmUp)])
 	}
+	if l.cfg.KeepWarm {
+		l.engine.WarmUpAll(l.offered.Inputs)
+	}
+	l.offered.Inputs = nil
 }

@@ -13,7 +13,8 @@ import (
 	"time"
 
 	controlserver "jollylarder/internal/control/server"
-	"jollylarder/internal/core/engine"
+	"jollylarder/internal/core/choices"
+	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
 	"jollylarder/internal/state"
@@ -21,8 +22,11 @@ import (
 
 // ruleBook is the rules in force, their file and their history. It is a controlserver.Book.
 type ruleBook struct {
-	engine *engine.Engine
+	engine *larder.Larder
 	state  *state.Store
+
+	choosing sync.Mutex // of the chooser; apply is locked before it
+	chooser  *choices.Chooser
 
 	apply sync.Mutex // held while rules are put in force, so that it is done by one at a time
 
@@ -98,7 +102,7 @@ func (b *ruleBook) begin(path string, text []byte, set *rules.Set, kind string) 
 	b.apply.Lock()
 	defer b.apply.Unlock()
 	before := b.engine.Rules()
-	b.engine.SetRules(set)
+	b.put(set)
 	b.mu.Lock()
 	if now := revisionOf(text); now != b.revision {
 		b.revision = now
@@ -216,7 +220,7 @@ func (b *ruleBook) Apply(a controlserver.Proposal) (state.Entry, error) {
 	} else if !bytes.Equal(a.Text, seen) {
 		return state.Entry{}, errors.New("the rules file was changed again at this moment: look at it once more")
 	}
-	b.engine.SetRules(set)
+	b.put(set)
 	b.mu.Lock()
 	b.text, b.revision = a.Text, revisionOf(a.Text)
 	b.inForce()

@@ -44,7 +44,7 @@ func (l *Larder) watchSamples() {
 					)
 				}
 			}
-		case <-l.ended:
+		case <-l.retired:
 			return
 		}
 	}

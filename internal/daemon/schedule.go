@@ -1,6 +1,10 @@
 package daemon
 
-import "time"
+import (
+	"time"
+
+	"jollylarder/internal/core/choices"
+)
 
 // job is something that is done from time to time.
 type job struct {
@@ -26,15 +30,15 @@ func (s schedule) run(now time.Time) (next time.Time) {
 	return next
 }
 
-// keeps runs a schedule until the larder ends.
-func (l *Larder) keeps(s schedule) {
+// runUntil runs a schedule until a channel is closed.
+func (s schedule) runUntil(end <-chan struct{}) {
 	t := time.NewTimer(0)
 	defer t.Stop()
 	for {
 		select {
 		case now := <-t.C:
 			t.Reset(time.Until(s.run(now)))
-		case <-l.ended:
+		case <-end:
 			return
 		}
 	}
@@ -43,23 +47,24 @@ func (l *Larder) keeps(s schedule) {
 // begin begins what is done from time to time. What may wait for a disk is not to hold up the rest.
 func (l *Larder) begin() {
 	l.wg.Go(func() {
-		l.keeps(schedule{
-			{every: 50 * time.Millisecond, do: l.engine.Tick},
+		schedule{
+			{every: 50 * time.Millisecond, do: func(now time.Time) { l.engine.Tick(now); l.beats(now) }},
 			{every: 500 * time.Millisecond, do: func(time.Time) {
 				for _, o := range l.origins {
 					o.server.EndIdle()
 				}
 			}},
-		})
+		}.runUntil(l.ended)
 	})
-	l.wg.Go(func() {
-		l.keeps(schedule{
+	l.alone.Go(func() {
+		schedule{
 			{every: time.Second, do: l.rollups.tick},
+			{every: choices.Every, do: l.choose},
 			{every: 5 * time.Second, do: func(time.Time) {
 				_, kept, limit := l.engine.Cached()
 				o := l.engine.Overhead()
 				l.collector.look(kept, kept+o.Patterns.Used+o.Texts.Used+o.Sessions.Used, limit+o.Limit)
 			}},
-		})
+		}.runUntil(l.retired)
 	})
 }

@@ -40,7 +40,7 @@ func (l *Larder) watchRules() {
 	l.lookAtRules() // it may have been touched since it was read
 	for {
 		select {
-		case <-l.ended:
+		case <-l.retired:
 			return
 		case <-t.C:
 		case <-events:
@@ -64,7 +64,7 @@ func (l *Larder) lookAtRules() {
 	follow, path := l.cfg.FollowRules, l.cfg.Rules
 	l.mu.Unlock()
 	text, _, _ := l.book.Outside()
-	if follow && !l.book.whole(path, text, l.ended) {
+	if follow && !l.book.whole(path, text, l.retired) {
 		return // it is looked at again when it has changed again
 	}
 	if follow && l.book.wouldEmpty(text) {

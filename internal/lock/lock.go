@@ -52,6 +52,14 @@ func File(path string) (release func(), err error) {
 // Until gives a listener that gives a lock up when it is closed.
 func Until(l net.Listener, release func()) net.Listener { return &listener{l, release} }
 
+// Under gives the listener that Until was given, or the one it is given itself.
+func Under(l net.Listener) net.Listener {
+	if x, ok := l.(*listener); ok {
+		return x.Listener
+	}
+	return l
+}
+
 type listener struct {
 	net.Listener
 	release func()
