@@ -1,7 +1,7 @@
 # make demo   show a made-up database being answered from memory; with DB=mariadb one that speaks the protocol of MariaDB and MySQL
 # make test   install what tests need, if it is missing, and test everything
 # make lint   go vet and staticcheck
-# make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server, and write docs/performance.md's tables: 11 to 17 minutes
+# make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server, and write docs/performance.md's tables: 11 to 21 minutes
 # make bench-core  measure the parts by themselves, and write their table in docs/performance.md: several minutes
 # make check-freshness FOR=10m SEED=1 FEED=true GENERATED=true PROTOCOL=mysql  look for old answers for a while (one minute unless FOR says otherwise)
 # make check-faults  have everything go wrong that may, under load, and judge every answer: 8 minutes; as root also a full disk
@@ -9,12 +9,14 @@
 # make check-tables STATEMENTS=20000 SEED=1  hold what random statements of MariaDB's read and write against the server's locks: a minute
 # make check-clients  install usual database clients and see what each is answered from memory, and that its answers are right: 3 minutes
 # make check-fuzz FOR=3m  fuzz each of some twenty decoders of bytes for that long: an hour in all
+# make package   build a .deb and an .rpm in bin/package: 1 to 5 minutes
+# make check-package  install, upgrade, remove and purge the package in a system of its own, and have a real Prometheus scrape a larder, as root: 4 to 5 minutes
 # make screenshots  take the pictures in docs/screenshots anew
 
 GO ?= go
 export CGO_ENABLED = 1
 
-.PHONY: build demo test lint bench bench-core check-freshness check-faults check-flood check-tables check-clients check-fuzz screenshots
+.PHONY: build demo test lint bench bench-core check-freshness check-faults check-flood check-tables check-clients check-fuzz package check-package screenshots
 
 build:
 	$(GO) build -o bin/jollylarder ./cmd/jollylarder
@@ -36,6 +38,7 @@ SAFEGUARDED = ./internal/core/freshness ./internal/core/engine ./internal/freshc
 lint:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not formatted:"; gofmt -l cmd internal; exit 1; }
 	$(GO) vet ./...
+	$(GO) vet -tags packages ./cmd/jollylarder
 	$(GO) vet -tags faults ./internal/fault ./internal/wire/postgres ./internal/wire/mysql
 	$(GO) vet -tags safeguards $(SAFEGUARDED) ./internal/wire/postgres ./internal/wire/mysql
 	$(GO) tool staticcheck ./...
@@ -89,6 +92,14 @@ check-clients:
 
 check-fuzz:
 	./scripts/fuzz $(FOR)
+
+package:
+	./scripts/package
+
+check-package:
+	./scripts/install-test-tools
+	command -v debootstrap >/dev/null && command -v promtool >/dev/null && command -v rpm >/dev/null || DEBIAN_FRONTEND=noninteractive apt-get install -y debootstrap prometheus rpm
+	$(GO) test -count=1 -tags packages -timeout 20m -run 'ThePackage|PrometheusScrapes' ./cmd/jollylarder
 
 screenshots: build
 	./scripts/screenshots

@@ -50,7 +50,7 @@ func TestWhatCommandsEndWith(t *testing.T) {
 		{[]string{"demo", "--origin", "foo://x"}, exitFailed, "foo:// is of no database"},
 
 		{[]string{"nothing"}, exitUsage, `unknown command "nothing"`},
-		{[]string{"rules", "nothing"}, exitUsage, `there is no command "nothing" of jollylarder rules: expected apply, check`},
+		{[]string{"rules", "nothing"}, exitUsage, `there is no command "nothing" of jollylarder rules: expected adopt, apply, check`},
 		{[]string{"feed", "nothing"}, exitUsage, "expected"},
 		{[]string{"status", "more"}, exitUsage, "expected jollylarder status"},
 		{[]string{"status", "--nothing"}, exitUsage, "unknown flag"},

@@ -32,7 +32,7 @@ patterns that you choose, drops them when a write touches their tables, and show
 		SilenceErrors: true, // main says them
 	}
 	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
-	c.AddCommand(serveCommand(), watchCommand(), statusCommand(), rulesCommand(), cachingCommand(), dropCommand(), explainCommand(), feedCommand(), trialCommand(), recordCommand(), reportCommand(), memoryCommand(), demoCommand(), manCommand())
+	c.AddCommand(serveCommand(), watchCommand(), statusCommand(), doctorCommand(), rulesCommand(), cachingCommand(), dropCommand(), explainCommand(), feedCommand(), trialCommand(), recordCommand(), reportCommand(), memoryCommand(), handOverCommand(), demoCommand(), manCommand())
 	countArguments(c)
 	return c
 }

@@ -1,15 +1,20 @@
 package main
 
 import (
+	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	_ "github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/assert"
@@ -87,6 +92,9 @@ func TestInFrontOfMariaDB(t *testing.T) {
 	assert.Error(t, err, "the last step has stopped it")
 }
 
+// longestPage is how long the commands of a page may take on whatever machine. What they have printed by then is shown.
+const longestPage = 5 * time.Minute
+
 // follow runs the commands of a page, of which there are so many at least, and holds what they print against it.
 func follow(t *testing.T, page string, least int, programs string, here *strings.Replacer) {
 	text, err := os.ReadFile("../../docs/" + page)
@@ -105,9 +113,21 @@ func follow(t *testing.T, page string, least int, programs string, here *strings
 		}
 		script += "echo '" + mark + "'\n"
 	}
-	bash := exec.Command("bash", "-c", script)
+	ctx, stop := context.WithTimeout(context.Background(), longestPage)
+	defer stop()
+	bash := exec.CommandContext(ctx, "bash", "-c", script)
 	bash.Dir = dir
 	bash.Env = append(os.Environ(), "PATH="+dir+":"+programs+":"+os.Getenv("PATH"))
+	bash.Cancel = func() error { // with what it has started
+		children, err := os.ReadFile(fmt.Sprintf("/proc/%[1]d/task/%[1]d/children", bash.Process.Pid))
+		for _, child := range strings.Fields(string(children)) {
+			if pid, err := strconv.Atoi(child); err == nil {
+				_ = syscall.Kill(pid, syscall.SIGTERM)
+			}
+		}
+		return errors.Join(err, bash.Process.Kill())
+	}
+	bash.WaitDelay = 5 * time.Second // what it has started may hold its output open
 	out, err := bash.CombinedOutput()
 	require.NoError(t, err, string(out))
 	printed := strings.Split(string(out), mark+"\n")

@@ -39,20 +39,28 @@ rules that somebody else changed; 5 diff found differences.`,
 					if i < len(b.Reach) {
 						reach = fmt.Sprintf("%d of %d", b.Reach[i].Decides, b.Reach[i].Matches)
 					}
-					fmt.Fprintf(c.OutOrStdout(), "%3d  %-24s %9s  %s\n", i+1, r.Name, reach, inWords(&r))
+					chosen := ""
+					if r.Action == "advised" && i < len(b.Reach) {
+						chosen = fmt.Sprintf("%d chosen; ", b.Reach[i].Chosen)
+					}
+					fmt.Fprintf(c.OutOrStdout(), "%3d  %-24s %9s  %s%s\n", i+1, r.Name, reach, chosen, inWords(&r))
 				}
 			})
 		},
 	}
-	c.AddCommand(checkCommand(&asJSON), list, diffCommand(to, &asJSON), forecastCommand(to, &asJSON), applyCommand(to, &asJSON), undoCommand(to, &asJSON), redoCommand(to, &asJSON), historyCommand(to, &asJSON), pauseCommand(to, &asJSON))
+	c.AddCommand(checkCommand(&asJSON), list, diffCommand(to, &asJSON), forecastCommand(to, &asJSON), applyCommand(to, &asJSON), undoCommand(to, &asJSON), redoCommand(to, &asJSON), historyCommand(to, &asJSON), pauseCommand(to, &asJSON),
+		choicesCommand(to, &asJSON), refuseCommand(to, &asJSON), adoptCommand(to, &asJSON))
 	return c
 }
 
 // inWords says what a rule does, on a line.
 func inWords(r *control.Rule) string {
 	out := r.Action
-	if r.Action == "cache" {
+	switch r.Action {
+	case "cache":
 		out += " " + r.TTL
+	case "advised":
+		out += ", up to " + r.MaxTTL
 	}
 	if r.Mode == rules.TTLOnly {
 		out += ", TTL only"
@@ -295,6 +303,18 @@ func printEntry(c *cobra.Command, e control.Entry) {
 	p := func(format string, args ...any) { fmt.Fprintf(c.OutOrStdout(), format+"\n", args...) }
 	if e.Unchanged {
 		p("These rules are in force already.")
+		return
+	}
+	if c := e.Choice; c != nil {
+		p("-  %s  %s by %s: %s", e.At.Local().Format("2006-01-02 15:04:05"), c.Kind, e.Who, e.Why)
+		for _, line := range e.Changes {
+			p("     %s", line)
+		}
+		if c.Text != "" {
+			p("     %s", c.Text)
+		}
+		printRate(c.Forecast, func(text string) { p("     forecast: %s", text) })
+		printRate(c.Actual, func(text string) { p("     actual: %s", text) })
 		return
 	}
 	kind := map[string]string{"apply": "applied", "undo": "undone", "redo": "redone", "file": "taken from the file", "start": "found at the start"}[e.Kind]

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/signal"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -29,7 +30,7 @@ import (
 type serveFlags struct {
 	config, origin, protocol, rules, state, control, memory, level, format, profile, metrics string
 	listen                                                                                   []string
-	check                                                                                    bool
+	check, takeOver                                                                          bool
 }
 
 const variablePrefix = "JOLLYLARDER_"
@@ -43,7 +44,7 @@ func serveCommand() *cobra.Command {
 (JOLLYLARDER_LISTEN for --listen), and that over the configuration file.
 
 SIGHUP reloads the configuration, rules and certificates. SIGTERM stops the larder when busy clients have finished; a second
-SIGTERM stops it at once.`,
+SIGTERM stops it at once. jollylarder hand-over replaces it by the program as it is installed now, and refuses no client.`,
 		Example: `  jollylarder serve --listen 127.0.0.1:7432 --origin 127.0.0.1:5432 --rules rules.toml --control larder.sock
   jollylarder serve --config larder.toml --check
   jollylarder watch --control larder.sock`,
@@ -67,10 +68,21 @@ SIGTERM stops it at once.`,
 				fmt.Fprintf(c.OutOrStdout(), "The configuration has no errors: %s.\n", summary(cfg))
 				return nil
 			}
-			return serve(cfg, load)
+			if f.takeOver && cfg.State == "" {
+				return errors.New("--take-over needs state in the configuration, or --state: two larders find each other there")
+			}
+			return serve(cfg, load, f.takeOver)
 		},
 	}
 	fs := c.Flags()
+	f.define(fs)
+	fs.BoolVar(&f.check, "check", false, "check the configuration, rules and certificates, and exit")
+	fs.BoolVar(&f.takeOver, "take-over", false, "take over the clients' sockets from the larder that runs with the same state directory, if one does")
+	return c
+}
+
+// define adds the flags, but for check.
+func (f *serveFlags) define(fs *pflag.FlagSet) {
 	fs.StringVar(&f.config, "config", "", "configuration file (default: none)")
 	fs.StringSliceVar(&f.listen, "listen", nil, "address for the applications to connect to, or the path of a Unix socket (default 127.0.0.1:7432)")
 	fs.StringVar(&f.origin, "origin", "", "address of the database server, or the path of its Unix socket (default: this machine, at the protocol's own port)")
@@ -83,8 +95,6 @@ SIGTERM stops it at once.`,
 	fs.StringVar(&f.format, "log-format", "", "text or json (default text)")
 	fs.StringVar(&f.metrics, "metrics", "", "address of the Prometheus metrics (default: none)")
 	fs.StringVar(&f.profile, "profile", "", "address for Go's profiler (default: none)")
-	fs.BoolVar(&f.check, "check", false, "check the configuration, rules and certificates, and exit")
-	return c
 }
 
 // fromEnvironment sets the flags that were not given from their variables.
@@ -202,63 +212,160 @@ func setLevel(l config.Log, level *slog.LevelVar) {
 	}
 }
 
-// serve runs a larder until the program is told to end.
-func serve(cfg config.Config, load func() (config.Config, error)) error {
+// service is a larder as a process of its own, from one to the next if another process cannot take over.
+type service struct {
+	log      *slog.Logger
+	larder   *daemon.Larder
+	leaving  sync.WaitGroup // larders before it, which serve their last clients
+	mu       sync.Mutex     // of profiler
+	profiler func()         // ends it
+}
+
+// serve runs a larder until the program is told to end, or another process has taken over.
+func serve(cfg config.Config, load func() (config.Config, error), takeOver bool) error {
 	signals := make(chan os.Signal, 8)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	var level slog.LevelVar
-	log := logger(cfg.Log, &level)
-	slog.SetDefault(log)
-	if cfg.Profile != "" {
-		stop, err := profiler(cfg.Profile)
-		if err != nil {
-			return err
-		}
-		defer stop()
-	}
+	s := &service{log: logger(cfg.Log, &level)}
+	slog.SetDefault(s.log)
 	for _, w := range cfg.Warnings {
-		log.Warn(w)
+		s.log.Warn(w)
 	}
-	l, err := daemon.Start(cfg, daemon.Options{Log: log})
+	sockets, err := daemon.Inherit()
 	if err != nil {
 		return err
 	}
-	defer l.Close()
-	if cfg.Control == "" && cfg.ControlTCP.Listen == "" {
-		log.Info("there is no control socket: terminals and commands cannot reach this larder, and rules change by the file and SIGHUP alone; --control larder.sock makes one")
+	if err := s.start(cfg, daemon.Options{Sockets: sockets, TakeOver: takeOver}); err != nil {
+		return err
 	}
-	log.Info("the larder is running", "origins", summary(cfg), "rules", len(l.Engine().Rules().List()), "control", cfg.Control)
+	defer func() { s.larder.Close() }()
+	if cfg.Control == "" && cfg.ControlTCP.Listen == "" {
+		s.log.Info("there is no control socket: terminals and commands cannot reach this larder, and rules change by the file and SIGHUP alone; --control larder.sock makes one")
+	}
+	ctx, stopNow := context.WithCancel(context.Background()) // which nobody waits for
+	defer s.leaving.Wait()
+	defer stopNow()
+	for {
+		select {
+		case over := <-s.larder.HandedOver():
+			if over.Err == nil {
+				s.log.Info("another larder has taken over: this one ends with its last clients", "process", over.Process, "clients", s.larder.Clients(), "at most", s.larder.Config().HandoverTimeout)
+				go func() { // like any other, it lets busy clients finish
+					if told(signals) {
+						s.stops()
+						time.AfterFunc(s.larder.Config().DrainTimeout, stopNow)
+					}
+					if told(signals) {
+						stopNow()
+					}
+				}()
+				s.larder.Leave(ctx)
+				s.ended()
+				return nil
+			}
+			s.log.Error("the other larder has not taken over: this one goes on", "process", over.Process, "problem", over.Err)
+			if err := s.goOn(ctx); err != nil {
+				s.leaving.Wait()
+				return err
+			}
+		case sig := <-signals:
+			if sig != syscall.SIGHUP {
+				go func() {
+					if told(signals) {
+						stopNow()
+					}
+				}()
+				s.larder.Stopping()
+				s.stops()
+				s.larder.Drain(ctx)
+				s.ended()
+				return nil
+			}
+			s.reload(load, &level)
+		}
+	}
+}
+
+// told waits until the program is told to end.
+func told(signals <-chan os.Signal) bool {
 	for s := range signals {
 		if s != syscall.SIGHUP {
-			break
+			return true
 		}
-		again, err := load()
-		if err == nil {
-			err = l.Reload(again)
-		}
-		if err != nil {
-			log.Error("the configuration was not reloaded", "problem", err)
-			continue
-		}
-		setLevel(again.Log, &level)
-		log.Info("the configuration was reloaded", "rules", len(l.Engine().Rules().List()))
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	go func() {
-		for s := range signals {
-			if s != syscall.SIGHUP {
-				cancel()
-			}
+	return false
+}
+
+// start starts a larder, and says so.
+func (s *service) start(cfg config.Config, opts daemon.Options) error {
+	opts.Log, opts.Successor = s.log, successor()
+	opts.BeforeHandover = func() { // the other process opens it
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.profiler != nil {
+			s.profiler()
 		}
-	}()
-	log.Info("the larder stops when its busy clients have finished", "clients", l.Clients(), "at most", cfg.DrainTimeout)
-	l.Drain(ctx)
-	if n := l.Clients(); n > 0 {
-		log.Warn("clients that are still busy are disconnected", "clients", n)
 	}
-	log.Info("the larder has stopped")
+	l, err := daemon.Start(cfg, opts)
+	if err != nil {
+		return err
+	}
+	s.larder = l
+	if cfg.Profile != "" {
+		stop, err := profiler(cfg.Profile)
+		s.mu.Lock()
+		s.profiler = stop
+		s.mu.Unlock()
+		switch {
+		case err != nil && (opts.TakeOver || opts.Before != nil): // its clients are not to pay for that
+			s.log.Error("the profiler is not open", "problem", err)
+		case err != nil:
+			l.Close()
+			return err
+		}
+	}
+	s.log.Info("the larder is running", "origins", summary(cfg), "rules", len(l.Engine().Rules().List()), "control", cfg.Control)
+	l.Supervised()
 	return nil
+}
+
+// goOn starts a larder with what another process has not taken over. The one before serves its last clients meanwhile.
+func (s *service) goOn(ctx context.Context) error {
+	before := s.larder
+	s.leaving.Go(func() {
+		before.Leave(ctx)
+		before.Close()
+	})
+	return s.start(before.Config(), daemon.Options{Before: before})
+}
+
+// reload reads the configuration again.
+func (s *service) reload(load func() (config.Config, error), level *slog.LevelVar) {
+	s.larder.Reloading()
+	cfg, err := load()
+	if err == nil {
+		err = s.larder.Reload(cfg)
+	}
+	s.larder.Reloaded()
+	if err != nil {
+		s.log.Error("the configuration was not reloaded", "problem", err)
+		return
+	}
+	setLevel(cfg.Log, level)
+	s.log.Info("the configuration was reloaded", "rules", len(s.larder.Engine().Rules().List()))
+}
+
+// stops says that the larder has been told to stop.
+func (s *service) stops() {
+	s.log.Info("the larder stops when its busy clients have finished", "clients", s.larder.Clients(), "at most", s.larder.Config().DrainTimeout)
+}
+
+// ended says that the larder has stopped, which is to be closed.
+func (s *service) ended() {
+	if n := s.larder.Clients(); n > 0 {
+		s.log.Warn("clients that are still busy are disconnected", "clients", n)
+	}
+	s.log.Info("the larder has stopped")
 }
 
 // profiler serves Go's profiles.

@@ -75,6 +75,15 @@ func run(t *testing.T, args ...string) *program {
 	return p
 }
 
+// text gives what the log holds, and times how often it holds a text.
+func (p *program) text() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.log.String()
+}
+
+func (p *program) times(text string) int { return strings.Count(p.text(), text) }
+
 // logs waits until the log holds a text so many times.
 func (p *program) logs(text string, times int) {
 	p.t.Helper()
@@ -262,7 +271,7 @@ listen = [%q]
 	require.NoError(t, p.cmd.Process.Signal(syscall.SIGTERM))
 	p.logs("when its busy clients have finished", 1)
 	require.Eventually(t, func() bool { _, err := net.Dial("tcp", a); return err != nil }, time.Minute, 5*time.Millisecond)
-	_, err = other.Exec(ctx, read)
+	require.Eventually(t, func() bool { _, err = other.Exec(ctx, read); return err != nil }, time.Minute, time.Millisecond, "it may just have been about to be ended")
 	assert.ErrorContains(t, err, "57P01")
 	_, err = tx.Exec(ctx, "update ports set name = 'done'")
 	require.NoError(t, err)

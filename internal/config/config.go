@@ -28,6 +28,10 @@ type Config struct {
 	Overhead int64
 	// DrainTimeout is how long busy clients may go on when the larder is told to end.
 	DrainTimeout time.Duration
+	// HandoverTimeout is how long busy clients may go on when another larder has taken over.
+	HandoverTimeout time.Duration
+	// KeepWarm has a larder that takes over fetch what was asked for most.
+	KeepWarm bool
 	// ShowValues lets those who may use the control socket see the literals and parameters of live statements.
 	ShowValues bool
 	// StoreValues lets inputs be remembered in State, to be fetched at the start.
@@ -127,7 +131,7 @@ type ClientTLS struct {
 // Default is a configuration before one origin, to which addresses are to be added.
 func Default() Config {
 	return Config{
-		Memory: 256 << 20, Overhead: 256 << 20, MaxResultSize: 1 << 20, DrainTimeout: 30 * time.Second,
+		Memory: 256 << 20, Overhead: 256 << 20, MaxResultSize: 1 << 20, DrainTimeout: 30 * time.Second, HandoverTimeout: 10 * time.Minute,
 		Log:     Log{Level: "info", Format: "text"},
 		Origins: []Origin{defaultOrigin()},
 	}

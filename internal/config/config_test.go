@@ -138,7 +138,6 @@ func TestWhatAProtocolDoesNotHave(t *testing.T) {
 	assert.True(t, c.Origins[0].ProxyHeader)
 	for more, says := range map[string]string{
 		"proxy_header = true": "larder.toml, line 4, column 1: proxy_header = true: servers of PostgreSQL take no such header; remove it",
-		"protocol = \"mysql\"\n[origin.fetch]\nuser = \"larder\"":                           "[origin.fetch] has no use yet with protocol = \"mysql\"",
 		"protocol = \"mysql\"\n[origin.feed]\nuser = \"larder\"\ndatabases = [\"skerrow\"]": "databases has no use with protocol = \"mysql\", where a feed follows the whole server: remove it",
 		"protocol = \"mysql\"\n[origin.feed]\nuser = \"larder\"\nmode = \"poll\"":           "mode = \"poll\": servers of MariaDB or MySQL have no counters of changes; expected \"stream\"",
 		"[origin.feed]\nuser = \"larder\"":                                                  "a change feed needs to know what to follow: expected databases = [\"a database\"]",

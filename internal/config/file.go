@@ -22,21 +22,23 @@ import (
 
 // The file as it is written. Every key is described in docs/configuration.md.
 type fileTOML struct {
-	Rules         *string      `toml:"rules"`
-	FollowRules   *bool        `toml:"follow_rules"`
-	State         *string      `toml:"state"`
-	Control       *string      `toml:"control"`
-	ControlTCP    controlTOML  `toml:"control_tcp"`
-	Memory        *string      `toml:"memory"`
-	Overhead      *string      `toml:"overhead"`
-	MaxResultSize *string      `toml:"max_result_size"`
-	DrainTimeout  *string      `toml:"drain_timeout"`
-	ShowValues    *bool        `toml:"show_values"`
-	StoreValues   *bool        `toml:"store_values"`
-	Profile       *string      `toml:"profile"`
-	Metrics       *string      `toml:"metrics"`
-	Log           logTOML      `toml:"log"`
-	Origin        []originTOML `toml:"origin"`
+	Rules           *string      `toml:"rules"`
+	FollowRules     *bool        `toml:"follow_rules"`
+	State           *string      `toml:"state"`
+	Control         *string      `toml:"control"`
+	ControlTCP      controlTOML  `toml:"control_tcp"`
+	Memory          *string      `toml:"memory"`
+	Overhead        *string      `toml:"overhead"`
+	MaxResultSize   *string      `toml:"max_result_size"`
+	DrainTimeout    *string      `toml:"drain_timeout"`
+	HandoverTimeout *string      `toml:"handover_timeout"`
+	KeepWarm        *bool        `toml:"keep_warm"`
+	ShowValues      *bool        `toml:"show_values"`
+	StoreValues     *bool        `toml:"store_values"`
+	Profile         *string      `toml:"profile"`
+	Metrics         *string      `toml:"metrics"`
+	Log             logTOML      `toml:"log"`
+	Origin          []originTOML `toml:"origin"`
 }
 
 type controlTOML struct {
@@ -309,7 +311,8 @@ func (r *reader) file(f *fileTOML, c *Config) {
 		)
 	}
 	r.duration("drain_timeout", f.DrainTimeout, &c.DrainTimeout)
-	for from, to := range map[*bool]*bool{f.ShowValues: &c.ShowValues, f.StoreValues: &c.StoreValues, f.FollowRules: &c.FollowRules} {
+	r.duration("handover_timeout", f.HandoverTimeout, &c.HandoverTimeout)
+	for from, to := range map[*bool]*bool{f.ShowValues: &c.ShowValues, f.StoreValues: &c.StoreValues, f.FollowRules: &c.FollowRules, f.KeepWarm: &c.KeepWarm} {
 		if from != nil {
 			*to = *from
 		}
@@ -317,6 +320,9 @@ func (r *reader) file(f *fileTOML, c *Config) {
 	r.filePath(f.State, &c.State)
 	if c.StoreValues && c.State == "" {
 		r.wrong("store_values", `store_values = true needs a place to store them: expected state = "a directory"`)
+	}
+	if c.KeepWarm && c.State == "" {
+		r.wrong("keep_warm", `keep_warm = true needs a directory in which larders find each other: expected state = "a directory"`)
 	}
 	r.controlTCP(&f.ControlTCP, &c.ControlTCP)
 	r.address("profile", f.Profile, &c.Profile)
@@ -329,6 +335,9 @@ func (r *reader) file(f *fileTOML, c *Config) {
 	c.Origins = nil
 	for i := range f.Origin {
 		c.Origins = append(c.Origins, r.origin(fmt.Sprintf("origin.%d", i), &f.Origin[i], len(f.Origin) > 1))
+	}
+	if c.KeepWarm && !slices.ContainsFunc(c.Origins, func(o Origin) bool { return o.FetchUser != "" }) {
+		r.wrong("keep_warm", "keep_warm = true needs an account to fetch by: expected user in [origin.fetch]")
 	}
 	for i, o := range c.Origins {
 		for j, other := range c.Origins {
@@ -475,14 +484,6 @@ func (r *reader) fits(key string, f *originTOML, o *Origin) {
 	}
 	if o.ProxyHeader && !kind.ProxyHeader {
 		r.wrong(key+".proxy_header", "proxy_header = true: servers of %s take no such header; remove it", kind.Title)
-	}
-	for _, x := range []struct {
-		name, user string
-		has        bool
-	}{{"fetch", o.FetchUser, kind.Fetch != nil}, {"feed", o.Feed.User, kind.Follow != nil}} {
-		if x.user != "" && !x.has {
-			r.wrong(key+"."+x.name, "[origin.%s] has no use yet with protocol = %q: remove it", x.name, o.Protocol)
-		}
 	}
 	if o.Feed.User != "" {
 		r.followed(key+".feed", &f.Feed, kind)

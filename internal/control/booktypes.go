@@ -10,8 +10,13 @@ type Rule struct {
 	Tables        []string `json:"tables,omitempty"`
 	OnlyTables    []string `json:"only_tables,omitempty"`
 	When          *When    `json:"when,omitempty"`
-	Action        string   `json:"action"` // cache or bypass
+	Action        string   `json:"action"` // cache, bypass or advised
 	TTL           string   `json:"ttl,omitempty"`
+	MaxTTL        string   `json:"max_ttl,omitempty"` // this and the next four are of an advised rule alone
+	MinSaved      string   `json:"min_saved,omitempty"`
+	MaxMemory     string   `json:"max_memory,omitempty"` // of the limit, such as 20%
+	NeverTables   []string `json:"never_tables,omitempty"`
+	NeverPatterns []string `json:"never_patterns,omitempty"`
 	Mode          string   `json:"mode,omitempty"` // until written, which is also meant by nothing, or ttl only
 	SizeLimit     string   `json:"size_limit,omitempty"`
 	MemoryShare   string   `json:"memory_share,omitempty"`  // of the limit, such as 25%
@@ -27,6 +32,9 @@ type Rule struct {
 	Paused        bool     `json:"paused,omitempty"`
 	Note          string   `json:"note,omitempty"`
 	Statement     string   `json:"statement,omitempty"` // the pattern's text, for people
+	// Chosen is set where this is what the larder chose for a pattern within the advised rule of that name. It is not part
+	// of a rule that is put.
+	Chosen bool `json:"chosen,omitempty"`
 }
 
 // RuleReach is how many of the patterns that are known a rule matches, and for how many of these it may decide: for the
@@ -34,6 +42,8 @@ type Rule struct {
 type RuleReach struct {
 	Matches int `json:"matches"`
 	Decides int `json:"decides"`
+	// Chosen is how many patterns the larder has chosen within the rule, if it is advised.
+	Chosen int `json:"chosen,omitempty"`
 	// Minute and Total are what the rule has done in the last minute, and since the larder started; nil where it has done
 	// nothing yet.
 	Minute *Sums `json:"minute,omitempty"`
@@ -150,11 +160,11 @@ type Undo struct {
 	Why  string `json:"why,omitempty"`
 }
 
-// Entry is one change of the rules.
+// Entry is one change of the rules, or one decision that the larder made within an advised rule.
 type Entry struct {
-	ID   int64     `json:"id"`
+	ID   int64     `json:"id"` // below zero for a decision of the larder, which no undo goes to
 	At   time.Time `json:"at"`
-	Kind string    `json:"kind"` // apply, undo, redo, file or start
+	Kind string    `json:"kind"` // apply, undo, redo, file, start or choice
 	// Restores is the entry whose rules an undo or a redo put in force.
 	Restores int64  `json:"restores,omitempty"`
 	Who      string `json:"who"`
@@ -167,8 +177,73 @@ type Entry struct {
 	Hour  *Measured `json:"hour,omitempty"`
 	Day   *Measured `json:"day,omitempty"`
 	Text  string    `json:"text,omitempty"` // when one is asked for
+	// Choice is what the larder decided, of an entry of that kind.
+	Choice *ChoiceChange `json:"choice,omitempty"`
 	// Unchanged is set in the answer to what would have changed nothing, and so is not in the history.
 	Unchanged bool `json:"unchanged,omitempty"`
+}
+
+// ChoiceChange is one decision that the larder made within an advised rule.
+type ChoiceChange struct {
+	Rule    string `json:"rule"`
+	Pattern string `json:"pattern"`
+	Text    string `json:"text,omitempty"`
+	Kind    string `json:"kind"`             // chosen, lengthened, shortened or withdrawn
+	Before  string `json:"before,omitempty"` // the TTLs; empty where it was not chosen
+	After   string `json:"after,omitempty"`
+	// Forecast is what was foretold of it, and Actual what came of it until the next decision, or in the first hour.
+	Forecast *Rate `json:"forecast,omitempty"`
+	Actual   *Rate `json:"actual,omitempty"`
+}
+
+// Rate is what a choice brings, a minute.
+type Rate struct {
+	Minutes float64 `json:"minutes,omitempty"` // over how many it was measured
+	Calls   float64 `json:"calls"`
+	Hits    float64 `json:"hits"`
+	Saved   float64 `json:"saved_ms"`
+	Memory  float64 `json:"memory_bytes,omitempty"`
+}
+
+// Share is the hit rate, from 0 to 1.
+func (r *Rate) Share() float64 { return r.Hits / max(r.Calls, 1e-9) }
+
+// Choice is a pattern that the larder has chosen within an advised rule, or has withdrawn and does not choose again for
+// the time being.
+type Choice struct {
+	Rule    string `json:"rule"`
+	Pattern string `json:"pattern"`
+	Text    string `json:"text,omitempty"`
+	TTL     string `json:"ttl,omitempty"` // empty for one that was withdrawn
+	// Since is when it was chosen, Changed when it was last changed, and Until when it may be chosen again, if it was
+	// withdrawn.
+	Since   time.Time  `json:"since,omitzero"`
+	Changed time.Time  `json:"changed"`
+	Until   *time.Time `json:"until,omitempty"`
+	// Forecast is what was foretold at the last change, and Actual what came since.
+	Forecast *Rate `json:"forecast,omitempty"`
+	Actual   *Rate `json:"actual,omitempty"`
+	Cached   int   `json:"cached"` // results in memory
+	Bytes    int64 `json:"cached_bytes"`
+}
+
+// Choices are what the larder has chosen within advised rules, and what it decided lately.
+type Choices struct {
+	Chosen []Choice `json:"chosen"` // what saves most first
+	Lately []Entry  `json:"lately"` // the latest first
+}
+
+// Refusal asks the larder never to choose a pattern within an advised rule, or to be free to again if Off is set.
+type Refusal struct {
+	Pattern string `json:"pattern"`
+	Off     bool   `json:"off,omitempty"`
+	Why     string `json:"why,omitempty"`
+}
+
+// Adoption asks for a rule of its own for a pattern that the larder chose within an advised rule.
+type Adoption struct {
+	Pattern string `json:"pattern"`
+	Why     string `json:"why,omitempty"`
 }
 
 // Outcome is what rules would do to the calls they are about. Calls, hits, spared waiting and drops are a minute's.

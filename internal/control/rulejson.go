@@ -63,19 +63,83 @@ func RuleOf(r *rules.Rule) *Rule {
 	if r.Action == rules.Cache {
 		out.TTL = rules.FormatTTL(r.TTL)
 	}
+	out.Chosen = r.Within() != nil
 	if r.SizeLimit > 0 {
 		out.SizeLimit = bytesize.Format(int64(r.SizeLimit))
 	}
-	if r.MemoryShare > 0 {
+	switch {
+	case r.Action == rules.Advised:
+		boundsOf(out, r)
+	case r.MemoryShare > 0:
 		out.MemoryShare = rules.FormatMemory(r.MemoryShare)
 	}
-	if w := &r.When; !w.None() {
-		out.When = &When{Application: w.Application, User: w.User, Database: w.Database, Labels: w.Labels}
-		if w.Client.IsValid() {
-			out.When.Client = rules.FormatNetwork(w.Client)
-		}
+	out.When = whenOf(&r.When)
+	return out
+}
+
+// whenOf makes the API's view of conditions, or nil if there are none.
+func whenOf(w *rules.Conditions) *When {
+	if w.None() {
+		return nil
+	}
+	out := &When{Application: w.Application, User: w.User, Database: w.Database, Labels: w.Labels}
+	if w.Client.IsValid() {
+		out.Client = rules.FormatNetwork(w.Client)
 	}
 	return out
+}
+
+// boundsOf fills in what an advised rule says.
+func boundsOf(out *Rule, r *rules.Rule) {
+	out.MaxTTL, out.NeverTables = rules.FormatTTL(r.TTL), r.NeverTables
+	if r.MinSaved > 0 {
+		out.MinSaved = r.MinSaved.String()
+	}
+	if r.MemoryShare > 0 {
+		out.MaxMemory = rules.FormatMemory(r.MemoryShare)
+	}
+	for _, id := range r.NeverPatterns {
+		out.NeverPatterns = append(out.NeverPatterns, string(id))
+	}
+}
+
+// bounds takes what an advised rule says.
+func (r *Rule) bounds(out *rules.Rule) (err error) {
+	for _, x := range []struct {
+		key string
+		is  bool
+	}{
+		{"ttl", r.TTL != ""}, {"mode", r.Mode == rules.TTLOnly}, {"memory_share", r.MemoryShare != ""}, {"time_functions", r.TimeFunctions},
+		{"on_stale", r.OnStale == rules.Continue}, {"control_sample", out.ControlSample < 0},
+	} {
+		if x.is {
+			return fmt.Errorf(`%s is not for a rule with action "advised": leave it out`, x.key)
+		}
+	}
+	if r.Name == "" {
+		return errors.New(`a rule with action "advised" needs a name, by which the larder's choices are known: enter one`)
+	}
+	if out.TTL, err = rules.ParseMaxTTL(r.MaxTTL); err != nil {
+		return err
+	}
+	if r.MinSaved != "" {
+		if out.MinSaved, err = rules.ParseMinSaved(r.MinSaved); err != nil {
+			return err
+		}
+	}
+	if r.MaxMemory != "" {
+		if out.MemoryShare, err = rules.ParseMemory(r.MaxMemory); err != nil {
+			return fmt.Errorf("max_memory %w", err)
+		}
+	}
+	out.NeverTables = r.NeverTables
+	for _, id := range r.NeverPatterns {
+		if !statement.ValidID(id) {
+			return fmt.Errorf("never_patterns: %q is not a pattern's id: expected three words such as bado-kife-ruma", id)
+		}
+		out.NeverPatterns = append(out.NeverPatterns, statement.ID(id))
+	}
+	return nil
 }
 
 // Meant gives the rule that the API's view of one stands for.
@@ -110,14 +174,21 @@ func (r *Rule) Meant() (out rules.Rule, err error) {
 			out.ControlSample = -1
 		}
 	}
+	if bounds := r.MaxTTL + r.MinSaved + r.MaxMemory; out.Action != rules.Advised && (bounds != "" || r.NeverTables != nil || r.NeverPatterns != nil) {
+		return out, errors.New(`max_ttl, min_saved, max_memory, never_tables and never_patterns are bounds for what the larder chooses: expected them only with action "advised"`)
+	}
 	switch out.Action {
 	case rules.Bypass:
 	case rules.Cache:
 		if out.TTL, err = rules.ParseTTL(r.TTL); err != nil {
 			return out, err
 		}
+	case rules.Advised:
+		if err := r.bounds(&out); err != nil {
+			return out, err
+		}
 	default:
-		return out, fmt.Errorf(`action %q: expected "cache" or "bypass"`, r.Action)
+		return out, fmt.Errorf(`action %q: expected "cache", "bypass" or "advised"`, r.Action)
 	}
 	if r.SizeLimit != "" {
 		n, err := bytesize.Parse(r.SizeLimit)

@@ -57,8 +57,12 @@ type OverheadPart struct {
 // Process is the larder's whole process.
 type Process struct {
 	Machine  int64 `json:"machine_bytes"`  // of real memory that the machine has; 0 where the system does not say
+	Group    int64 `json:"group_bytes"`    // of real memory that its control group may take; 0 without a limit
 	Resident int64 `json:"resident_bytes"` // of real memory, as the system says; 0 where it does not
 	Heap     int64 `json:"heap_bytes"`     // what is in use of it by the program, with what waits to be collected
+	// Descriptors is how many files and connections it has open, of DescriptorLimit; 0 where the system does not say.
+	Descriptors     int `json:"descriptors"`
+	DescriptorLimit int `json:"descriptor_limit"`
 	// Collections is how often memory was collected, PauseP50 and so on for how long everything stood still for it.
 	Collections uint64  `json:"collections"`
 	PauseP50    float64 `json:"pause_p50_ms"`

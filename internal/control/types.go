@@ -43,9 +43,20 @@ func (s Sums) Counted() (out ledger.Sums) {
 // Calls is the number of statements.
 func (s Sums) Calls() uint64 { return s.Hits + s.Misses + s.Bypasses + s.Writes }
 
+// Successor is a process that was started to take over from the larder.
+type Successor struct {
+	Process int `json:"process"`
+	// Problem is why it has not taken over; it is empty while that is not known.
+	Problem string `json:"problem,omitempty"`
+}
+
 // Status is the larder as a whole.
 type Status struct {
 	Version string `json:"version"`
+	// Process is the number of the larder's process.
+	Process int `json:"process"`
+	// Successor is the process that was last started to take over, or nil.
+	Successor *Successor `json:"successor,omitempty"`
 	// ShowsValues says whether literals and parameters may be asked for.
 	ShowsValues bool      `json:"shows_values"`
 	State       string    `json:"state"`          // watching, keeping or held
@@ -209,6 +220,8 @@ type Pattern struct {
 	Cacheable bool     `json:"cacheable"`
 	Reasons   []string `json:"reasons,omitempty"`
 	Rule      *Rule    `json:"rule,omitempty"`
+	// NotChosen says why the larder does not choose it, where its rule leaves that to the larder.
+	NotChosen string `json:"not_chosen,omitempty"`
 
 	Minute Sums   `json:"minute"`
 	Total  Sums   `json:"total"`
@@ -307,7 +320,7 @@ type Caller struct {
 // Saveable is the waiting of the last minute that a rule spares, or could spare as far as that is foretold, in
 // milliseconds.
 func (p *Pattern) Saveable() float64 {
-	if p.Rule == nil && p.Advice != nil && (p.Advice.Kind == "cache" || p.Advice.Kind == "not worth it") {
+	if (p.Rule == nil || p.Rule.Action == "advised") && p.Advice != nil && (p.Advice.Kind == "cache" || p.Advice.Kind == "not worth it") {
 		return p.Advice.Saved
 	}
 	return p.Minute.Cacheable + p.Minute.Saved

@@ -105,9 +105,7 @@ func Start(ctx context.Context, cfg Config) (_ *Demo, err error) {
 			return nil, err
 		}
 	}
-	if d.kind.Fetch != nil {
-		before.Origins[0].FetchUser, before.Origins[0].FetchPassword = account.User, account.Password
-	}
+	before.Origins[0].FetchUser, before.Origins[0].FetchPassword = account.User, account.Password
 	if d.kind.NeedsAccount {
 		before.Origins[0].CatalogUser, before.Origins[0].CatalogPassword = account.User, account.Password
 	}

@@ -21,6 +21,7 @@ func TestWhatIsPromised(t *testing.T) {
 	keep := rules.Rule{Name: "boards", Text: "*", Action: rules.Cache, TTL: 10 * time.Minute}
 	forever, aged, never := keep, keep, rules.Rule{Text: "*", Action: rules.Bypass}
 	forever.TTL, aged.TTLOnly = 0, true
+	advised := rules.Rule{Name: "larder", Text: "*", Action: rules.Advised, TTL: time.Minute}
 	const writes = "well: Writes through this larder are seen before their client is answered: after that no client gets an older result."
 	for name, c := range map[string]struct {
 		rules []rules.Rule
@@ -30,6 +31,8 @@ func TestWhatIsPromised(t *testing.T) {
 	}{
 		"nothing kept":    {nil, false, nil, []string{"well: Nothing is cached: every answer comes from the database."}},
 		"only never":      {[]rules.Rule{never}, false, nil, []string{"well: Nothing is cached: every answer comes from the database."}},
+		"nothing chosen":  {[]rules.Rule{advised}, false, nil, []string{"well: Nothing is cached: every answer comes from the database."}},
+		"chosen":          {[]rules.Rule{advised, {Name: "chosen", Text: "*", Action: rules.Bypass}}, false, nil, []string{writes, "age: Direct writes are not seen: a cached result may be as old as its rule's TTL, 1m at most."}},
 		"on hold":         {[]rules.Rule{keep}, true, nil, []string{"well: Caching is off: every answer comes from the database."}},
 		"no feed":         {[]rules.Rule{keep}, false, nil, []string{writes, "age: Direct writes are not seen: a cached result may be as old as its rule's TTL, 10m at most."}},
 		"no feed, no end": {[]rules.Rule{keep, forever}, false, nil, []string{writes, "age: Direct writes are not seen: a cached result stays until a write through the larder touches its tables."}},
@@ -45,7 +48,11 @@ func TestWhatIsPromised(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			l, err := larder.New(engine.Options{Dialect: dialect.Dialect}, time.Now())
 			require.NoError(t, err)
-			l.SetRules(rules.NewSet(c.rules))
+			set := rules.NewSet(c.rules)
+			if set.Named("chosen") != nil {
+				set = set.With(rules.Choices{"larder": {"bado-kife-ruma": time.Second}})
+			}
+			l.SetRules(set)
 			l.SetCaching(!c.held)
 			g := Guard(l, c.feeds)
 			var said []string
@@ -83,6 +90,8 @@ func TestWhatARuleHasMadeOfAPattern(t *testing.T) {
 	assert.Equal(t, "A rule says bypass.", ruled(&rules.Rule{Action: rules.Bypass}, nil, minute))
 	assert.Equal(t, "The rule that caches it is paused.", ruled(&paused, nil, minute))
 	assert.Equal(t, "A rule caches it, but not at this moment: it bypasses: the database's catalog has not been read yet.", ruled(&keep, []reason.Reason{reason.Of(reason.CatalogUnread)}, minute))
+	whole := rules.NewSet([]rules.Rule{{Name: "larder", Text: "*", Action: rules.Advised, TTL: time.Hour}}).With(rules.Choices{"larder": {"bado-kife-ruma": time.Minute}})
+	assert.Contains(t, ruled(whole.Candidates("bado-kife-ruma", "select")[0], nil, minute), "The larder chose it within larder: cached for 1m. In the last minute 30 of 40 calls were hits")
 	assert.Equal(t, "Cached for 1m for some callers. In the last minute 30 of 40 calls were hits: 1.2 s saved, 10 ms waited.", ruled(&some, nil, minute))
 }
 

@@ -183,7 +183,7 @@ func promise(e *larder.Larder, g control.Guard) (out []control.Promise) {
 	for i := range e.Rules().List() {
 		r := &e.Rules().List()[i]
 		switch {
-		case !r.Caches():
+		case !r.Caches() && (r.Paused || e.Rules().Chosen(r) == 0):
 			continue
 		case r.TTLOnly:
 			aged++

@@ -84,7 +84,7 @@ func Schemas(e *larder.Larder, p *engine.Pattern) (out []string) {
 func passed(list []ledger.ReasonCount, calls uint64, kept bool, dialects []*dialect.Dialect) (out []control.Reason) {
 	for _, r := range list {
 		would := advice.Remedy(r.Reason, dialects...)
-		if r.Reason.Code == reason.NoRule && kept {
+		if (r.Reason.Code == reason.NoRule || r.Reason.Code == reason.NotChosen) && kept {
 			would = ""
 		}
 		out = append(
@@ -122,7 +122,7 @@ func Advise(e *larder.Larder, p *engine.Pattern, look inputs.Outlook) advice.Adv
 			max(n.Calls(), 1),
 		), Writes: float64(e.WritesAMinute(does.Reads)), Outlook: look,
 	}
-	if r := ShownRule(e, p); r != nil {
+	if r := ShownRule(e, p); r != nil && r.Action != rules.Advised {
 		seen.Decided, seen.Ruled = true, ruled(r, does.Reasons, minute)
 	}
 	return advice.Give(seen)
@@ -162,11 +162,14 @@ func ruled(r *rules.Rule, reasons []reason.Reason, minute ledger.Sums) string {
 	case len(reasons) > 0:
 		return "A rule caches it, but not at this moment: it " + reasons[0].Clause() + "."
 	}
+	by := "Cached"
+	if r.Within() != nil {
+		by = "The larder chose it within " + r.Name + ": cached"
+	}
 	return fmt.Sprintf(
-		"Cached for %s%s. In the last minute %d of %d calls were hits: %s saved, %s waited.",
-		rules.FormatTTL(
-			r.TTL,
-		),
+		"%s for %s%s. In the last minute %d of %d calls were hits: %s saved, %s waited.",
+		by,
+		rules.FormatTTL(r.TTL),
 		some,
 		minute.Count[ledger.Hit],
 		minute.Calls(),

@@ -16,6 +16,7 @@ import (
 	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/larder"
 	"jollylarder/internal/core/ledger"
+	"jollylarder/internal/core/rules"
 )
 
 // The bounds of labels' values; what is beyond is summed under ledger.Others. Applications are bounded by the ledger.
@@ -63,8 +64,12 @@ var all []*prometheus.Desc
 func desc(name, help string, labels ...string) *prometheus.Desc {
 	d := prometheus.NewDesc("jollylarder_"+name, help, labels, nil)
 	all = append(all, d)
+	names[d] = "jollylarder_" + name
 	return d
 }
+
+// names are what they are called.
+var names = map[*prometheus.Desc]string{}
 
 var (
 	statements    = desc("statements_total", "Statements, by what became of them.", "application", "outcome")
@@ -84,7 +89,7 @@ var (
 	writes        = desc("table_writes_total", "Writes, by how they reached the database: through the larder, or directly.", "table", "path")
 	needless      = desc("refetched_results_total", "Dropped results that were fetched again, by whether they had changed.", "result")
 	results       = desc("cached_results", "Results that are cached.")
-	bytes         = desc("cached_bytes", "Memory that cached results use.")
+	bytesUsed     = desc("cached_bytes", "Memory that cached results use.")
 	limit         = desc("cache_limit_bytes", "Memory that cached results may use.")
 	unused        = desc("unused_results_total", "Results that ended without having been used.")
 	evicted       = desc("evicted_results_total", "Results that were evicted for lack of memory.")
@@ -93,6 +98,7 @@ var (
 	tooLarge      = desc("too_large_results_total", "Results that were not cached because of their size.")
 	clients       = desc("clients", "Clients that are connected.")
 	off           = desc("caching_off", "1 while all caching is off.")
+	chosen        = desc("chosen_patterns", "Patterns that the larder has chosen within an advised rule.", "rule")
 	inForce       = desc("rules", "Rules in force.", "state")
 	lag           = desc("feed_lag_seconds", "How long after its commit a change is known at most, as last measured.", "origin", "database")
 	following     = desc("feed_following", "1 while the changes of a database are followed.", "origin", "database")
@@ -141,12 +147,18 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 	counter(needless, float64(same), "same")
 	n, b, l := e.Cached()
 	gauge(results, float64(n))
-	gauge(bytes, float64(b))
+	gauge(bytesUsed, float64(b))
 	gauge(limit, float64(l))
 	gauge(clients, float64(c.Clients()))
 	gauge(off, one(e.CachingOff()))
-	active, paused := 0, 0
-	for _, r := range e.Rules().List() {
+	active, paused, advised := 0, 0, 0
+	set := e.Rules()
+	for i := range set.List() {
+		r := &set.List()[i]
+		if r.Action == rules.Advised && advised < mostRules {
+			advised++
+			gauge(chosen, float64(set.Chosen(r)), r.Name)
+		}
 		if r.Paused {
 			paused++
 		} else {

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"sync/atomic"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -33,10 +35,12 @@ var (
 	keyDiscard  = key.NewBinding(key.WithKeys("D"), key.WithHelp("D", "discard the draft"))
 	keyRenew    = key.NewBinding(key.WithKeys("r"), key.WithHelp("r", "take others' changes into the draft"))
 	keyFile     = key.NewBinding(key.WithKeys("e"), key.WithHelp("e", "take what was edited in the rules file"))
+	keyRefuse   = key.NewBinding(key.WithKeys("b"), key.WithHelp("b", "in the larder's choices: take it back, and never let it choose it again"))
+	keyAdopt    = key.NewBinding(key.WithKeys("c"), key.WithHelp("c", "in the larder's choices: make it a rule of its own"))
 	keyDropRule = key.NewBinding(key.WithKeys("x"), key.WithHelp("x", "drop the rule's results"))
 )
 
-var decideKeys = []key.Binding{keyEdit, keyNew, keyRemove, keyEarlier, keyLater, keyApply, keyUndo, keyRedo, keyPause, keyDropRule, keyDiscard, keyRenew, keyFile, decide.KeyForecast, decide.KeyStop}
+var decideKeys = []key.Binding{keyEdit, keyNew, decide.KeyLeave, keyRemove, keyEarlier, keyLater, keyApply, keyUndo, keyRedo, keyPause, keyRefuse, keyAdopt, keyDropRule, keyDiscard, keyRenew, keyFile, decide.KeyForecast, decide.KeyStop}
 
 // deciding is the station Decide: drafts, forecasts, and what leads to other rules.
 type deciding struct {
@@ -65,11 +69,14 @@ func (s *deciding) Badge(l *look.Look) string {
 }
 
 func (s *deciding) Back() bool {
-	record := s.History()
-	if record {
+	record, chosen := s.History(), s.Chosen()
+	switch {
+	case record:
 		s.ShowHistory(false)
+	case chosen:
+		s.ShowChosen(false)
 	}
-	return record
+	return record || chosen
 }
 
 func (s *deciding) Clicked(_, y int) tea.Cmd {
@@ -89,6 +96,7 @@ func (s *deciding) Take(msg tea.Msg) tea.Cmd {
 	case booksMsg:
 		if m.err == nil && !a.frozen {
 			s.Set(m.book, m.draft, m.history)
+			s.SetChoices(m.choices)
 			return s.forecast()
 		}
 	case draftedMsg:
@@ -112,8 +120,14 @@ func (s *deciding) Take(msg tea.Msg) tea.Cmd {
 
 func (s *deciding) Next(say sayer) string {
 	switch {
+	case s.History() && s.Entry() != nil && s.Entry().Choice != nil:
+		return say("", decide.KeyRecord, "goes back to the rules,") + say("", decide.KeyChosen, "there shows what the larder chose.")
 	case s.History():
 		return say("", keyUndo, "puts the rules of this entry in force again,") + say("", decide.KeyRecord, "goes back to the rules.")
+	case s.Chosen() && s.Choice() != nil:
+		return say("", keyRefuse, "takes it back for good,") + say("", keyAdopt, "makes it a rule of its own,") + say("", decide.KeyChosen, "goes back to the rules.")
+	case s.Chosen():
+		return say("", decide.KeyChosen, "goes back to the rules.")
 	case s.Draft().Behind:
 		return say("Somebody changed the rules:", keyRenew, "takes that into the draft,") + say("", keyDiscard, "discards the draft.")
 	case s.Running():
@@ -122,6 +136,8 @@ func (s *deciding) Next(say sayer) string {
 		return say("", keyApply, "applies the draft,") + say("", keyEdit, "edits the rule,") + say("", keyDiscard, "discards the draft.")
 	case s.Outside() != nil:
 		return say("The rules file was edited:", keyFile, "applies that.")
+	case s.Selected() != nil && s.Selected().Action == "advised":
+		return say("", decide.KeyChosen, "shows what the larder chose,") + say("", keyEdit, "edits the bounds,") + say("", keyPause, "pauses the rule.")
 	case s.Selected() != nil:
 		return say("", keyEdit, "edits the rule,") + say("", keyPause, "pauses it,") +
 			say("", keyUndo, "undoes the last change,") + say("", decide.KeyRecord, "shows the history.")
@@ -142,6 +158,7 @@ func (s *deciding) Signs(l *look.Look) []string {
 		{l.Brick, "removed", "the draft removes it"},
 		{l.Slate, "moved", "the draft moves it: the first rule that matches decides"},
 		{l.Honey, "◆", "it caches results"},
+		{l.Honey, "◇", "the larder may choose what it caches, and has chosen nothing yet"},
 		{l.Brick, "■", "it is paused, or bypasses"},
 		{l.Plum, "≠", "the rules file was edited, and is not in force"},
 		{l.Honey, "±2", "your draft makes two changes"},
@@ -156,6 +173,7 @@ type booksMsg struct {
 	book    control.RuleBook
 	draft   control.Draft
 	history []control.Entry
+	choices control.Choices
 	err     error
 }
 
@@ -169,10 +187,11 @@ func (s *deciding) Refresh() tea.Cmd {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
 		var m booksMsg
-		var errs [3]error
+		var errs [4]error
 		m.book, errs[0] = client.RulesWithHour(ctx, name)
 		m.draft, errs[1] = client.Draft(ctx)
 		m.history, errs[2] = client.History(ctx, 200)
+		m.choices, errs[3] = client.Choices(ctx, "")
 		m.err = errors.Join(errs[:]...)
 		return m
 	}
@@ -233,8 +252,21 @@ func (s *deciding) forecast() tea.Cmd {
 func (s *deciding) Press(k tea.KeyPressMsg) tea.Cmd {
 	if s.History() {
 		switch {
+		case (key.Matches(k, keyUndo) || key.Matches(k, keyEnter)) && s.Entry() != nil && s.Entry().Choice != nil:
+			s.a.say("The larder decided this within "+s.Entry().Choice.Rule+": "+decide.KeyChosen.Help().Key+" in the list of rules shows its choices, and takes one back.", true)
 		case key.Matches(k, keyUndo), key.Matches(k, keyEnter):
 			s.askUndo(s.Entry())
+		default:
+			s.Update(k)
+		}
+		return nil
+	}
+	if s.Chosen() {
+		switch c := s.Choice(); {
+		case c != nil && key.Matches(k, keyRefuse):
+			s.askRefuse(c)
+		case c != nil && key.Matches(k, keyAdopt):
+			s.askAdopt(c)
 		default:
 			s.Update(k)
 		}
@@ -256,6 +288,10 @@ func (s *deciding) Press(k tea.KeyPressMsg) tea.Cmd {
 		s.a.dialog = dialog.NewRuleForm("A new rule", control.Rule{Action: "cache", TTL: "30s"}, func(r control.Rule) tea.Cmd {
 			return s.edit("In the draft: a new rule.", control.Edit{Put: &r})
 		})
+	case key.Matches(k, decide.KeyLeave):
+		s.a.dialog = dialog.NewRuleForm("Let the larder choose", s.leftToTheLarder(), func(r control.Rule) tea.Cmd {
+			return s.edit("In the draft: "+r.Name+". Nothing has changed yet: "+keyApply.Help().Key+" applies it.", control.Edit{Put: &r})
+		})
 	case key.Matches(k, keyDiscard) && s.Draft().Open:
 		s.a.dialog = &dialog.Sure{
 			Title: "Discard the draft",
@@ -275,6 +311,35 @@ func (s *deciding) Press(k tea.KeyPressMsg) tea.Cmd {
 		s.Update(k)
 	}
 	return nil
+}
+
+// leftToTheLarder makes a rule by which the larder chooses for the application whose clients wait most for what could be
+// cached, of those that have no such rule yet.
+func (s *deciding) leftToTheLarder() control.Rule {
+	r := control.Rule{Name: "larder", Action: "advised", MaxTTL: "1m", MinSaved: "200ms", MaxMemory: "20%", Note: "the larder chooses, within these bounds"}
+	taken := func(name string) bool {
+		return slices.ContainsFunc(s.Draft().Rules, func(o control.Rule) bool { return o.Name == name })
+	}
+	most := -1.0
+	for _, a := range s.a.status.Applications {
+		name := strings.Map(func(c rune) rune {
+			if c < utf8.RuneSelf && (unicode.IsLetter(c) || unicode.IsDigit(c) || strings.ContainsRune("._-", c)) {
+				return c
+			}
+			return '-'
+		}, a.Name)
+		if a.Minute.Cacheable <= most || strings.HasPrefix(a.Name, "(") || len(name) > 50 || taken("larder-"+name) {
+			continue
+		}
+		most, r.Name, r.When = a.Minute.Cacheable, "larder-"+name, &control.When{Application: a.Name}
+	}
+	if r.When == nil {
+		r.Text = "*"
+	}
+	for n := 2; taken(r.Name); n++ {
+		r.Name = fmt.Sprint("larder-", n)
+	}
+	return r
 }
 
 // pressRule takes a key that does something to a rule, and says whether it is one.
@@ -385,6 +450,36 @@ func (s *deciding) askFile() {
 	s.a.dialog = dialog.NewReason("Take what was edited in the rules file", "", []string{"The changes made to the rules file are in force from now on, for all connections."}, o.Lines, func(why string) tea.Cmd {
 		return act("The edited file is in force.", func(ctx context.Context) error {
 			_, err := s.a.client.Apply(ctx, control.Apply{File: true, Why: why})
+			return err
+		})
+	})
+}
+
+// askRefuse asks whether the larder is never to choose a pattern again.
+func (s *deciding) askRefuse(c *control.Choice) {
+	rule, pattern := c.Rule, c.Pattern
+	s.a.dialog = dialog.NewReason("Take back "+pattern, "", []string{
+		"Its statements go to the database again, and its results are dropped. The larder does not choose it again within " + rule + ": the pattern is added to never_patterns of that rule.",
+	}, nil, func(why string) tea.Cmd {
+		return act("Taken back: "+pattern+". "+keyUndo.Help().Key+" undoes that.", func(ctx context.Context) error {
+			_, err := s.a.client.Refuse(ctx, rule, control.Refusal{Pattern: pattern, Why: why})
+			return err
+		})
+	})
+}
+
+// askAdopt asks whether what the larder chose is to be a rule of its own.
+func (s *deciding) askAdopt(c *control.Choice) {
+	if c.TTL == "" {
+		s.a.say("The larder has withdrawn this pattern: there is nothing to make a rule of.", true)
+		return
+	}
+	rule, pattern, ttl := c.Rule, c.Pattern, c.TTL
+	s.a.dialog = dialog.NewReason("A rule of its own for "+pattern, "", []string{
+		"The rule caches it for " + ttl + " and stands above " + rule + ", for the same callers. From then on you decide about it, and the larder does not.",
+	}, nil, func(why string) tea.Cmd {
+		return act("A rule of its own: "+pattern+". "+keyUndo.Help().Key+" undoes that.", func(ctx context.Context) error {
+			_, err := s.a.client.Adopt(ctx, rule, control.Adoption{Pattern: pattern, Why: why})
 			return err
 		})
 	})

@@ -131,7 +131,7 @@ func (s *finding) Next(say sayer) string {
 	switch {
 	case p == nil || !p.Cacheable && p.Rule == nil:
 		return say("", moving.Down, "goes down the list,") + deeper
-	case p.Rule != nil:
+	case p.Rule != nil && p.Rule.Action != "advised":
 		return say("", find.KeyCache, "goes to its rule,") + say("", keyDrop, "drops its results,") + deeper
 	case s.a.status.Drafted > 0:
 		return say("", find.KeyCache, "takes this into the draft too,") + say("", s.a.keyTo(s.a.decide), "forecasts and applies it,") + deeper
@@ -147,7 +147,10 @@ func (s *finding) takeAdvice(action string) tea.Cmd {
 	switch {
 	case p == nil:
 		return nil
-	case p.Rule != nil:
+	case p.Rule != nil && p.Rule.Chosen:
+		a.decide.SelectChoice(p.Rule.Name, p.ID)
+		return a.goTo(a.decide)
+	case p.Rule != nil && p.Rule.Action != "advised":
 		a.decide.Select(p.Rule.Name)
 		return a.goTo(a.decide)
 	case action == "cache" && !p.Cacheable:

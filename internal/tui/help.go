@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
@@ -39,7 +40,7 @@ func (a *App) helpLines(width int) []string {
 	out := []string{l.Rule("keys", width)}
 	for _, g := range a.keys() {
 		out = append(out, "", "  "+l.Strong.Render(g.title))
-		for line := range strings.SplitSeq(l.KeyList(g.keys), "\n") {
+		for line := range strings.SplitSeq(l.KeyList(together(g.keys)), "\n") {
 			out = append(out, "    "+line)
 		}
 	}
@@ -76,6 +77,29 @@ func (a *App) helpLines(width int) []string {
 		return append(out, help...)
 	}
 	return strings.Split(lipgloss.JoinHorizontal(lipgloss.Top, strings.Join(look.Block(out, width/2, len(out)), "\n"), strings.Join(help, "\n")), "\n")
+}
+
+// keyThrough stands for the keys by which one goes through a list, which everybody tries first.
+var keyThrough = key.NewBinding(key.WithKeys("up", "down"), key.WithHelp("↑ ↓", "go through the list; also pgup, pgdn, home and end"))
+
+// together gives keys with those by which one goes through a list in one line.
+func together(list []key.Binding) (out []key.Binding) {
+	through := []key.Binding{moving.Up, moving.Down, moving.PageUp, moving.PageDown, moving.Home, moving.End}
+	is := func(k key.Binding) bool {
+		return slices.ContainsFunc(through, func(o key.Binding) bool { return slices.Equal(o.Keys(), k.Keys()) })
+	}
+	if !slices.ContainsFunc(list, func(k key.Binding) bool { return slices.Equal(k.Keys(), moving.PageDown.Keys()) }) {
+		return list
+	}
+	for _, k := range list {
+		switch {
+		case !is(k):
+			out = append(out, k)
+		case slices.Equal(k.Keys(), moving.Up.Keys()):
+			out = append(out, keyThrough)
+		}
+	}
+	return out
 }
 
 // filterHelp explains filters.

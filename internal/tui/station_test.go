@@ -207,7 +207,7 @@ func TestFiltersBelongToTheirStation(t *testing.T) {
 // The lead's steps name keys that work in the station in which they are read.
 func TestTheTourNamesKeysThatWork(t *testing.T) {
 	a := shown(t, 120, 40)
-	in := []station{a.watch, a.find, a.find, a.decide, a.decide, a.watch, a.guard, a.stock, a.prove}
+	in := []station{a.watch, a.find, a.find, a.decide, a.decide, a.watch, a.guard, a.stock, a.prove, a.decide, a.decide}
 	require.Len(t, tourSteps, len(in))
 	for i, step := range tourSteps {
 		a.goTo(in[i])

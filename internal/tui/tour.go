@@ -6,6 +6,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 
+	"jollylarder/internal/tui/decide"
 	"jollylarder/internal/tui/find"
 	"jollylarder/internal/tui/look"
 	"jollylarder/internal/tui/moving"
@@ -62,6 +63,10 @@ var tourSteps = []tourStep{
 		to(func(a *App) station { return a.prove }), "shows how much time was saved", func(a *App) bool { return a.at == a.prove }},
 	{said("The time saved, measured in three ways. %s runs a trial that turns caching off and on; %s writes a report; %s exports charts. %s shows the keys of each station.",
 		prove.KeyTrial, keyReport, keyExport, keyHelp),
+		to(func(a *App) station { return a.decide }), "goes to the last step: rules that the larder finds itself", func(a *App) bool { return a.at == a.decide || a.decide.Advised() }},
+	{"Nobody decides two thousand patterns one by one. For one application the larder can choose by itself, within bounds: the oldest answer, the least saved, the most memory, tables that it never touches.",
+		by(decide.KeyLeave), said("writes such a rule: change what you like, %s puts it into the draft, and %s applies that", moving.Enter, keyApply), func(a *App) bool { return a.decide.Advised() }},
+	{said("The larder observes for a minute or two. Then it caches what pays, says why, and takes back what does not. %s shows its choices: there %s takes one back for good, and %s makes it a rule of your own.", decide.KeyChosen, keyRefuse, keyAdopt),
 		by(keyTour), "ends the tour", func(*App) bool { return false }},
 }
 

@@ -171,6 +171,21 @@ func (c *Client) Pause(ctx context.Context, name string, on bool, why string) (e
 	return e, c.do(ctx, "PUT", "/v1/rules/"+url.PathEscape(name)+"/pause", map[string]any{"on": on, "why": why}, &e)
 }
 
+// Choices asks what the larder has chosen within advised rules, or within one of them.
+func (c *Client) Choices(ctx context.Context, rule string) (x control.Choices, err error) {
+	return x, c.do(ctx, "GET", "/v1/choices?"+url.Values{"rule": {rule}}.Encode(), nil, &x)
+}
+
+// Refuse has the larder never choose a pattern within an advised rule, at once, or lets it choose it again.
+func (c *Client) Refuse(ctx context.Context, rule string, r control.Refusal) (e control.Entry, err error) {
+	return e, c.do(ctx, "PUT", "/v1/rules/"+url.PathEscape(rule)+"/refuse", r, &e)
+}
+
+// Adopt makes a rule of its own, at once, of what the larder chose within an advised rule.
+func (c *Client) Adopt(ctx context.Context, rule string, a control.Adoption) (e control.Entry, err error) {
+	return e, c.do(ctx, "POST", "/v1/rules/"+url.PathEscape(rule)+"/adopt", a, &e)
+}
+
 // Check says what is wrong with a rules file's text, and what it would change.
 func (c *Client) Check(ctx context.Context, text string) (out control.Checked, err error) {
 	return out, c.do(ctx, "POST", "/v1/check", map[string]string{"text": text}, &out)
@@ -246,6 +261,11 @@ func (c *Client) Drop(ctx context.Context, d control.Drop) (int, error) {
 	var out control.Dropped
 	err := c.do(ctx, "POST", "/v1/drop", d, &out)
 	return out.Results, err
+}
+
+// Succeed has another process take over from the larder, and gives the process. Status tells what becomes of it.
+func (c *Client) Succeed(ctx context.Context) (x control.Successor, err error) {
+	return x, c.do(ctx, http.MethodPost, "/v1/successor", nil, &x)
 }
 
 // SetCaching switches all caching off, or on again.

@@ -54,6 +54,9 @@ func (s *server) putRule(w http.ResponseWriter, r *http.Request) {
 	if in.Pattern == "" && in.Text == "" && in.Tables == nil && in.OnlyTables == nil && in.When == nil {
 		in.Pattern = name
 	}
+	if in.Action == string(rules.Advised) && in.Name == "" {
+		in.Name = name
+	}
 	meant, err := in.Rule.Meant()
 	if err != nil {
 		problem(w, http.StatusBadRequest, "%v", err)

@@ -3,11 +3,16 @@ package server
 import (
 	"fmt"
 	"net/http"
+	"slices"
+	"strings"
 	"time"
 
 	"jollylarder/internal/control"
+	"jollylarder/internal/core/choices"
+	"jollylarder/internal/core/engine"
 	"jollylarder/internal/core/ledger"
 	"jollylarder/internal/core/rules"
+	"jollylarder/internal/core/statement"
 	"jollylarder/internal/state"
 )
 
@@ -25,6 +30,15 @@ type Book interface {
 	TextOf(revision string) ([]byte, bool)
 	// State is where history and drafts are.
 	State() *state.Store
+	// Chosen gives what the larder has chosen within advised rules, and what rests; Brought gives what one of these choices
+	// has brought since it was last changed, of a pattern of which so much was counted in all.
+	Chosen() []choices.Choice
+	Brought(rule string, id statement.ID, total ledger.Sums) (choices.Rate, bool)
+	// Against says why the larder does not choose a pattern that a rule leaves to it; it is empty where nothing speaks against
+	// that.
+	Against(*engine.Pattern) string
+	// Advised gives a set with what the larder would choose within its advised rules.
+	Advised(*rules.Set) *rules.Set
 	// Since gives what was counted since the rules in force were put in force, and how long that is.
 	Since() (sums ledger.Sums, drops uint64, length time.Duration)
 }
@@ -117,6 +131,9 @@ func (s *server) checked(text []byte) control.Checked {
 		warn := func(text string) { out.Warnings = append(out.Warnings, "rule "+r.Name+": "+text) }
 		if text := idle(r, reach[i], missing); text != "" && !doubted[r.Name] {
 			warn(text)
+		}
+		if none := missing(slices.Clone(r.NeverTables)); len(none) > 0 {
+			warn("never_tables names a table that no database has: " + strings.Join(none, ", "))
 		}
 		if (r.Refetch || r.WarmUp > 0) && len(st.Fetching) == 0 {
 			warn("nothing is fetched ahead: set an account in [origin.fetch] of the configuration")

@@ -87,7 +87,7 @@ func (s *server) forecast(set *rules.Set, progress func(part float64) func(float
 	if err != nil {
 		return nil, err
 	}
-	draft, err := e.Forecast(set, now, inputs.Horizon, progress(0.5))
+	draft, err := e.Forecast(s.l.Book().Advised(set), now, inputs.Horizon, progress(0.5))
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +96,7 @@ func (s *server) forecast(set *rules.Set, progress func(part float64) func(float
 	out := &control.Forecast{At: now, Span: findings.Milliseconds(draft.Span), Calls: calls, Full: draft.Full,
 		Present: predicted(&present.Sum, calls), Draft: predicted(&draft.Sum, calls), Rules: []control.RuleForecast{}}
 	for _, r := range set.List() {
-		if r.Caches() {
+		if r.Caches() || r.Action == rules.Advised && !r.Paused {
 			out.Longest = max(out.Longest, findings.Milliseconds(r.TTL))
 		}
 	}

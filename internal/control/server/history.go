@@ -1,7 +1,9 @@
 package server
 
 import (
+	"math"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -28,7 +30,11 @@ func (s *server) history(w http.ResponseWriter, r *http.Request) {
 			out[0].Since = s.since()
 		}
 	}
-	reply(w, out)
+	for _, e := range s.l.Book().State().Choices(most) {
+		out = append(out, choiceEntry(&e))
+	}
+	slices.SortStableFunc(out, func(a, b control.Entry) int { return b.At.Compare(a.At) })
+	reply(w, out[:min(len(out), most)])
 }
 
 // since says what came true since the rules in force were put in force.
@@ -54,6 +60,12 @@ func (s *server) since() *control.Measured {
 
 func (s *server) historyEntry(w http.ResponseWriter, r *http.Request) {
 	id, _ := strconv.ParseInt(r.PathValue("id"), 10, 64)
+	for _, e := range s.l.Book().State().Choices(math.MaxInt) {
+		if e.ID == -id {
+			reply(w, choiceEntry(&e))
+			return
+		}
+	}
 	e, ok := s.l.Book().State().Entry(id)
 	if !ok {
 		problem(w, http.StatusNotFound, "the history has no entry %q", r.PathValue("id"))

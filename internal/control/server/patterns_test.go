@@ -33,6 +33,7 @@ func (l *bare) Render(string, []byte, []byte, *control.Event) {}
 func (l *bare) Plan(context.Context, string, []string, string) ([]string, string, error) {
 	return nil, "", nil
 }
+func (l *bare) Succeed() (int, error)    { return 0, nil }
 func (l *bare) ConfiguredMemory() int64  { return 256 << 20 }
 func (l *bare) Process() control.Process { return control.Process{} }
 func (l *bare) Describe(*control.Status) {}

@@ -56,7 +56,7 @@ func (s *server) reach(text []byte, set *rules.Set) []rules.Reach {
 func (s *server) done(list []rules.Reach, set *rules.Set) (out []control.RuleReach) {
 	l := s.l.Engine().Ledger
 	for i, x := range list {
-		one := control.RuleReach{Matches: x.Matches, Decides: x.Decides}
+		one := control.RuleReach{Matches: x.Matches, Decides: x.Decides, Chosen: s.l.Engine().Rules().Chosen(&set.List()[i])}
 		if t := l.Counted(set.List()[i].Name); t != nil {
 			minute, total := findings.Sums(t.Minute()), findings.Sums(t.Total())
 			one.Minute, one.Total = &minute, &total

@@ -13,7 +13,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"golang.org/x/net/netutil"
@@ -26,6 +25,7 @@ import (
 	"jollylarder/internal/core/statement"
 	"jollylarder/internal/findings"
 	"jollylarder/internal/lock"
+	"jollylarder/internal/peer"
 	"jollylarder/internal/state"
 )
 
@@ -44,6 +44,9 @@ type Larder interface {
 	// Plan asks a database how it runs the statements of a pattern, by an account of the larder's own, and gives that
 	// account's name.
 	Plan(ctx context.Context, database string, schemas []string, text string) (lines []string, user string, err error)
+	// Succeed starts the program anew, as it is installed now, to take over from the larder, and gives its process. An
+	// error says what of it or its configuration is wrong; then nothing has changed.
+	Succeed() (process int, err error)
 	// Render fills in an event's protocol, and its parameters, if there are any, from what that protocol sends.
 	Render(origin string, types, bound []byte, event *control.Event)
 }
@@ -54,12 +57,12 @@ type Larder interface {
 // It is held by a lock beside it, so that of two larders that start at the same moment only one replaces what is left
 // over.
 func Listen(path string) (net.Listener, error) {
-	if len(path) > longestPath {
+	if len(path) > peer.LongestPath {
 		return nil, fmt.Errorf(
 			"the control socket's path %s has %d bytes: a Unix socket's may have at most %d, so choose a shorter one with --control",
 			path,
 			len(path),
-			longestPath,
+			peer.LongestPath,
 		)
 	}
 	release, err := lock.File(path + ".lock")
@@ -82,9 +85,6 @@ func Listen(path string) (net.Listener, error) {
 	return lock.Until(l, release), nil
 }
 
-// longestPath is how many bytes a Unix socket's path may have, with room for what the system needs.
-const longestPath = 100
-
 func listenOwn(path string) (net.Listener, error) {
 	if c, err := net.DialTimeout("unix", path, time.Second); err == nil {
 		c.Close()
@@ -101,9 +101,7 @@ func listenOwn(path string) (net.Listener, error) {
 			return nil, fmt.Errorf("removing the control socket left over at %s: %w", path, err)
 		}
 	}
-	before := syscall.Umask(0o177) // the socket must never be open to others, not even for a moment
-	l, err := net.Listen("unix", path)
-	syscall.Umask(before)
+	l, err := peer.Listen(path)
 	if err != nil {
 		return nil, fmt.Errorf("making the control socket: %w", err)
 	}
@@ -165,36 +163,40 @@ func (s *server) begins() bool {
 func (s *server) handler() http.Handler {
 	mux := http.NewServeMux()
 	for pattern, f := range map[string]http.HandlerFunc{
-		"GET /v1/status":             s.status,
-		"GET /v1/patterns":           s.remembered.within(s.patterns),
-		"GET /v1/patterns/{id}":      s.remembered.within(s.pattern),
-		"GET /v1/patterns/{id}/plan": s.plan,
-		"GET /v1/rules":              s.rules,
-		"PUT /v1/rules/{name}":       s.putRule,
-		"DELETE /v1/rules/{name}":    s.removeRule,
-		"PUT /v1/rules/{name}/pause": s.pauseRule,
-		"POST /v1/check":             s.check,
-		"GET /v1/draft":              s.draft,
-		"PUT /v1/draft":              s.putDraft,
-		"DELETE /v1/draft":           s.removeDraft,
-		"POST /v1/draft/edit":        s.editDraft,
-		"POST /v1/draft/renew":       s.renewDraft,
-		"POST /v1/forecast":          s.predict,
-		"POST /v1/apply":             s.applyText,
-		"POST /v1/undo":              s.undo,
-		"POST /v1/redo":              s.redo,
-		"GET /v1/history":            s.history,
-		"GET /v1/history/{id}":       s.historyEntry,
-		"POST /v1/drop":              s.drop,
-		"GET /v1/guard":              s.remembered.within(s.guard),
-		"GET /v1/stock":              s.remembered.within(s.stock),
-		"POST /v1/stock/curve":       s.memoryCurve,
-		"PUT /v1/stock/limit":        s.limit,
-		"GET /v1/prove":              s.remembered.within(s.prove),
-		"POST /v1/trial":             s.trial,
-		"DELETE /v1/trial":           s.stopTrial,
-		"PUT /v1/caching":            s.caching,
-		"GET /v1/stream":             s.stream,
+		"GET /v1/status":              s.status,
+		"GET /v1/patterns":            s.remembered.within(s.patterns),
+		"GET /v1/patterns/{id}":       s.remembered.within(s.pattern),
+		"GET /v1/patterns/{id}/plan":  s.plan,
+		"GET /v1/rules":               s.rules,
+		"PUT /v1/rules/{name}":        s.putRule,
+		"DELETE /v1/rules/{name}":     s.removeRule,
+		"PUT /v1/rules/{name}/pause":  s.pauseRule,
+		"GET /v1/choices":             s.choices,
+		"PUT /v1/rules/{name}/refuse": s.refuse,
+		"POST /v1/rules/{name}/adopt": s.adopt,
+		"POST /v1/check":              s.check,
+		"GET /v1/draft":               s.draft,
+		"PUT /v1/draft":               s.putDraft,
+		"DELETE /v1/draft":            s.removeDraft,
+		"POST /v1/draft/edit":         s.editDraft,
+		"POST /v1/draft/renew":        s.renewDraft,
+		"POST /v1/forecast":           s.predict,
+		"POST /v1/apply":              s.applyText,
+		"POST /v1/undo":               s.undo,
+		"POST /v1/redo":               s.redo,
+		"GET /v1/history":             s.history,
+		"GET /v1/history/{id}":        s.historyEntry,
+		"POST /v1/drop":               s.drop,
+		"GET /v1/guard":               s.remembered.within(s.guard),
+		"GET /v1/stock":               s.remembered.within(s.stock),
+		"POST /v1/stock/curve":        s.memoryCurve,
+		"PUT /v1/stock/limit":         s.limit,
+		"GET /v1/prove":               s.remembered.within(s.prove),
+		"POST /v1/trial":              s.trial,
+		"DELETE /v1/trial":            s.stopTrial,
+		"PUT /v1/caching":             s.caching,
+		"POST /v1/successor":          s.succeed,
+		"GET /v1/stream":              s.stream,
 	} {
 		if !strings.HasPrefix(pattern, "GET") {
 			f = s.changing(f)
@@ -431,6 +433,9 @@ func (s *server) pattern(w http.ResponseWriter, r *http.Request) {
 	if p := s.find(w, r); p != nil {
 		out := findings.Describe(s.l.Engine(), p, true)
 		out.Hour = s.calls(state.Pattern, string(p.ID))
+		if out.Rule != nil && out.Rule.Action == string(rules.Advised) {
+			out.NotChosen = s.l.Book().Against(p)
+		}
 		reply(w, out)
 	}
 }

@@ -65,6 +65,19 @@ func (f *ruleLines) add(x Line, take func(*control.Rule, string) error) {
 	f.lines = append(f.lines, ruleLine{x, take})
 }
 
+// What a form begins with where a rule says nothing.
+const (
+	usualTTL    = "30s"
+	usualMaxTTL = "1m"
+)
+
+// usualIfRare says of the last line, if few rules say anything of it, what it is by default.
+func (f *ruleLines) usualIfRare(value string) {
+	if f.rare {
+		f.lines[len(f.lines)-1].Usual = value
+	}
+}
+
 // plain takes a text as it is.
 func plain(take func(*control.Rule) *string) func(*control.Rule, string) error {
 	return func(r *control.Rule, v string) error { *take(r) = v; return nil }
@@ -91,10 +104,12 @@ func caller(take func(w *control.When, v string) error) func(*control.Rule, stri
 // NewRuleForm makes the form for a rule; put is given what was made of it.
 func NewRuleForm(title string, r control.Rule, put func(control.Rule) tea.Cmd) *Form {
 	var lines ruleLines
-	r.TTL = cmp.Or(r.TTL, "30s")
+	advised := r.Action == string(rules.Advised)
+	r.TTL, r.MaxTTL = cmp.Or(r.TTL, usualTTL), cmp.Or(r.MaxTTL, usualMaxTTL)
 	lines.asksWhich(&r)
 	lines.asksWhose(&r)
 	lines.asksWhat(&r)
+	lines.asksBounds(&r)
 	lines.asksAhead(&r)
 	lines.asksSafety(&r)
 	lines.asksText(&r)
@@ -107,11 +122,11 @@ func NewRuleForm(title string, r control.Rule, put func(control.Rule) tea.Cmd) *
 		if err != nil {
 			return nil, err
 		}
-		return put(out), nil
+		return put(meant(out)), nil
 	})
 	f.enter = keyPut
 	if r.Pattern != "" || r.Text != "" || len(r.Tables) > 0 || len(r.OnlyTables) > 0 || r.When != nil {
-		f.goToLine("ttl") // what it matches is said already
+		f.goToLine(map[bool]string{true: "max_ttl", false: "ttl"}[advised]) // what it matches is said already
 	}
 	return f
 }
@@ -121,6 +136,8 @@ const (
 	groupMatch   = "what it matches"
 	groupCallers = "for which callers"
 	groupDoes    = "what it does"
+	groupCaches  = "if it caches"
+	groupBounds  = "if the larder chooses: its bounds"
 	groupFetch   = "fetching ahead"
 	groupSafety  = "safety"
 	groupText    = "labels for people"
@@ -166,15 +183,32 @@ func (f *ruleLines) asksWhose(r *control.Rule) {
 // asksWhat asks what the rule does.
 func (f *ruleLines) asksWhat(r *control.Rule) {
 	f.group, f.rare = groupDoes, false
-	f.choice("action", "cache results, or send every statement to the database", r.Action,
-		func(r *control.Rule, v string) { r.Action = v }, string(rules.Cache), string(rules.Bypass))
-	f.text("ttl", "the longest time a result is used: 45s, 5m, 1h30m; or none", r.TTL, takeTTL)
-	f.choice("mode", "a write drops the result earlier, or only its TTL ends it",
-		cmp.Or(r.Mode, rules.UntilWritten), func(r *control.Rule, v string) { r.Mode = v }, rules.UntilWritten, rules.TTLOnly)
+	f.choice("action", "cache results, bypass the cache, or let the larder choose", r.Action,
+		func(r *control.Rule, v string) { r.Action = v }, string(rules.Cache), string(rules.Bypass), string(rules.Advised))
 	f.text("size_limit", "the largest result that is cached: 64KiB", r.SizeLimit,
 		plain(func(r *control.Rule) *string { return &r.SizeLimit }))
+	f.group, f.rare = groupCaches, r.Action == string(rules.Advised)
+	f.text("ttl", "the longest time a result is used: 45s, 5m, 1h30m; or none", r.TTL, takeTTL)
+	f.usualIfRare(usualTTL)
+	f.choice("mode", "a write drops the result earlier, or only its TTL ends it",
+		cmp.Or(r.Mode, rules.UntilWritten), func(r *control.Rule, v string) { r.Mode = v }, rules.UntilWritten, rules.TTLOnly)
 	f.text("memory_share", "memory reserved for this rule: 25%; empty for none",
 		r.MemoryShare, plain(func(r *control.Rule) *string { return &r.MemoryShare }))
+}
+
+// asksBounds asks within which bounds the larder chooses.
+func (f *ruleLines) asksBounds(r *control.Rule) {
+	f.group, f.rare = groupBounds, r.Action != string(rules.Advised)
+	f.text("max_ttl", "the oldest that an answer may be: 1m", r.MaxTTL, plain(func(r *control.Rule) *string { return &r.MaxTTL }))
+	f.usualIfRare(usualMaxTTL)
+	f.text("min_saved", "what a pattern must save in a minute: 0.2s; empty: 20ms", r.MinSaved,
+		plain(func(r *control.Rule) *string { return &r.MinSaved }))
+	f.text("max_memory", "the most memory for what is chosen: 20%; or empty", r.MaxMemory,
+		plain(func(r *control.Rule) *string { return &r.MaxMemory }))
+	f.text("never_tables", "no pattern that reads one of these tables is chosen: passengers", strings.Join(r.NeverTables, ", "),
+		list(func(r *control.Rule) *[]string { return &r.NeverTables }))
+	f.text("never_patterns", "these patterns are not chosen", strings.Join(r.NeverPatterns, ", "),
+		list(func(r *control.Rule) *[]string { return &r.NeverPatterns }))
 }
 
 // asksAhead asks what is fetched before a client asks for it.
@@ -270,6 +304,16 @@ func takeSample(r *control.Rule, v string) error {
 	}
 	r.ControlSample = &n
 	return nil
+}
+
+// meant gives a rule without what is not for its action.
+func meant(r control.Rule) control.Rule {
+	if r.Action == string(rules.Advised) {
+		r.TTL, r.Mode, r.MemoryShare = "", "", ""
+		return r
+	}
+	r.MaxTTL, r.MinSaved, r.MaxMemory, r.NeverTables, r.NeverPatterns = "", "", "", nil, nil
+	return r
 }
 
 // made gives the rule that is written, or all that is wrong with it.

@@ -98,7 +98,11 @@ func sentence(l *look.Look, p *control.Pattern, width int) (out []string) {
 		return nil
 	}
 	style, glyph, _ := advised(l, p.Advice)
-	for i, s := range look.Wrap(p.Advice.Sentence, width-5) {
+	says := p.Advice.Sentence
+	if p.Rule != nil && p.NotChosen != "" {
+		says += " The larder has not chosen it within " + p.Rule.Name + ": " + p.NotChosen
+	}
+	for i, s := range look.Wrap(says, width-5) {
 		mark := "    "
 		if i == 0 {
 			mark = "  " + style(glyph) + " "

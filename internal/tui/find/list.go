@@ -89,7 +89,7 @@ func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) [
 		return []string{mark, saveable, " " + bar, count, l.Honey.Render(look.Share(float64(p.Minute.Hits), float64(calls))), "", look.Cut(decision, 1), text.Render(p.Text)}
 	}
 	share := ""
-	if p.Rule != nil && calls > 0 {
+	if p.Rule != nil && (p.Rule.Action != "advised" || p.Minute.Hits > 0) && calls > 0 {
 		n := int(math.Round(float64(p.Minute.Hits) / float64(calls) * 6))
 		share = l.Honey.Render(strings.Repeat("◆", n)) + l.Dim.Render(strings.Repeat("◇", 6-n)) + " "
 	}
@@ -104,13 +104,15 @@ func (m *Model) row(l *look.Look, p *control.Pattern, most float64, width int) [
 // decide says in a few cells what has been decided, or what is advised.
 func decide(l *look.Look, p *control.Pattern) string {
 	switch {
+	case p.Rule != nil && p.Rule.Chosen:
+		return l.Honey.Render("◆ chosen " + p.Rule.TTL)
 	case p.Rule != nil && p.Rule.Action == "cache":
 		some := ""
 		if p.Rule.When != nil {
 			some = " some"
 		}
 		return l.Honey.Render("◆ cache " + p.Rule.TTL + some)
-	case p.Rule != nil:
+	case p.Rule != nil && p.Rule.Action != "advised":
 		return l.Dim.Render("■ never")
 	}
 	style, glyph, word := advised(l, p.Advice)
