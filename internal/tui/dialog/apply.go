@@ -1,6 +1,7 @@
 package dialog
 
 import (
+	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
@@ -15,7 +16,9 @@ type Reason struct {
 	Title string
 	// Says is what will happen, and Changes what will be changed, a line for each.
 	Says, Changes []string
-	Do            func(why string) tea.Cmd
+	// Foretold, if there is one, says what is expected of it, as far as that is known by the time that it is shown.
+	Foretold func() string
+	Do       func(why string) tea.Cmd
 
 	input   textinput.Model
 	missing bool
@@ -61,7 +64,11 @@ func (r *Reason) Refuse(why string) { r.refused = strings.ReplaceAll(why, "\n", 
 // View shows the question.
 func (r *Reason) View(l *look.Look, width, height int) []string {
 	out := []string{l.Rule(r.Title, width)}
-	for _, t := range r.Says {
+	says := r.Says
+	if r.Foretold != nil {
+		says = append(slices.Clone(says), r.Foretold())
+	}
+	for _, t := range says {
 		for i, part := range look.Wrap(t, width-6) {
 			mark := "    "
 			if i == 0 {
