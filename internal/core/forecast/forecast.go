@@ -16,7 +16,9 @@ import (
 // Pattern is one pattern that is replayed.
 type Pattern struct {
 	Trace inputs.Trace
-	// Origin is how long a fetch takes on average, Bytes how large a reply is, and Kept what a kept one takes of the
+	// Known is for how long there were no other calls than those of the trace, which may begin later.
+	Known time.Duration
+	// Origin is how long a fetch takes on average, Bytes how large a reply is, and Cached what a cached one takes of the
 	// memory.
 	Origin        time.Duration
 	Bytes, Cached float64
@@ -25,6 +27,13 @@ type Pattern struct {
 	Rules                  []*rules.Rule
 	Possible, TimeAccepted bool
 }
+
+// shortest is over how long calls are averaged at least, where so much is known: that a pattern was not asked before its first
+// call says as much of how often it will be as the calls since.
+const shortest = time.Minute
+
+// seen is over how long the pattern's calls are averaged.
+func (p *Pattern) seen() time.Duration { return max(p.Trace.Span, min(p.Known, shortest)) }
 
 // Run is what is replayed, and by what.
 type Run struct {
@@ -318,7 +327,7 @@ func (r *replayed) sum(f *Forecast) {
 	if r.Trace.Inputs == 1 {
 		adjust = 0
 	}
-	minutes := r.Trace.Span.Minutes() * counted
+	minutes := r.seen().Minutes() * counted
 	scale := r.Trace.Calls * counted / r.calls / minutes
 	var whole Outcome
 	for rule, o := range r.by {
@@ -390,9 +399,9 @@ func span(patterns []Pattern) time.Duration {
 	var parts []part
 	var all, sum float64
 	for _, p := range patterns {
-		if p.Trace.Span > 0 {
-			w := p.Trace.Calls / p.Trace.Span.Minutes() * float64(p.Origin)
-			parts, all = append(parts, part{p.Trace.Span, w}), all+w
+		if p.seen() > 0 {
+			w := p.Trace.Calls / p.seen().Minutes() * float64(p.Origin)
+			parts, all = append(parts, part{p.Known, w}), all+w
 		}
 	}
 	slices.SortFunc(parts, func(a, b part) int { return cmp.Compare(b.span, a.span) })

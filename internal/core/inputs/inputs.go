@@ -82,6 +82,10 @@ func (b *Book) Pattern(calls func() uint64) *Pattern { return &Pattern{book: b, 
 // are seen once.
 const followedFrom = 3
 
+// fewCalls is after how many calls at most a pattern's inputs begin to be followed for the first time: several sessions may
+// come to ask it at once. After more they were followed before, and given up.
+const fewCalls = 100
+
 // Follow takes one call, of which Input, Changes, Class and Blocked are set. It says whether the hash of the result is
 // to be handed to Compare.
 func (p *Pattern) Follow(asked Asked, now time.Time) (compare bool) {
@@ -140,7 +144,7 @@ func (p *Pattern) begin(calls uint64) *sample {
 	if s := p.sample.Load(); s != nil {
 		return s
 	}
-	s := &sample{room: &b.room, since: calls, trace: trace{room: &b.traces}}
+	s := &sample{room: &b.room, since: calls, trace: trace{room: &b.traces, cut: calls > fewCalls}}
 	p.sample.Store(s)
 	b.followed[p] = struct{}{}
 	return s

@@ -44,6 +44,7 @@ type trace struct {
 	shift uint32        // an input is in it if so many bits of its hash are zero
 	grain uint32
 	marks []mark
+	cut   bool // there were calls before the first one, which are not known any more
 }
 
 // mark is how many calls of all inputs there had been at some time.
@@ -101,6 +102,7 @@ func (t *trace) grow() bool {
 func (t *trace) shrink(now, horizon uint32, hot func(uint64) bool) {
 	if now > horizon {
 		t.list = slices.DeleteFunc(t.list, func(a Asked) bool { return a.At < now-horizon })
+		t.cut = true
 	}
 	for len(t.list) > cap(t.list)*3/4 {
 		inputs := map[uint64]bool{}
@@ -118,6 +120,7 @@ func (t *trace) shrink(now, horizon uint32, hot func(uint64) bool) {
 			t.coarsen()
 		default:
 			t.list = slices.Delete(t.list, 0, len(t.list)/4)
+			t.cut = true
 		}
 	}
 }
@@ -178,6 +181,8 @@ type Trace struct {
 	// Calls is how many calls there were of all inputs meanwhile, and Span how long that was.
 	Calls float64
 	Span  time.Duration
+	// Whole is set when the pattern was not asked before the first of the calls, or so seldom that no input was followed.
+	Whole bool
 	// Now is the present, in Ticks as in Asked, and Grain how far apart calls are that were put together.
 	Now   uint32
 	Grain time.Duration
@@ -206,7 +211,7 @@ func (p *Pattern) Trace(now time.Time, longest time.Duration) (out Trace) {
 	)
 	// A record may have been put together with later ones, so that the list is in order of when they began.
 	out = Trace{Asked: slices.Clone(s.trace.list[i:]), Inputs: float64(uint64(1) << s.trace.shift), Now: at,
-		Span: time.Duration(at-from) * Tick, Grain: time.Duration(s.trace.grain) * Tick}
+		Span: time.Duration(at-from) * Tick, Grain: time.Duration(s.trace.grain) * Tick, Whole: i == 0 && !s.trace.cut}
 	if hot := s.hot.Load(); hot != nil {
 		out.Hot = *hot
 	}

@@ -52,6 +52,10 @@ func (l *Larder) replay(
 		if len(trace.Asked) == 0 {
 			return
 		}
+		known := trace.Span
+		if trace.Whole {
+			known = max(known, min(now.Sub(l.Ledger.Began), longest))
+		}
 		does := l.DoesUnder(set, p)
 		reply := float64(p.Numbers.Bytes()) / float64(max(p.Numbers.Calls(), 1))
 		kept := reply + store.Overhead
@@ -59,7 +63,7 @@ func (l *Larder) replay(
 			kept = float64(p.Numbers.Cached.HeldBytes.Load()) / float64(n)
 		}
 		run.Patterns = append(run.Patterns, forecast.Pattern{
-			Trace: trace, Origin: fetchTime(p), Bytes: reply, Cached: kept,
+			Trace: trace, Known: known, Origin: fetchTime(p), Bytes: reply, Cached: kept,
 			Rules:    rules.ThatRead(set.Candidates(p.ID, p.Text), does.Reads),
 			Possible: len(does.Reasons) == 0, TimeAccepted: does.OfTime,
 		})

@@ -95,6 +95,32 @@ func TestAForecastComesTrue(t *testing.T) {
 	}
 }
 
+// A pattern that was asked for the first time a moment ago is not taken to be asked all the time: a minute is the least that is
+// looked at, or the time that the larder runs.
+func TestAForecastIsNotLedByAMoment(t *testing.T) {
+	const report = "select sum(n) from berths"
+	set := rules.NewSet([]rules.Rule{{Name: "report", Pattern: postgres.Dialect.Syntax.Of(report), Action: rules.Cache, TTL: time.Minute}})
+	for _, runs := range []time.Duration{20 * time.Second, 50 * time.Second, 10 * time.Minute} {
+		e, h := newHarbour(t)
+		h.run(e, runs)
+		const calls = 12
+		for range calls { // each takes a second
+			h.at = h.at.Add(300 * time.Millisecond)
+			d := h.web.Begin(&engine.Request{Statement: h.web.Read([]byte(report)), Shape: 'q'}, h.at)
+			d.Sent(h.at)
+			d.End(engine.Result{Took: time.Second, Fetch: time.Second, Rows: 1, Bytes: 1, Reply: []byte("1")}, h.at)
+			h.web.Ready(engine.Idle)
+			e.Tick(h.at)
+		}
+		f, err := e.Forecast(set, h.at, time.Hour, nil)
+		require.NoError(t, err)
+		assert.Greater(t, f.Span, runs*9/10, "it is known that it was not asked before")
+		each := calls / min(runs, time.Minute).Minutes()
+		assert.InDelta(t, each, f.Rules["report"].Calls, 0.4*each, "a minute")
+		assert.Less(t, f.Rules["report"].Saved, time.Duration(1.4*each*float64(time.Second)), "a minute")
+	}
+}
+
 // What the curve says of a memory of another size comes true with one: within three points of the share of hits.
 func TestTheMemoryCurveComesTrue(t *testing.T) {
 	type traffic struct {
