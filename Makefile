@@ -27,10 +27,10 @@ demo: build
 # Never from the cache: tests also run what other packages build. Two packages at a time: they start servers.
 test: lint
 	./scripts/install-test-tools
-	$(GO) test -count=1 -p 2 -timeout 20m ./...
-	$(GO) test -count=1 -tags faults -timeout 10m -run Fault ./internal/wire/postgres ./internal/wire/mysql
-	$(GO) test -count=1 -p 1 -tags safeguards -timeout 15m -run 'Safeguard|Cause|TheServerKnowsOfWholeRows' $(SAFEGUARDED)
-	$(GO) test -count=1 -tags safeguards -timeout 15m -run ConformanceWithoutASafeguard ./internal/wire/postgres ./internal/wire/mysql
+	$(GO) test -count=1 -p 2 -timeout 40m ./...
+	$(GO) test -count=1 -tags faults -timeout 20m -run Fault ./internal/wire/postgres ./internal/wire/mysql
+	$(GO) test -count=1 -p 1 -tags safeguards -timeout 30m -run 'Safeguard|Cause|TheServerKnowsOfWholeRows' $(SAFEGUARDED)
+	$(GO) test -count=1 -tags safeguards -timeout 30m -run ConformanceWithoutASafeguard ./internal/wire/postgres ./internal/wire/mysql
 
 # What tests switch safeguards off in, which only a build of their own can.
 SAFEGUARDED = ./internal/core/freshness ./internal/core/engine ./internal/freshcheck
