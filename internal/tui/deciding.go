@@ -117,31 +117,35 @@ func (s *deciding) Take(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (s *deciding) Next(say sayer) string {
+func (s *deciding) Next(say sayer) []string {
 	switch {
 	case s.History() && s.Entry() != nil && s.Entry().Choice != nil:
-		return say("", decide.KeyRecord, "goes back to the rules,") + say("", decide.KeyChosen, "there shows what the larder chose.")
+		return []string{say("", decide.KeyRecord, "goes back to the rules"), say("", decide.KeyChosen, "there shows what the larder chose")}
 	case s.History():
-		return say("", keyUndo, "puts the rules of this entry in force again,") + say("", decide.KeyRecord, "goes back to the rules.")
+		return []string{say("", keyUndo, "puts the rules of this entry in force again"), say("", decide.KeyRecord, "goes back to the rules")}
 	case s.Chosen() && s.Choice() != nil:
-		return say("", keyRefuse, "takes it back for good,") + say("", keyAdopt, "makes it a rule of its own,") + say("", decide.KeyChosen, "goes back to the rules.")
+		return []string{say("", keyRefuse, "takes it back for good"), say("", keyAdopt, "makes it a rule of its own"), say("", decide.KeyChosen, "goes back to the rules")}
 	case s.Chosen():
-		return say("", decide.KeyChosen, "goes back to the rules.")
+		return []string{say("", decide.KeyChosen, "goes back to the rules")}
 	case s.Draft().Behind:
-		return say("Somebody changed the rules:", keyRenew, "takes that into the draft,") + say("", keyDiscard, "discards the draft.")
+		return []string{say("Somebody changed the rules:", keyRenew, "takes that into the draft"), say("", keyDiscard, "discards the draft")}
 	case s.Running():
-		return say("The forecast is being made:", decide.KeyStop, "stops it.")
+		return []string{say("The forecast is being made:", decide.KeyStop, "stops it")}
 	case s.Draft().Open:
-		return say("", keyApply, "applies the draft,") + say("", keyEdit, "edits the rule,") + say("", keyDiscard, "discards the draft.")
+		return []string{say("", keyApply, "applies the draft"), say("", keyEdit, "edits the rule"), say("", keyDiscard, "discards the draft")}
 	case s.Outside() != nil:
-		return say("The rules file was edited:", keyFile, "applies that.")
+		return []string{say("The rules file was edited:", keyFile, "applies that")}
 	case s.Selected() != nil && s.Selected().Action == "advised":
-		return say("", decide.KeyChosen, "shows what the larder chose,") + say("", keyEdit, "edits the bounds,") + say("", keyPause, "pauses the rule.")
+		return []string{say("", decide.KeyChosen, "shows what the larder chose"), say("", keyEdit, "edits the bounds"), say("", keyPause, "pauses the rule")}
 	case s.Selected() != nil:
-		return say("", keyEdit, "edits the rule,") + say("", keyPause, "pauses it,") +
-			say("", keyUndo, "undoes the last change,") + say("", decide.KeyRecord, "shows the history.")
+		return []string{
+			say("", keyEdit, "edits the rule"),
+			say("", keyPause, "pauses it"),
+			say("", keyUndo, "undoes the last change"),
+			say("", decide.KeyRecord, "shows the history"),
+		}
 	}
-	return say("Nothing is decided yet:", s.a.keyTo(s.a.find), "shows what is worth caching.")
+	return []string{say("Nothing is decided yet:", s.a.keyTo(s.a.find), "shows what is worth caching")}
 }
 
 // Signs explains the signs before rules.

@@ -122,23 +122,23 @@ func (s *finding) Take(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (s *finding) Next(say sayer) string {
-	deeper := say("", keyEnter, "shows details.")
+func (s *finding) Next(say sayer) []string {
+	deeper := say("", keyEnter, "shows details")
 	if s.Deep() {
-		deeper = say("", keyBack, "goes back to the list.")
+		deeper = say("", keyBack, "goes back to the list")
 	}
 	p := s.Selected()
 	switch {
 	case p == nil || !p.Cacheable && p.Rule == nil:
-		return say("", moving.Down, "goes down the list,") + deeper
+		return []string{say("", moving.Down, "goes down the list"), deeper}
 	case p.Rule != nil && p.Rule.Action != "advised":
-		return say("", find.KeyCache, "goes to its rule,") + say("", keyDrop, "drops its results,") + deeper
+		return []string{say("", find.KeyCache, "goes to its rule"), deeper, say("", keyDrop, "drops its results")}
 	case s.a.status.Drafted > 0:
-		return say("", find.KeyCache, "takes this into the draft too,") + say("", s.a.keyTo(s.a.decide), "forecasts and applies it,") + deeper
+		return []string{say("", find.KeyCache, "takes this into the draft too"), say("", s.a.keyTo(s.a.decide), "forecasts and applies it"), deeper}
 	case p.Advice != nil && p.Advice.Kind == "cache":
-		return say("Take the advice:", find.KeyCache, "puts it into a draft,") + deeper
+		return []string{say("Take the advice:", find.KeyCache, "puts it into a draft"), deeper}
 	}
-	return say("", find.KeyCache, "puts it into a draft,") + deeper
+	return []string{say("", find.KeyCache, "puts it into a draft"), deeper}
 }
 
 // takeAdvice puts the selected pattern into the draft, with the lifetime that is advised.

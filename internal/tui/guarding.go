@@ -79,19 +79,22 @@ func (s *guarding) Back() bool {
 	return deep
 }
 
-func (s *guarding) Next(say sayer) string {
+func (s *guarding) Next(say sayer) []string {
 	switch {
 	case s.Effect() != nil:
-		return say("", keyEnter, "shows the pattern,") + say("", guard.KeyList, "goes back to the tables.")
+		return []string{say("", keyEnter, "shows the pattern"), say("", guard.KeyList, "goes back to the tables")}
 	case s.Effects():
-		return say("", guard.KeyList, "goes back to the tables.")
+		return []string{say("", guard.KeyList, "goes back to the tables")}
 	case s.Deep():
-		return say("", keyBack, "goes back to the tables.")
+		return []string{say("", keyBack, "goes back to the tables")}
 	case s.Selected() != nil:
-		return say("", keyEnter, "shows details of the table,") + say("", keyDropTable, "drops the results that depend on it,") +
-			say("", guard.KeyList, "lists statements with unknown effects.")
+		return []string{
+			say("", keyEnter, "shows details of the table"),
+			say("", keyDropTable, "drops the results that depend on it"),
+			say("", guard.KeyList, "lists statements with unknown effects"),
+		}
 	}
-	return say("", s.a.keyTo(s.a.watch), "goes back to Watch.")
+	return []string{say("", s.a.keyTo(s.a.watch), "goes back to Watch")}
 }
 
 func (s *guarding) Press(k tea.KeyPressMsg) tea.Cmd {

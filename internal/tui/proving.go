@@ -113,15 +113,19 @@ func (s *proving) Back() bool {
 	return open
 }
 
-func (s *proving) Next(say sayer) string {
+func (s *proving) Next(say sayer) []string {
 	switch {
 	case s.Running():
-		return say("The trial is under way:", keyStopTrial, "stops it; completed rounds count.")
+		return []string{say("The trial is under way:", keyStopTrial, "stops it; completed rounds count")}
 	case s.Trial():
-		return say("", prove.KeyTrial, "makes another,") + say("", keyExport, "writes its chart to a file,") + say("", keyBack, "goes back.")
+		return []string{say("", prove.KeyTrial, "makes another"), say("", keyExport, "writes its chart to a file"), say("", keyBack, "goes back")}
 	}
-	return say("", prove.KeyStretch, "shows another period,") + say("", prove.KeyBy, "sums otherwise,") +
-		say("", prove.KeyTrial, "runs a trial,") + say("", keyReport, "writes a report.")
+	return []string{
+		say("", prove.KeyStretch, "shows another period"),
+		say("", prove.KeyBy, "sums otherwise"),
+		say("", prove.KeyTrial, "runs a trial"),
+		say("", keyReport, "writes a report"),
+	}
 }
 
 func (s *proving) Press(k tea.KeyPressMsg) tea.Cmd {

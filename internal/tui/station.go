@@ -25,8 +25,8 @@ type station interface {
 	Charts() []*chart.Chart
 	// Badge stands beside its name where it wants attention; else it is empty.
 	Badge(l *look.Look) string
-	// Next says what would be sensible to do in it, by the keys that do it.
-	Next(say sayer) string
+	// Next says what would be sensible to do in it, by the keys that do it, the most sensible first.
+	Next(say sayer) []string
 	// Keys are those that work in it alone, and Press takes one of them.
 	Keys() []key.Binding
 	Press(k tea.KeyPressMsg) tea.Cmd

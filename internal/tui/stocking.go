@@ -95,18 +95,18 @@ func (s *stocking) full() bool {
 	return limit > 0 && float64(s.a.status.CachedBytes) > 0.98*float64(limit)
 }
 
-func (s *stocking) Next(say sayer) string {
-	deeper := ""
-	if s.Selected() != nil {
-		deeper = say("", keyEnter, "goes to the pattern,")
-	}
+func (s *stocking) Next(say sayer) []string {
 	switch {
 	case s.Making():
-		return say("The forecast for other sizes is being made:", stock.KeyCurve, "stops it.")
+		return []string{say("The forecast for other sizes is being made:", stock.KeyCurve, "stops it")}
 	case s.full():
-		return say("The memory is full:", keyLimit, "sets another limit, with a forecast.")
+		return []string{say("The memory is full:", keyLimit, "sets another limit, with a forecast")}
 	}
-	return say("", keyLimit, "sets another limit,") + deeper + say("", stock.KeyCurve, "forecasts other sizes again.")
+	out := []string{say("", keyLimit, "sets another limit")}
+	if s.Selected() != nil {
+		out = append(out, say("", keyEnter, "goes to the pattern"))
+	}
+	return append(out, say("", stock.KeyCurve, "forecasts other sizes again"))
 }
 
 func (s *stocking) Refresh() tea.Cmd {

@@ -281,18 +281,22 @@ func (a *App) foot() []string {
 	if a.line.open {
 		return a.line.view(l, a.width)
 	}
-	next := a.next()
+	keys := l.Key(keyHelp, "keys") + "  " + l.Key(keyQuit, "leave") + " "
+	if a.dialog != nil {
+		keys = ""
+	}
+	room := func() int { return a.width - look.Width(keys) - 3 }
+	next := a.next(room())
 	if time.Since(a.saidAt) < 6*time.Second && a.dialog == nil {
 		next = l.Moss.Render("✓ ") + l.Cream.Render(a.said)
 		if a.saidBad {
 			next = l.Brick.Render("! ") + l.Cream.Render(a.said)
 		}
 	}
-	keys := l.Key(keyHelp, "keys") + "  " + l.Key(keyQuit, "leave") + " "
-	if a.dialog != nil {
+	if look.Width(next) > room() { // for a moment, what is said matters more
 		keys = ""
 	}
-	line := " " + look.Cut(next, a.width-look.Width(keys)-3)
+	line := " " + look.Cut(next, room())
 	line += strings.Repeat(" ", max(a.width-look.Width(line)-look.Width(keys), 0)) + keys
 	note := ""
 	if len(a.status.Problems) > 0 {
@@ -303,11 +307,14 @@ func (a *App) foot() []string {
 	return []string{look.Left(note+l.Dim.Render(strings.Repeat("─", max(a.width-look.Width(note), 0))), a.width), line}
 }
 
-// next says in words what would be sensible to do now.
-func (a *App) next() string {
+// next says in words what would be sensible to do now, as much of it as has room.
+func (a *App) next(room int) string {
 	l := a.look
 	say := func(text string, k key.Binding, does string) string {
-		return l.Cream.Render(text+" ") + l.Honey.Bold(true).Render(k.Help().Key) + l.Cream.Render(" "+does)
+		if text != "" {
+			text += " "
+		}
+		return l.Cream.Render(text) + l.Honey.Bold(true).Render(k.Help().Key) + l.Cream.Render(" "+does)
 	}
 	switch {
 	case a.dialog != nil:
@@ -315,7 +322,7 @@ func (a *App) next() string {
 	case a.help:
 		return a.nextInHelp()
 	case a.frozen:
-		return say("What is shown is frozen.", keyFreeze, "goes on.")
+		return l.Sentence([]string{say("What is shown is frozen.", keyFreeze, "goes on")}, room)
 	}
-	return a.at.Next(say)
+	return l.Sentence(a.at.Next(say), room)
 }

@@ -44,12 +44,12 @@ func (s *watching) Press(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-func (s *watching) Next(say sayer) string {
+func (s *watching) Next(say sayer) []string {
 	switch {
 	case s.SelectedPattern() != "":
-		return say("", keyEnter, "shows the pattern of this statement,") + say("", watch.KeyFollow, "follows its label or application.")
+		return []string{say("", keyEnter, "shows the pattern of this statement"), say("", watch.KeyFollow, "follows its label or application")}
 	case s.a.status.State == "watching":
-		return say("Nothing is cached yet.", s.a.keyTo(s.a.find), "shows what is worth caching.")
+		return []string{say("Nothing is cached yet.", s.a.keyTo(s.a.find), "shows what is worth caching")}
 	}
-	return say("", moving.Down, "chooses a statement,") + say("", watch.KeyGroup, "shows them one by one.")
+	return []string{say("", moving.Down, "chooses a statement"), say("", watch.KeyGroup, "shows them one by one")}
 }

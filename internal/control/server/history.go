@@ -37,10 +37,14 @@ func (s *server) history(w http.ResponseWriter, r *http.Request) {
 	reply(w, out[:min(len(out), most)])
 }
 
+// leastSince is how long rules have to be in force before anything is said of what came true: a minute's worth of the
+// first moment is mostly chance.
+const leastSince = 10 * time.Second
+
 // since says what came true since the rules in force were put in force.
 func (s *server) since() *control.Measured {
 	sums, drops, length := s.l.Book().Since()
-	if length < time.Second {
+	if length < leastSince {
 		return nil
 	}
 	m := length.Minutes()

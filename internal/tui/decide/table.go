@@ -158,7 +158,10 @@ func (m *Model) compare(l *look.Look, title string, columns []column, width int)
 			if o.Oldest == 0 {
 				return ""
 			}
-			return short(o.Age) + ", most < " + short(o.Oldest)
+			if text := short(o.Age) + ", most < " + short(o.Oldest); look.Width(text) <= wide {
+				return text
+			}
+			return short(o.Age) + ", < " + short(o.Oldest)
 		}, 0)
 	}
 	return out

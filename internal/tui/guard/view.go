@@ -16,6 +16,9 @@ import (
 // enoughChanges is from how many changed results on it is said how many drops each costs: of a few, that is chance.
 const enoughChanges = 20
 
+// roomy is the height from which on what does not fit into a line goes on in the next.
+const roomy = 16
+
 // View draws the station. What is asked of her, if anything is, stands under the list.
 func (m *Model) View(l *look.Look, width, height int, question []string) []string {
 	if !m.known {
@@ -29,7 +32,7 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 		out = append(out, m.effects(l, width, max(height-len(out), 4))...)
 		return append(out, question...)
 	}
-	foot := m.watched(l, width)
+	foot := m.watched(l, width, height)
 	room := height - len(out) - len(foot)
 	list := min(max(room/2, 4), len(m.listed)+2)
 	if question != nil {
@@ -195,7 +198,7 @@ func (m *Model) table1(l *look.Look, t *control.GuardedTable, width, height int,
 		if hour != nil {
 			rests = append(append(rests, ""), hour...)
 		}
-		out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+": cached results that depend on it, and how its rows are identified", width)}, rests...)
+		out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+dependents(width), width)}, rests...)
 		out = append(out, "", l.Rule("what its last writes dropped, and what stayed", width))
 		out = append(out, writes...)
 		out = append(out, "", l.Rule("what writes it", width))
@@ -213,12 +216,20 @@ func (m *Model) table1(l *look.Look, t *control.GuardedTable, width, height int,
 	if len(rests) > half {
 		rests = append(rests[:half-1:half-1], l.Dim.Render(fmt.Sprintf("  … %d more: ", len(rests)-half+1))+l.Key(moving.Enter, "shows them"))
 	}
-	out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+": cached results that depend on it, and how its rows are identified", width)}, rests...)
+	out := append([]string{l.Rule(strings.TrimPrefix(t.Name, "public.")+dependents(width), width)}, rests...)
 	if hour != nil {
 		out = append(append(out, ""), hour...)
 	}
 	out = append(out, l.Rule("what its last writes dropped, and what stayed", width))
 	return append(out, writes[:min(len(writes), max(height-len(out), 0))]...)
+}
+
+// dependents is the title over the results that depend on a table, as long as there is room for.
+func dependents(width int) string {
+	if width < 100 {
+		return ": cached results that depend on it"
+	}
+	return ": cached results that depend on it, and how its rows are identified"
 }
 
 // hour draws the writes to a table over the last hour, and what they dropped.
@@ -310,48 +321,61 @@ func (m *Model) seen(l *look.Look, w *control.SeenWrite, table string, width int
 }
 
 // watched draws by what it is seen whether the promise holds: the control samples and the feeds.
-func (m *Model) watched(l *look.Look, width int) []string {
+func (m *Model) watched(l *look.Look, width, height int) []string {
 	s := m.guard.Samples
 	out := []string{l.Rule("how it is checked", width)}
-	line := "  " + l.Dim.Render("control samples  ") + l.Cream.Render(fmt.Sprintf("%d compared with the database, %d equal", s.Taken, s.Equal))
+	fact := func(label, says string) {
+		lines := l.Fact(label, says, width)
+		if height < roomy {
+			lines = lines[:1]
+		}
+		out = append(out, lines...)
+	}
+	style := l.Moss
+	if s.Stale > 0 {
+		style = l.Brick.Bold(true)
+	}
+	line := l.Cream.Render(fmt.Sprintf("%d compared with the database, %d equal, ", s.Taken, s.Equal)) + style.Render(fmt.Sprintf("%d stale", s.Stale))
 	if s.Explained > 0 {
 		line += l.Dim.Render(fmt.Sprintf(", %d changed by a write", s.Explained))
 	}
 	if s.Unordered > 0 {
 		line += l.Dim.Render(fmt.Sprintf(", %d without a defined order", s.Unordered))
 	}
-	style := l.Moss
-	if s.Stale > 0 {
-		style = l.Brick.Bold(true)
-	}
-	line += ", " + style.Render(fmt.Sprintf("%d stale", s.Stale))
-	out = append(out, look.Cut(line, width))
+	fact("control samples", line)
 	if d := m.guard.Drops; d.Changed+d.Same > 0 {
 		each := "too few drops for a ratio"
 		if d.Changed >= enoughChanges {
-			each = fmt.Sprintf("%.1f drops for each change", float64(d.Changed+d.Same)/float64(d.Changed))
+			each = fmt.Sprintf("%.1f drops per change", float64(d.Changed+d.Same)/float64(d.Changed))
 		}
-		out = append(out, look.Cut("  "+l.Dim.Render("drops            ")+l.Plum.Render(fmt.Sprintf("%s had changed", look.Count(d.Changed)))+
-			l.Dim.Render(fmt.Sprintf(" when they were fetched again, %s had not: %s", look.Count(d.Same), each)), width))
+		again := " when they were fetched again"
+		if width < 100 {
+			again = ""
+		}
+		fact("drops", l.Plum.Render(fmt.Sprintf("%s had changed", look.Count(d.Changed)))+
+			l.Dim.Render(fmt.Sprintf("%s, %s had not: %s", again, look.Count(d.Same), each)))
 	}
 	for _, f := range m.guard.Feeds {
-		out = append(out, look.Cut(m.feed(l, &f), width))
+		fact("change feed", m.feed(l, &f))
 	}
 	switch {
 	case len(m.guard.Feeds) > 0:
 	case m.Unfollowed:
-		out = append(out, look.Cut("  "+l.Dim.Render("change feed      none: there is none for this kind of database so far"), width))
+		fact("change feed", l.Dim.Render("none: there is none for this kind of database so far"))
 	default:
-		out = append(out, look.Cut("  "+l.Dim.Render("change feed      none: [origin.feed] in the configuration, and jollylarder feed setup, would show direct writes"), width))
+		none := "none: [origin.feed] in the configuration, and jollylarder feed setup, would show direct writes"
+		if width < 100 {
+			none = "none: jollylarder feed setup would show direct writes"
+		}
+		fact("change feed", l.Dim.Render(none))
 	}
 	if n := len(m.guard.Unknown); n > 0 {
-		out = append(out, look.Cut("  "+l.Dim.Render("effects          ")+l.Honey.Render(look.Number(float64(n), "pattern"))+l.Dim.Render(" with unknown effects  ")+l.Key(KeyList, "lists them"), width))
+		fact("effects", l.Honey.Render(look.Number(float64(n), "pattern"))+l.Dim.Render(" with unknown effects  ")+l.Key(KeyList, "lists them"))
 	}
 	return out
 }
 
 func (m *Model) feed(l *look.Look, f *control.Feed) string {
-	line := "  " + l.Dim.Render("change feed      ")
 	switch f.Mode {
 	case "stream":
 		lags := m.lags[f.Origin+"/"+f.Database]
@@ -359,7 +383,7 @@ func (m *Model) feed(l *look.Look, f *control.Feed) string {
 		for _, x := range lags {
 			most = max(most, x)
 		}
-		line += l.Moss.Render("stream of "+f.Where()) + l.Dim.Render("  lag ") + l.Cream.Render(strings.TrimSpace(look.Millis(f.LagMS))) + " " + l.Slate.Render(look.Pillars(lags, most)) +
+		line := l.Moss.Render("stream of "+f.Where()) + l.Dim.Render("  lag ") + l.Cream.Render(strings.TrimSpace(look.Millis(f.LagMS))) + " " + l.Slate.Render(look.Pillars(lags, most)) +
 			l.Dim.Render(fmt.Sprintf("  %s changes, %d gaps", look.Count(f.Rows), f.Gaps))
 		if f.Bound == 0 {
 			return line
@@ -371,9 +395,9 @@ func (m *Model) feed(l *look.Look, f *control.Feed) string {
 		}
 		return line + style.Render(fmt.Sprintf("%s of %s", look.Bytes(f.Held), look.Bytes(f.Bound)))
 	case "poll":
-		return line + l.Honey.Render("counters of "+f.Where()) + l.Dim.Render(fmt.Sprintf("  up to %.0f s late, %s changes", f.LagMS/1000, look.Count(f.Rows)))
+		return l.Honey.Render("counters of "+f.Where()) + l.Dim.Render(fmt.Sprintf("  up to %.0f s late, %s changes", f.LagMS/1000, look.Count(f.Rows)))
 	}
-	return line + l.Brick.Render("not followed: "+f.Problem)
+	return l.Brick.Render("not followed: " + f.Problem)
 }
 
 // effects draws the patterns of which it is not known what they write.

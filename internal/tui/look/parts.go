@@ -38,6 +38,53 @@ func Right(s string, width int) string {
 	return strings.Repeat(" ", max(width-Width(s), 0)) + s
 }
 
+// Sentence puts parts into one sentence with commas between them: as many as a width has room for, and at least one.
+func (l *Look) Sentence(parts []string, width int) string {
+	comma := l.Cream.Render(", ")
+	out := ""
+	for i, p := range parts {
+		if i > 0 && Width(out)+Width(comma)+Width(p)+1 > width {
+			break
+		}
+		if i > 0 {
+			out += comma
+		}
+		out += p
+	}
+	return out + l.Cream.Render(".")
+}
+
+// Flow puts parts into lines of at most a width, with a gap between them, and an indent before each line.
+func Flow(parts []string, gap, indent string, width int) (out []string) {
+	line := ""
+	for _, p := range parts {
+		switch {
+		case line == "":
+			line = indent + p
+		case Width(line)+Width(gap)+Width(p) > width:
+			out = append(out, Cut(line, width))
+			line = indent + p
+		default:
+			line += gap + p
+		}
+	}
+	return append(out, Cut(line, width))
+}
+
+// Fact writes what something is under a label, in as many lines of a width as that takes.
+func (l *Look) Fact(label, says string, width int) []string {
+	const indent = 19
+	out := Wrap(says, width-indent)
+	for i := range out {
+		before := Left("", indent)
+		if i == 0 {
+			before = l.Dim.Render(Left("  "+label, indent))
+		}
+		out[i] = Cut(before+out[i], width)
+	}
+	return out
+}
+
 // Block brings lines to exactly a width and height.
 func Block(lines []string, width, height int) []string {
 	out := make([]string, height)
@@ -51,9 +98,9 @@ func Block(lines []string, width, height int) []string {
 	return out
 }
 
-// Wrap breaks a text into lines of at most a width.
+// Wrap breaks a text into lines of at most a width, each styled by itself.
 func Wrap(s string, width int) []string {
-	return strings.Split(ansi.Wrap(s, max(width, 8), ""), "\n")
+	return strings.Split(lipgloss.Wrap(s, max(width, 8), ""), "\n")
 }
 
 // Millis writes a duration given in milliseconds, in seven cells: "0.03 ms", " 1.4 ms", " 132 ms", " 1.20 s".

@@ -50,9 +50,16 @@ func (m *Model) head(l *look.Look, width int) []string {
 	out := []string{l.Rule("saved "+m.Says(), width)}
 	line := " " + l.Honey.Bold(true).Render(secs(s.Saved)+" saved") + l.Dim.Render("   beside ") + l.Cream.Render(secs(s.Waited)+" waited")
 	if all := s.Saved + s.Waited; all > 0 && s.Saved > 0 {
-		line += l.Dim.Render(": ") + l.Cream.Render(fmt.Sprintf("%.1f%% less time waited", 100*s.Saved/all))
+		less := "%.1f%% less time waited"
+		if width < 100 {
+			less = "%.1f%% less"
+		}
+		line += l.Dim.Render(": ") + l.Cream.Render(fmt.Sprintf(less, 100*s.Saved/all))
 	}
-	line += l.Dim.Render("   hit rate ") + l.Cream.Render(strings.TrimSpace(look.Share(float64(s.Hits), float64(s.Calls())))) + l.Dim.Render(fmt.Sprintf(" of %s statements", look.Count(s.Calls())))
+	line += l.Dim.Render("   hit rate ") + l.Cream.Render(strings.TrimSpace(look.Share(float64(s.Hits), float64(s.Calls())))) + l.Dim.Render(" of "+look.Count(s.Calls()))
+	if width >= 100 {
+		line += l.Dim.Render(" statements")
+	}
 	if m.proof.Minutes > 0 {
 		line += l.Dim.Render("   in " + look.Number(float64(m.proof.Minutes), "whole minute"))
 	}
@@ -135,13 +142,9 @@ func (m *Model) measures(l *look.Look, width int) []string {
 			most = max(most, math.Abs(x.Saved)+x.Error)
 		}
 	}
-	name := 44
-	if width < 100 {
-		name = 24
-	}
-	plot := max(width-name-70, 6)
-	if width < 100 {
-		plot = max(width-name-24, 6)
+	name, plot, narrow := 44, max(width-44-70, 6), width < 100
+	if narrow {
+		name, plot = 17, max(width-17-43, 6)
 	}
 	bar := func(v, e float64) string {
 		if most == 0 {
@@ -155,7 +158,7 @@ func (m *Model) measures(l *look.Look, width int) []string {
 	}
 	say := func(short, long string, x *control.Way, none string) {
 		text := long
-		if width < 100 {
+		if narrow {
 			text = short
 		}
 		line := "  " + l.Cream.Render(look.Left(text, name))
@@ -169,14 +172,21 @@ func (m *Model) measures(l *look.Look, width int) []string {
 		}
 		line += bar(x.Saved, x.Error) + " " + l.Honey.Render(look.Left(value, 19))
 		if x.Covers < 0.995 {
-			line += l.Dim.Render(fmt.Sprintf(" for %.0f%% of the hits, where the first says %s", 100*x.Covers, secs(x.Like)))
+			line += l.Dim.Render(fmt.Sprintf(" for %.0f%% of the hits", 100*x.Covers))
+			if !narrow {
+				line += l.Dim.Render(", where the first says " + secs(x.Like))
+			}
 		}
 		out = append(out, look.Cut(line, width))
 	}
 	say("last fetch", "by the last fetch of each result", &control.Way{Saved: w.Fetches, Covers: 1}, "")
 	say("control samples", "by control samples, as the database is now", w.Sample, "too few samples so far")
 	say("before and after", "before and after", w.Before, "no calls were seen before it was cached")
-	return append(out, look.Cut("  "+l.Dim.Render(fmt.Sprintf("already subtracted: %s that the larder added to misses, and %s that hits waited for another fetch", secs(s.Own), secs(s.Follow))), width))
+	less := "already subtracted: %s that the larder added to misses, and %s that hits waited for another fetch"
+	if narrow {
+		less = "already subtracted: %s added to misses, and %s that hits waited"
+	}
+	return append(out, look.Cut("  "+l.Dim.Render(fmt.Sprintf(less, secs(s.Own), secs(s.Follow))), width))
 }
 
 // lines draws what was saved of each pattern, rule or application.

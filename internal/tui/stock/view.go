@@ -19,7 +19,7 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 	if !m.known {
 		return []string{l.Rule("is the memory well used?", width)}
 	}
-	out := m.whole(l, width)
+	out := m.whole(l, width, height)
 	if height >= roomy || m.stock.Overhead.Used() > m.stock.Overhead.Limit*9/16 {
 		out = append(out, beside(l, &m.stock.Overhead, width))
 	}
@@ -36,7 +36,7 @@ func (m *Model) View(l *look.Look, width, height int, question []string) []strin
 }
 
 // whole draws the memory as one ribbon: what is used, what was not used yet, what is needed beside, and what is free.
-func (m *Model) whole(l *look.Look, width int) []string {
+func (m *Model) whole(l *look.Look, width, height int) []string {
 	s := &m.stock
 	var unused float64
 	for _, b := range s.Ages {
@@ -52,21 +52,28 @@ func (m *Model) whole(l *look.Look, width int) []string {
 		look.Stretch{Value: float64(s.Beside), Texture: '=', Style: l.Plum},
 		look.Stretch{Value: free, Texture: look.TextureRest, Style: l.Dim}))
 	bytes := func(n float64) string { return look.Bytes(int64(n)) }
-	legend := " " + l.Honey.Render(string(look.TextureSaved)+" "+bytes(results-unused)+" in use") + "   " + l.Honey.Render(string(look.TextureCould)+" "+bytes(unused)+" not used yet")
-	if s.Beside > 0 {
-		legend += "   " + l.Plum.Render("= "+bytes(float64(s.Beside))+" dependencies")
+	legend := []string{
+		l.Honey.Render(string(look.TextureSaved) + " " + bytes(results-unused) + " in use"),
+		l.Honey.Render(string(look.TextureCould) + " " + bytes(unused) + " not used yet"),
 	}
-	legend += "   " + l.Dim.Render(string(look.TextureRest)+" "+bytes(free)+" free")
+	if s.Beside > 0 {
+		legend = append(legend, l.Plum.Render("= "+bytes(float64(s.Beside))+" dependencies"))
+	}
+	legend = append(legend, l.Dim.Render(string(look.TextureRest)+" "+bytes(free)+" free"))
 	right := l.Cream.Render(fmt.Sprintf("%s of %s", look.Bytes(s.Bytes), look.Bytes(s.Limit)))
 	if s.Process.Resident > 0 {
 		right += l.Dim.Render(fmt.Sprintf(" · the process takes %s", look.Bytes(s.Process.Resident)))
 	}
-	if room := width - look.Width(legend) - look.Width(right) - 1; room > 0 {
-		out = append(out, legend+strings.Repeat(" ", room)+right)
-	} else {
-		out = append(out, look.Cut(legend, width), " "+look.Cut(right, width-1))
+	lines := look.Flow(legend, "   ", " ", width)
+	if height < roomy {
+		lines = lines[:1]
 	}
-	return out
+	if room := width - look.Width(lines[len(lines)-1]) - look.Width(right) - 1; room > 0 {
+		lines[len(lines)-1] += strings.Repeat(" ", room) + right
+	} else {
+		lines = append(lines, " "+look.Cut(right, width-1))
+	}
+	return append(out, lines...)
 }
 
 // beside writes what is used beside results: of what has room, how much it takes, and of what has hardly any left, of
