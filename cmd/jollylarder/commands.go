@@ -25,8 +25,9 @@ func root() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "jollylarder",
 		Short: "A transparent caching proxy in front of a SQL database",
-		Long: `Jolly Larder is a caching proxy between applications and a PostgreSQL database. It caches the results of the statement
-patterns that you choose, drops them when a write touches their tables, and shows how much time that saved.`,
+		Long: `Jolly Larder is a caching proxy between applications and a PostgreSQL, MariaDB or MySQL database. It caches the
+results of the statement patterns that you choose, drops them when a write touches their tables, and shows how much time
+that saved.`,
 		Version:       daemon.Version,
 		SilenceUsage:  true,
 		SilenceErrors: true, // main says them
