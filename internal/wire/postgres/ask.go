@@ -83,25 +83,34 @@ func (s *session) ask(need engine.Need) {
 		if need&n == 0 {
 			continue
 		}
-		var list []string
+		var list [][]string
 		switch {
 		case n == engine.NeedCatalog:
 			for _, q := range s.eng.CatalogQuestions() {
-				list = append(list, catalogQuestion(q.(schema.Question), majorVersion(s.parameters["server_version"])))
+				list = append(list, s.aboutCatalog(q.(schema.Question)))
 			}
 		case s.plainSettings:
-			list = []string{plainSettingsQuery}
+			list = [][]string{{plainSettingsQuery}}
 		default:
-			list = []string{settingsQuery}
+			list = [][]string{{settingsQuery}}
 		}
-		for _, sql := range list {
+		for _, statements := range list {
 			questions = append(questions, &question{need: n, done: make(chan struct{})})
-			msg = append(msg, questionMessages(sql)...)
+			msg = append(msg, questionMessages(statements...)...)
 		}
 	}
 	if msg != nil {
 		s.put(questions, msg)
 	}
+}
+
+// aboutCatalog gives the statements of a question about the catalog.
+func (s *session) aboutCatalog(q schema.Question) []string {
+	sql := catalogQuestion(q, majorVersion(s.parameters["server_version"]))
+	if q.Kind == schema.Plain { // of a server that may have no planner to speak of
+		return []string{sql}
+	}
+	return []string{planningQuery, sql}
 }
 
 // put puts questions. It is called with sending and mu held, and gives mu up while it writes.
@@ -169,20 +178,23 @@ func (q *question) end() {
 // questionName names the statement and the portal by which the larder asks, so that none of the client's is touched.
 const questionName = "jolly larder asks"
 
-// questionMessages asks one thing and leaves nothing behind, but where it is cut short: a server that has cancelled it
-// skips its end. So it begins by clearing away what another may have left.
-func questionMessages(sql string) []byte {
+// questionMessages asks one thing, in one statement or several that are one transaction, and leaves nothing behind, but
+// where it is cut short: a server that has cancelled it skips its end. So it begins by clearing away what another may
+// have left.
+func questionMessages(statements ...string) []byte {
 	const name = questionName
-	return encoded(
-		nil,
-		&pgproto3.Close{ObjectType: 'S', Name: name},
-		&pgproto3.Parse{Name: name, Query: sql},
-		&pgproto3.Bind{DestinationPortal: name, PreparedStatement: name},
-		&pgproto3.Execute{Portal: name},
-		&pgproto3.Close{ObjectType: 'P', Name: name},
-		&pgproto3.Close{ObjectType: 'S', Name: name},
-		&pgproto3.Sync{},
-	)
+	messages := []pgproto3.Message{&pgproto3.Close{ObjectType: 'S', Name: name}}
+	for _, sql := range statements {
+		messages = append(
+			messages,
+			&pgproto3.Parse{Name: name, Query: sql},
+			&pgproto3.Bind{DestinationPortal: name, PreparedStatement: name},
+			&pgproto3.Execute{Portal: name},
+			&pgproto3.Close{ObjectType: 'P', Name: name},
+			&pgproto3.Close{ObjectType: 'S', Name: name},
+		)
+	}
+	return encoded(nil, append(messages, &pgproto3.Sync{})...)
 }
 
 // answered takes a part of the answer to a question of the larder's own.
