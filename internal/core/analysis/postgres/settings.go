@@ -18,7 +18,7 @@ var ResultSettings = []string{
 	"client_encoding", "extra_float_digits", "bytea_output", "lc_monetary", "lc_numeric", "lc_time", "xmlbinary",
 	"xmloption", "array_nulls", "transform_null_equals", "backslash_quote", "default_text_search_config",
 	"gin_fuzzy_search_limit", "quote_all_identifiers", "client_min_messages", "session_replication_role",
-	"plpgsql.variable_conflict", "restrict_nonsystem_relation_kind",
+	"plpgsql.variable_conflict", "restrict_nonsystem_relation_kind", "composite_type_mismatch",
 	"pg_trgm.similarity_threshold", "pg_trgm.word_similarity_threshold", "pg_trgm.strict_word_similarity_threshold",
 }
 
