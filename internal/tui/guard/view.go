@@ -16,9 +16,6 @@ import (
 // enoughChanges is from how many changed results on it is said how many drops each costs: of a few, that is chance.
 const enoughChanges = 20
 
-// roomy is the height from which on what does not fit into a line goes on in the next.
-const roomy = 16
-
 // View draws the station. What is asked of her, if anything is, stands under the list.
 func (m *Model) View(l *look.Look, width, height int, question []string) []string {
 	if !m.known {
@@ -326,7 +323,7 @@ func (m *Model) watched(l *look.Look, width, height int) []string {
 	out := []string{l.Rule("how it is checked", width)}
 	fact := func(label, says string) {
 		lines := l.Fact(label, says, width)
-		if height < roomy {
+		if height < look.Roomy {
 			lines = lines[:1]
 		}
 		out = append(out, lines...)

@@ -11,6 +11,9 @@ import (
 	"jollylarder/internal/core/bytesize"
 )
 
+// Roomy is the height of a station, in lines, from which on there are lines for what does not matter most.
+const Roomy = 16
+
 // Width is how many cells a text takes.
 func Width(s string) int { return ansi.StringWidth(s) }
 

@@ -11,16 +11,13 @@ import (
 	"jollylarder/internal/tui/minutes"
 )
 
-// roomy is the height from which on there is a line for what does not matter most.
-const roomy = 16
-
 // View draws the station. What is asked of her, if anything is, stands under the list.
 func (m *Model) View(l *look.Look, width, height int, question []string) []string {
 	if !m.known {
 		return []string{l.Rule("is the memory well used?", width)}
 	}
 	out := m.whole(l, width, height)
-	if height >= roomy || m.stock.Overhead.Used() > m.stock.Overhead.Limit*9/16 {
+	if height >= look.Roomy || m.stock.Overhead.Used() > m.stock.Overhead.Limit*9/16 {
 		out = append(out, beside(l, &m.stock.Overhead, width))
 	}
 	if question != nil {
@@ -65,7 +62,7 @@ func (m *Model) whole(l *look.Look, width, height int) []string {
 		right += l.Dim.Render(fmt.Sprintf(" · the process takes %s", look.Bytes(s.Process.Resident)))
 	}
 	lines := look.Flow(legend, "   ", " ", width)
-	if height < roomy {
+	if height < look.Roomy {
 		lines = lines[:1]
 	}
 	if room := width - look.Width(lines[len(lines)-1]) - look.Width(right) - 1; room > 0 {

@@ -312,11 +312,14 @@ select 'path', '', pg_catalog.current_setting('search_path', true), '', '', ''`
 // planningQuery has the rest of its transaction planned as if the session had changed nothing of how that is done, and
 // not compiled. It gives no row. A session that leaves out kinds of plans, to see another, makes the estimates of those
 // that are left so large that a question about the catalog, which takes some milliseconds, is compiled first, which takes
-// a second; and the client waits for that. Source: the manual's "Planner Method Configuration" and "When to JIT?".
-const planningQuery = "/* jolly larder prepares to read the catalog */ select from pg_catalog.pg_settings s where case " +
-	"when s.name = 'jit' and s.setting = 'on' then pg_catalog.set_config(s.name, 'off', true) is null " +
-	"when s.setting <> s.boot_val and (pg_catalog.left(s.name, '7') = 'enable_' or s.name in ('from_collapse_limit', 'join_collapse_limit', 'geqo')) " +
-	"then pg_catalog.set_config(s.name, s.boot_val, true) is null else false end"
+// a second; and the client waits for that. Settings that the server does not have are left alone. Source: the manual's
+// "Planner Method Configuration" and "When to JIT?".
+const planningQuery = "/* jolly larder prepares to read the catalog */ select from (values ('jit', 'off'), ('geqo', 'on'), " +
+	"('from_collapse_limit', '8'), ('join_collapse_limit', '8'), ('enable_seqscan', 'on'), ('enable_indexscan', 'on'), " +
+	"('enable_indexonlyscan', 'on'), ('enable_bitmapscan', 'on'), ('enable_nestloop', 'on'), ('enable_hashjoin', 'on'), " +
+	"('enable_mergejoin', 'on'), ('enable_hashagg', 'on'), ('enable_sort', 'on'), ('enable_incremental_sort', 'on'), " +
+	"('enable_material', 'on'), ('enable_memoize', 'on')) s (name, usual) " +
+	"where case when pg_catalog.current_setting(s.name, true) <> s.usual then pg_catalog.set_config(s.name, s.usual, true) is null else false end"
 
 // catalogQuestion gives the SQL of a question to a server of a major version, or 0 for one that is not known.
 func catalogQuestion(q schema.Question, version int) string {
