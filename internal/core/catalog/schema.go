@@ -118,6 +118,13 @@ type Description interface {
 	Schema() Schema
 }
 
+// Configured is a Description of a server that sessions can set what is in no list of ours.
+type Configured interface {
+	// Unreviewed gives the settings of which it is not known what they do to results, sorted. Their values are part of every
+	// key.
+	Unreviewed() []string
+}
+
 // Privileged is a Description of a server whose sessions take privileges with them when they log in.
 type Privileged interface {
 	// Privileges gives by account something that is another if its privileges are. What concerns all is that of

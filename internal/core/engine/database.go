@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -36,7 +37,8 @@ type database struct {
 
 	versions    versions
 	definitions definitions
-	paths       atomic.Uint64 // counts what may have changed which schemas there are
+	unreviewed  atomic.Pointer[[]string] // the settings of which it is not known what they do to results
+	outdated    atomic.Uint64            // counts what may have made settings that sessions told others, or too few
 
 	handovers  handovers
 	privileges privileges
@@ -126,6 +128,32 @@ func (db *database) declare(set *rules.Set) {
 	if c := db.catalog.Load(); c != nil {
 		db.catalog.Store(&reading{c.read, c.read.With(set.Functions()), c.stamp, c.grants, c.at, c.asked})
 	}
+}
+
+// reviews takes from a description the settings of which it is not known what they do to results. Sessions that were asked
+// for others are asked anew.
+func (db *database) reviews(d catalog.Description) {
+	c, ok := d.(catalog.Configured)
+	if !ok {
+		return
+	}
+	if names := c.Unreviewed(); !slices.Equal(names, db.unreviewedSettings()) {
+		db.unreviewed.Store(&names)
+		db.outdated.Add(1)
+	}
+}
+
+// unreviewedSettings gives what was taken last.
+func (db *database) unreviewedSettings() []string {
+	if names := db.unreviewed.Load(); names != nil {
+		return *names
+	}
+	return nil
+}
+
+// Unreviewed gives the settings of a database's server of which it is not known what they do to results.
+func (e *Engine) Unreviewed(origin, database string) []string {
+	return e.database(origin, database).unreviewedSettings()
 }
 
 // catalogPause is how many times as long as its last reading took the catalog is left unread. Where statements of

@@ -176,10 +176,12 @@ type writing struct {
 func (s *Session) decide(d *Decision, r *Request, now time.Time) {
 	p := r.Pattern
 	set := s.e.Rules()
-	s.rechecksPath()
 	acts := s.acts(p, r.Exact)
 	defined := s.db.definedSoFar() // before it is worked out what the statement does
 	res := acts.in(s.e, s.db, s.path(), s.pathKey)
+	if s.rechecksSettings() { // behind the catalog, which says what settings count
+		res = acts.in(s.e, s.db, s.path(), s.pathKey)
+	}
 	if len(s.unsure) > 0 && res.schema != nil {
 		s.judge()
 		res = acts.in(s.e, s.db, s.path(), s.pathKey) // by the path that is certain

@@ -17,7 +17,7 @@ func (s *Session) Learned(set Settings) {
 		return
 	}
 	s.settings = set
-	s.pathsAt = s.askPaths
+	s.outdatedAt = s.outdatedAsked
 	if s.awaits || s.begunIn == s.generation {
 		s.isolation, s.awaits = set.Isolation, false
 	}
@@ -231,6 +231,7 @@ func (db *database) learns(e *Engine, whole catalog.Description, reader catalog.
 	if reader != nil {
 		reader.Accept()
 	}
+	db.reviews(described) // before anything is decided by the catalog
 	db.catalog.Store(&reading{schema, declared, asked.schema, asked.grants, at, asked.count})
 	db.holds(asked.open)
 	if have != nil && have.stamp.Valid() && !explained {
@@ -238,7 +239,7 @@ func (db *database) learns(e *Engine, whole catalog.Description, reader catalog.
 		// the catalog was put in place is what Decide relies on.
 		move(db.clocks.Every, db.clocks.Shape)
 		db.definitions.around(have.asked)
-		db.paths.Add(1)
+		db.outdated.Add(1)
 	}
 }
 

@@ -177,7 +177,7 @@ func (s *Session) changes(d *Decision) freshness.Change {
 		all.Add(s.e.definitions(s.db, res.Resolved)...)
 		change = all
 		s.repaths = true
-		s.db.paths.Add(1)
+		s.db.outdated.Add(1)
 	}
 	return change
 }
@@ -238,7 +238,7 @@ func (s *Session) begin(c freshness.Change, schemaAt uint64, by source, now time
 	}
 	if s.repaths {
 		db := s.db
-		p.AtEnd(func() { db.paths.Add(1) })
+		p.AtEnd(func() { db.outdated.Add(1) })
 	}
 	if list := s.writes; len(list) > 0 {
 		s.writes = nil

@@ -143,8 +143,9 @@ type Session struct {
 	writesBy    catalog.Schema // the catalog by which the first of that was resolved
 	writesAt    uint64         // and how many beginnings and ends of changed definitions there had been
 	repaths     bool           // it may have changed which schemas there are
-	askPaths    uint64         // what the database's count of such changes showed when settings were asked
-	pathsAt     uint64         // and when those were that are known
+
+	outdatedAsked uint64 // what the database's count of outdated settings showed when they were asked for
+	outdatedAt    uint64 // and when those were that are known
 
 	state     TxState
 	isolation analysis.Isolation // of the block it is in; DefaultIsolation while that is not known
@@ -283,13 +284,19 @@ func (s *Session) ForgetSettings() {
 	s.pathKey = ""
 }
 
-// rechecksPath forgets the settings if which schemas there are may have changed since they were asked for: the search
-// path in effect holds only those that there are.
-func (s *Session) rechecksPath() {
-	if len(s.identity) > 0 && s.pathsAt != s.db.paths.Load() && !freshness.Off(freshness.SchemasAnew) {
-		s.ForgetSettings()
+// rechecksSettings forgets the settings if which schemas there are may have changed since they were asked for, as the
+// search path in effect holds only those that there are, or if other settings count. It says whether it did.
+func (s *Session) rechecksSettings() bool {
+	if len(s.identity) == 0 || s.outdatedAt == s.db.outdated.Load() || freshness.Off(freshness.SchemasAnew) {
+		return false
 	}
+	s.ForgetSettings()
+	return true
 }
+
+// Unreviewed gives the settings of the server of which it is not known what they do to results. They are to be asked for
+// with the others, once Asking was called.
+func (s *Session) Unreviewed() []string { return s.db.unreviewedSettings() }
 
 // path gives the search path in effect, or nil while that is not known.
 func (s *Session) path() []string {
@@ -394,7 +401,7 @@ func (s *Session) Asking(n Need, now time.Time) Need {
 	}
 	if n&NeedSettings != 0 {
 		s.asked, s.hasty = s.generation, false
-		s.askPaths = s.db.paths.Load()
+		s.outdatedAsked = s.db.outdated.Load()
 	}
 	return n
 }

@@ -84,15 +84,12 @@ func (s *session) ask(need engine.Need) {
 			continue
 		}
 		var list [][]string
-		switch {
-		case n == engine.NeedCatalog:
+		if n == engine.NeedCatalog {
 			for _, q := range s.eng.CatalogQuestions() {
 				list = append(list, s.aboutCatalog(q.(schema.Question)))
 			}
-		case s.plainSettings:
-			list = [][]string{{plainSettingsQuery}}
-		default:
-			list = [][]string{{settingsQuery}}
+		} else {
+			list = [][]string{{s.asksSettings()}}
 		}
 		for _, statements := range list {
 			questions = append(questions, &question{need: n, done: make(chan struct{})})

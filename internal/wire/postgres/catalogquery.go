@@ -247,7 +247,10 @@ from (select pg_catalog.max(p.provolatile::text) || ' ' || p.proname::text as li
 union all
 select 'numbers', '', '', '', '', pg_catalog.string_agg(p.oid::text || ' ' || p.proname::text, E'\n')
 from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
-where n.nspname = 'pg_catalog' and p.oid < '16384'`
+where n.nspname = 'pg_catalog' and p.oid < '16384'
+union all
+select 'settings', '', '', '', '', pg_catalog.string_agg(s.name, E'\n')
+from pg_catalog.pg_show_all_settings() s where s.context in ('user', 'superuser') and pg_catalog.strpos(s.name, '.') = '0'`
 
 // rightsQuery asks for what holds for all of a database.
 const rightsQuery = `select 'restricted'::text, ''::text, ''::text, ''::text, ''::text, ''::text
@@ -281,7 +284,8 @@ var restMarks = map[schema.Kind]string{
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_amproc where oid >= '16384'),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_type where oid >= '16384' and typtype = 'd'),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid >= '16384'))`,
-	schema.BuiltIns: `(select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid < '16384')`,
+	schema.BuiltIns: `pg_catalog.concat_ws(' ', pg_catalog.version(),
+  (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid < '16384'))`,
 	schema.Rights: `pg_catalog.concat_ws(' ',
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_proc where oid < '16384'),
   (select pg_catalog.concat(count(*), '/', sum(xmin::text::bigint)) from pg_catalog.pg_type where oid < '16384'),

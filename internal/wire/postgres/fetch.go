@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -36,7 +37,8 @@ func (f *ownClient) Close() {
 type ownConn struct {
 	*pgconn.HijackedConn
 	database string
-	values   []string
+	// values are those of the settings in keys, with those of its server's that nobody has reviewed.
+	values, unreviewed []string
 }
 
 func (c *ownConn) close() {
@@ -48,9 +50,10 @@ func (c *ownConn) close() {
 
 // Ask implements link.Asker.
 func (f *ownClient) Ask(ctx context.Context, a *engine.Asked) error {
-	if f.conn == nil || f.conn.database != a.Database {
+	unreviewed := f.server.Engine.Unreviewed(f.server.Name, a.Database)
+	if f.conn == nil || f.conn.database != a.Database || !slices.Equal(f.conn.unreviewed, unreviewed) {
 		f.Close()
-		c, err := f.connect(ctx, a.Database)
+		c, err := f.connect(ctx, a.Database, unreviewed)
 		if err != nil {
 			return err
 		}
@@ -58,6 +61,9 @@ func (f *ownClient) Ask(ctx context.Context, a *engine.Asked) error {
 	}
 	stop := context.AfterFunc(ctx, func() { _ = f.conn.Conn.SetDeadline(time.Now()) })
 	defer stop()
+	if last := len(a.Values) - 1; f.conn.values[last] != a.Values[last] {
+		return errors.New("it was asked for with settings of which it is not known what they do, and that are others here")
+	}
 	for i, name := range settingNames {
 		if f.conn.values[i+1] != a.Values[i+1] && name != "role" { // some may only be set by few, even to what they are
 			set := fmt.Sprintf("select pg_catalog.set_config(%s, %s, false)", literal(name), literal(a.Values[i+1]))
@@ -122,7 +128,7 @@ func (c *ownConn) run(messages []byte) (row []string, failed error) {
 }
 
 // connect logs in to the larder itself.
-func (f *ownClient) connect(ctx context.Context, database string) (*ownConn, error) {
+func (f *ownClient) connect(ctx context.Context, database string, unreviewed []string) (*ownConn, error) {
 	cfg, err := pgconn.ParseConfig("host=larder port=1 sslmode=disable") // the environment has no say
 	if err != nil {
 		return nil, err
@@ -141,8 +147,8 @@ func (f *ownClient) connect(ctx context.Context, database string) (*ownConn, err
 	if err != nil {
 		return nil, err
 	}
-	own := &ownConn{HijackedConn: h, database: database}
-	row, err := own.run(encoded(nil, &pgproto3.Query{String: settingsQuery}))
+	own := &ownConn{HijackedConn: h, database: database, unreviewed: unreviewed}
+	row, err := own.run(encoded(nil, &pgproto3.Query{String: settingsQuery(serverIdentity, unreviewed)}))
 	set, ok := settings([][]string{row})
 	if err == nil && !ok {
 		err = errors.New("the server does not tell its settings")

@@ -85,41 +85,74 @@ having count(*) > '0'
 union all
 select 'path', '', pg_catalog.current_setting('search_path', true), '', '', ''`
 
-// settingNames are the settings that are part of every key.
+// settingNames are the settings that are part of every key, beside those that nobody has reviewed.
 var settingNames = facts.ResultSettings
 
-// settingsQuery asks a session for the settings above and what else a decision rests on. A setting that the server
-// does not have is null.
-var settingsQuery = func() string {
+// settingsQuery asks a session for the settings above and what else a decision rests on, and for the server's settings of
+// some names, which stand in the last column. One that the server does not have is null there, or missing.
+func settingsQuery(identity string, unreviewed []string) string {
 	var q strings.Builder
 	q.WriteString("/* jolly larder reads this session's settings */ select " +
 		"pg_catalog.current_setting('default_transaction_isolation', true), pg_catalog.current_setting('standard_conforming_strings', true), " +
 		"case when pg_catalog.pg_my_temp_schema() = '0' then '0' else (select count(*) from pg_catalog.pg_class where relnamespace = pg_catalog.pg_my_temp_schema()) end, " +
 		"pg_catalog.array_to_string(pg_catalog.current_schemas(true), pg_catalog.chr(10)), current_user, session_user, " +
 		"pg_catalog.current_setting('" + dialect.OptOut + "', true), pg_catalog.current_setting('statement_timeout', true), " +
-		"(select r.oid from pg_catalog.pg_roles r where r.rolname = current_user), (select r.oid from pg_catalog.pg_roles r where r.rolname = session_user), " + serverIdentity)
+		"(select r.oid from pg_catalog.pg_roles r where r.rolname = current_user), (select r.oid from pg_catalog.pg_roles r where r.rolname = session_user), " + identity)
 	for _, n := range settingNames {
 		fmt.Fprintf(&q, ", pg_catalog.current_setting('%s', true)", n)
 	}
+	if len(unreviewed) == 0 {
+		q.WriteString(", ''")
+		return q.String()
+	}
+	// Asked of one by one, a setting that its role may not see would be an error.
+	q.WriteString(", (select pg_catalog.string_agg(pg_catalog.concat(s.name, ' ', pg_catalog.quote_literal(s.setting)), E'\\n' order by s.name) " +
+		"from pg_catalog.pg_show_all_settings() s where s.name in (")
+	for i, n := range unreviewed {
+		if i > 0 {
+			q.WriteString(", ")
+		}
+		q.WriteString(literal(n))
+	}
+	q.WriteString("))")
 	return q.String()
-}()
+}
+
+// usualSettingsQuery is that to servers all of whose settings were reviewed, and plainSettingsQuery that for who may not ask
+// for more than when the server was started.
+var (
+	usualSettingsQuery = settingsQuery(serverIdentity, nil)
+	plainSettingsQuery = settingsQuery(startAlone, nil)
+)
+
+// asksSettings gives the question for a session's settings.
+func (s *session) asksSettings() string {
+	unreviewed := s.eng.Unreviewed()
+	switch {
+	case len(unreviewed) == 0 && s.plainSettings:
+		return plainSettingsQuery
+	case len(unreviewed) == 0:
+		return usualSettingsQuery
+	case s.plainSettings:
+		return settingsQuery(startAlone, unreviewed)
+	}
+	return settingsQuery(serverIdentity, unreviewed)
+}
 
 // otherSettings is how many columns of the answer come before the settings in keys.
 const otherSettings = 11
 
 // serverIdentity is what tells servers apart: the cluster's own number, its timeline, which every promotion begins
-// anew, and when it was started.
+// anew, and when it was started. StartAlone is the last alone.
 const (
 	serverIdentity = "pg_catalog.concat_ws(' ', (pg_catalog.pg_control_system()).system_identifier, (pg_catalog.pg_control_checkpoint()).timeline_id, " + serverStart + ")"
+	startAlone     = "pg_catalog.concat_ws(' ', " + serverStart + ")"
 	serverStart    = "extract(epoch from pg_catalog.pg_postmaster_start_time())"
 )
 
-// plainSettingsQuery is settingsQuery for who may not ask for more than when the server was started.
-var plainSettingsQuery = strings.Replace(settingsQuery, serverIdentity, "pg_catalog.concat_ws(' ', "+serverStart+")", 1)
-
 // settings reads the answer to settingsQuery.
 func settings(rows [][]string) (engine.Settings, bool) {
-	if len(rows) != 1 || len(rows[0]) != otherSettings+len(settingNames) {
+	if len(rows) != 1 || len(rows[0]) != otherSettings+len(settingNames)+1 {
 		return engine.Settings{}, false
 	}
 	r := rows[0]

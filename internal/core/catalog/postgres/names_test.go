@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/catalog"
@@ -143,5 +144,18 @@ func TestTablesThatAreMissing(t *testing.T) {
 			assert.True(t, r.Everything, sql)
 			assert.False(t, r.IfOwn.Everything, sql)
 		}
+	}
+}
+
+// A description names the settings that are in no list of ours, sorted, whatever else the server has.
+func TestSettingsInADescription(t *testing.T) {
+	for told, want := range map[string][]string{
+		"":                                 nil,
+		"DateStyle\nwork_mem\ngeqo":        nil,
+		"work_mem\nzeal\nDateStyle\nanger": {"anger", "zeal"},
+	} {
+		d, err := Describe([]Row{{What: "builtin", OtherName: "i lower"}, {What: "settings", OtherName: told}})
+		require.NoError(t, err)
+		assert.Equal(t, want, d.(catalog.Configured).Unreviewed(), told)
 	}
 }

@@ -44,6 +44,7 @@ import (
 //	restricted not everybody may use all of the server's own functions, types and schemas
 //	number     the number of the function Schema.Name is Flags
 //	numbers    the numbers of the server's own functions, in OtherName: a line for each, with its name
+//	settings   the server's own settings that sessions can change, in OtherName: a line with its name for each
 //	builtin    the server's own functions, in OtherName: a line for each, its volatility and its name
 //
 // A description may lack whatever its server could not say; the first kind of relation row then carries more flags.
@@ -350,7 +351,7 @@ func (r Row) readOther(at, other fullName) (record, error) {
 		return reachesOthers, nil
 	case "equality":
 		return hasEquality, nil
-	case "schemas", "mark", "span": // the last two are the Reader's
+	case "settings", "schemas", "mark", "span": // the last two are the Reader's
 		return otherRecord{}, nil
 	}
 	return nil, fmt.Errorf("%w: %q", errRow, r.What)

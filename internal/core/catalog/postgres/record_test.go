@@ -53,7 +53,7 @@ func TestWhatRowsSay(t *testing.T) {
 		{row("system", "", "pg_catalog.pg_class\ninformation_schema.tables"), systemRecord{"pg_catalog.pg_class", "information_schema.tables"}},
 		{row("builtin", "", "i abs\nv nextval\nodd"), builtinRecord{"abs": 'i', "nextval": 'v'}},
 		{row("event", "", ""), hasEventTriggers}, {row("restricted", "", ""), isRestricted}, {row("reach", "", ""), reachesOthers}, {row("equality", "", ""), hasEquality},
-		{row("schemas", "", ""), otherRecord{}},
+		{row("schemas", "", ""), otherRecord{}}, {row("settings", "", "jit"), otherRecord{}},
 	} {
 		says, err := c.row.read()
 		assert.NoError(t, err, "%v", c.row)

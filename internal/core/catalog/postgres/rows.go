@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	facts "jollylarder/internal/core/analysis/postgres"
 	"jollylarder/internal/core/catalog"
 )
 
@@ -33,6 +34,21 @@ func (d description) Same(o catalog.Description) bool {
 
 // Schema implements catalog.Description.
 func (d description) Schema() catalog.Schema { return New(d) }
+
+// Unreviewed implements catalog.Configured.
+func (d description) Unreviewed() (names []string) {
+	for _, r := range d {
+		if r.What == "settings" {
+			for name := range strings.FieldsSeq(r.OtherName) {
+				if facts.Unreviewed(name) {
+					names = append(names, name)
+				}
+			}
+		}
+	}
+	slices.Sort(names)
+	return names
+}
 
 func compare(a, b Row) int {
 	return cmp.Or(

@@ -31,7 +31,7 @@ var Dialect = &dialect.Dialect{
 		analysis.ReadCommitted: dialect.EachStatement, analysis.RepeatableRead: dialect.FirstStatement,
 		analysis.Serializable: dialect.Unknowable,
 	},
-	KeySettings: 1 + len(facts.ResultSettings), // and the search path in effect
+	KeySettings: 2 + len(facts.ResultSettings), // and the search path in effect, and what nobody has reviewed
 	AsksForLast: "show " + LastShown,
 	Values: dialect.Values{
 		Argument: Argument, Unquote: unquote, Elements: elements, Read: read,
