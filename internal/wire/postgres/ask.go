@@ -86,7 +86,7 @@ func (s *session) ask(need engine.Need) {
 		var list [][]string
 		if n == engine.NeedCatalog {
 			for _, q := range s.eng.CatalogQuestions() {
-				list = append(list, s.aboutCatalog(q.(schema.Question)))
+				list = append(list, aboutCatalog(q.(schema.Question), s.parameters["server_version"]))
 			}
 		} else {
 			list = [][]string{{s.asksSettings()}}
@@ -101,9 +101,10 @@ func (s *session) ask(need engine.Need) {
 	}
 }
 
-// aboutCatalog gives the statements of a question about the catalog.
-func (s *session) aboutCatalog(q schema.Question) []string {
-	sql := catalogQuestion(q, majorVersion(s.parameters["server_version"]))
+// aboutCatalog gives the statements of a question about the catalog to a server of a version, which are to be one
+// transaction.
+func aboutCatalog(q schema.Question, version string) []string {
+	sql := catalogQuestion(q, majorVersion(version))
 	if q.Kind == schema.Plain { // of a server that may have no planner to speak of
 		return []string{sql}
 	}

@@ -50,7 +50,7 @@ func Describe(ctx context.Context, c *pgconn.PgConn) (d catalog.Description, pat
 
 // askCatalog asks one question about the catalog.
 func askCatalog(ctx context.Context, c *pgconn.PgConn, q schema.Question) ([]schema.Row, error) {
-	answer, err := ask(ctx, c, catalogQuestion(q, majorVersion(c.ParameterStatus("server_version"))))
+	answer, err := ask(ctx, c, aboutCatalog(q, c.ParameterStatus("server_version"))...)
 	if err != nil {
 		return nil, fmt.Errorf("cannot read the catalog: %w", err)
 	}
@@ -63,11 +63,17 @@ func askCatalog(ctx context.Context, c *pgconn.PgConn, q schema.Question) ([]sch
 	return rows, nil
 }
 
-func ask(ctx context.Context, c *pgconn.PgConn, sql string) ([][]string, error) {
-	r := c.ExecParams(ctx, sql, nil, nil, nil, nil).Read()
-	if r.Err != nil {
-		return nil, r.Err
+// ask asks by statements that are one transaction, and gives the rows of the last.
+func ask(ctx context.Context, c *pgconn.PgConn, statements ...string) ([][]string, error) {
+	var batch pgconn.Batch
+	for _, sql := range statements {
+		batch.ExecParams(sql, nil, nil, nil, nil)
 	}
+	results, err := c.ExecBatch(ctx, &batch).ReadAll()
+	if err != nil {
+		return nil, err
+	}
+	r := results[len(results)-1]
 	out := make([][]string, len(r.Rows))
 	for i, row := range r.Rows {
 		for _, v := range row {

@@ -25,7 +25,7 @@ const PlanningQuery = planningQuery
 func AboutCatalog() map[schema.Kind][]string {
 	out := map[schema.Kind][]string{}
 	for kind := range catalogQueries {
-		out[kind] = (&session{}).aboutCatalog(schema.Question{Kind: kind})
+		out[kind] = aboutCatalog(schema.Question{Kind: kind}, "")
 	}
 	return out
 }
