@@ -118,7 +118,7 @@ type Description interface {
 	Schema() Schema
 }
 
-// Configured is a Description of a server that sessions can set what is in no list of ours.
+// Configured is a Description of a server whose sessions may have settings that are in no list of ours.
 type Configured interface {
 	// Unreviewed gives the settings of which it is not known what they do to results, sorted. Their values are part of every
 	// key.
