@@ -128,6 +128,7 @@ var (
 // asksSettings gives the question for a session's settings.
 func (s *session) asksSettings() string {
 	unreviewed := s.eng.Unreviewed()
+	s.server.tellsOf(unreviewed)
 	switch {
 	case len(unreviewed) == 0 && s.plainSettings:
 		return plainSettingsQuery
@@ -137,6 +138,21 @@ func (s *session) asksSettings() string {
 		return settingsQuery(startAlone, unreviewed)
 	}
 	return settingsQuery(serverIdentity, unreviewed)
+}
+
+// tellsOf logs which settings of the origin nobody has reviewed, once for the same ones.
+func (s *Server) tellsOf(unreviewed []string) {
+	if len(unreviewed) == 0 {
+		return
+	}
+	names := strings.Join(unreviewed, " ")
+	if before := s.unreviewed.Swap(&names); before == nil || *before != names {
+		s.Logger().Info(
+			"this server has settings of which it is not known what they do to results: sessions in which they differ share no result",
+			"settings",
+			names,
+		)
+	}
 }
 
 // otherSettings is how many columns of the answer come before the settings in keys.

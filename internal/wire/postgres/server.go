@@ -10,6 +10,7 @@ import (
 	"net"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"jollylarder/internal/fault"
@@ -21,6 +22,8 @@ import (
 type Server struct {
 	link.Acceptor
 	cancels cancels
+
+	unreviewed atomic.Pointer[string] // the settings that the log was told of last
 }
 
 // New makes a server.

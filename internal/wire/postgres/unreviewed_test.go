@@ -4,7 +4,10 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -70,6 +73,9 @@ func TestASettingThatNobodyHasReviewed(t *testing.T) {
 	l.exec(l.direct, fmt.Sprintf("create role other login; grant select on cargo to other; alter role other in database %s set bytea_output = 'escape'", l.database))
 	t.Cleanup(func() { l.exec(l.direct, "drop owned by other; drop role other") })
 	l.serve(newer(t, server.Address()))
+	log, err := os.Create(filepath.Join(t.TempDir(), "log"))
+	require.NoError(t, err)
+	l.server.Log = slog.New(slog.NewTextHandler(log, nil))
 	l.through = "postgres://postgres@" + l.address + "/" + l.database + "?sslmode=disable"
 	l.cacheAll()
 	const ask = "select mark from cargo where id = 1"
@@ -107,6 +113,11 @@ func TestASettingThatNobodyHasReviewed(t *testing.T) {
 			assert.True(t, wasHit(t, usual))
 		})
 	}
+	t.Run("in the log", func(t *testing.T) {
+		told, err := os.ReadFile(log.Name())
+		require.NoError(t, err)
+		assert.Equal(t, 1, strings.Count(string(told), "settings=frobs_output"), "once for all sessions")
+	})
 	t.Run("within a block", func(t *testing.T) {
 		s := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
 		l.hit(s, func() { text(t, s, ask) })

@@ -21,6 +21,7 @@ var ResultSettings = []string{
 	"gin_fuzzy_search_limit", "quote_all_identifiers", "client_min_messages", "session_replication_role",
 	"plpgsql.variable_conflict", "restrict_nonsystem_relation_kind", "composite_type_mismatch",
 	"pg_trgm.similarity_threshold", "pg_trgm.word_similarity_threshold", "pg_trgm.strict_word_similarity_threshold",
+	"isn.weak",
 }
 
 // otherSettings are those that decide in another way whether and how a session is answered from memory.
