@@ -130,14 +130,17 @@ func (db *database) declare(set *rules.Set) {
 	}
 }
 
-// reviews takes from a description the settings of which it is not known what they do to results. Sessions that were asked
-// for others are asked anew.
-func (db *database) reviews(d catalog.Description) {
-	c, ok := d.(catalog.Configured)
-	if !ok {
-		return
+// unreviewedIn gives the settings that a description names of which it is not known what they do to results.
+func unreviewedIn(d catalog.Description) []string {
+	if c, ok := d.(catalog.Configured); ok {
+		return c.Unreviewed()
 	}
-	if names := c.Unreviewed(); !slices.Equal(names, db.unreviewedSettings()) {
+	return nil
+}
+
+// reviews takes these settings over. Sessions that were asked for others are asked anew.
+func (db *database) reviews(names []string) {
+	if !slices.Equal(names, db.unreviewedSettings()) {
 		db.unreviewed.Store(&names)
 		db.outdated.Add(1)
 	}

@@ -186,10 +186,11 @@ func (db *database) learns(e *Engine, whole catalog.Description, reader catalog.
 	// Made before the lock is taken, for which every session of the database may wait.
 	same := have != nil && described.Same(db.described)
 	var schema catalog.Schema
+	var unreviewed []string
 	if same {
 		schema = have.read
 	} else {
-		schema = described.Schema()
+		schema, unreviewed = described.Schema(), unreviewedIn(described)
 	}
 	db.mu.Lock()
 	defer db.mu.Unlock()
@@ -231,7 +232,7 @@ func (db *database) learns(e *Engine, whole catalog.Description, reader catalog.
 	if reader != nil {
 		reader.Accept()
 	}
-	db.reviews(described) // before anything is decided by the catalog
+	db.reviews(unreviewed) // before anything is decided by the catalog
 	db.catalog.Store(&reading{schema, declared, asked.schema, asked.grants, at, asked.count})
 	db.holds(asked.open)
 	if have != nil && have.stamp.Valid() && !explained {

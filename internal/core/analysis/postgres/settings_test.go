@@ -1,6 +1,8 @@
 package postgres
 
 import (
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -19,6 +21,13 @@ func TestWhatChangingASettingDoes(t *testing.T) {
 		"set harbour.desk = 'north'": 0, "reset harbour.desk": 0, "set Statement_Timeout = 5": analysis.Patience, "reset statement_timeout": analysis.Patience,
 	} {
 		assert.Equal(t, does, Facts(sql).Effect&(analysis.Settings|analysis.Patience), sql)
+	}
+}
+
+// What is in the key, or decides in another way, is not called harmless as well.
+func TestSettingsAreInOneListEach(t *testing.T) {
+	for _, name := range slices.Concat(ResultSettings, otherSettings, []string{patience}) {
+		assert.False(t, harmlessSettings[strings.ToLower(name)], name)
 	}
 }
 
