@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"os"
 	"testing"
 	"time"
@@ -41,7 +42,7 @@ func TestHeadlessOnTheStandIn(t *testing.T) {
 
 func TestHeadlessOnMariaDB(t *testing.T) {
 	server, err := privatemaria.Options{Settings: []string{"log-bin", "server-id=1", "binlog-format=ROW", "binlog-row-metadata=FULL"}}.Start()
-	if err != nil && os.Getenv("CI") != "true" {
+	if errors.Is(err, privatemaria.ErrMissing) && os.Getenv("CI") != "true" {
 		t.Skip(err)
 	}
 	require.NoError(t, err)
@@ -66,7 +67,7 @@ func TestHeadlessOnMariaDB(t *testing.T) {
 
 func TestHeadlessOnPostgreSQL(t *testing.T) {
 	server, err := privatepg.Start("", "wal_level=logical")
-	if err != nil && os.Getenv("CI") != "true" {
+	if errors.Is(err, privatepg.ErrMissing) && os.Getenv("CI") != "true" {
 		t.Skip(err)
 	}
 	require.NoError(t, err)
