@@ -107,8 +107,12 @@ func follow(t *testing.T, page string, least int, programs string, here *strings
 	script := "set -m\n" // so that jobs can be named
 	for _, s := range list {
 		command := here.Replace(s.command)
+		starts := strings.HasSuffix(command, "&")
+		if starts { // what an earlier one has logged may still be there when this one is waited for
+			script += "rm -f larder.log\n"
+		}
 		script += command + "\n"
-		if strings.HasSuffix(command, "&") { // the page's reader is no quicker than that
+		if starts { // the page's reader is no quicker than that
 			script += "until grep -qs 'the larder is running' larder.log; do sleep 0.05; done\n"
 		}
 		script += "echo '" + mark + "'\n"

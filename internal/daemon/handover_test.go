@@ -292,10 +292,11 @@ func TestALarderThatHasHandedOverEndsAtOnce(t *testing.T) {
 // Two larders may still be leaving when a third takes over.
 func TestSeveralTakeOverInTurn(t *testing.T) {
 	cfg := succeeding(t, standIn(t))
-	cfg.Origins[0].BeginDelay = time.Hour // the stand-in runs one transaction at a time
 	var all []*Larder
 	var clients []*pgx.Conn
 	for i := range 3 {
+		cfg.Origins = slices.Clone(cfg.Origins)
+		cfg.Origins[0].Address = standIn(t) // each a stand-in of its own, which runs one transaction at a time
 		l := startWith(t, cfg, Options{TakeOver: true})
 		all = append(all, l)
 		if i > 0 {
