@@ -4,6 +4,7 @@
 # make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server, and write docs/performance.md's tables: 11 to 21 minutes
 # make bench-core  measure the parts by themselves, and write their table in docs/performance.md: several minutes
 # make check-freshness FOR=10m SEED=1 FEED=true GENERATED=true PROTOCOL=mysql  look for old answers for a while (one minute unless FOR says otherwise)
+# make check-pairs PROTOCOL=mysql  have each of some hundred changes meet each of as many cached queries: 10 minutes; CHANGES=3 FOR=10m takes three in a row, at random
 # make check-faults  have everything go wrong that may, under load, and judge every answer: 8 minutes; as root also a full disk
 # make check-flood  flood a larder with patterns, names, long texts and connections, and report its memory: 3 to 4 minutes
 # make check-tables STATEMENTS=20000 SEED=1  hold what random statements of MariaDB's read and write against the server's locks: a minute
@@ -16,7 +17,7 @@
 GO ?= go
 export CGO_ENABLED = 1
 
-.PHONY: build demo test lint bench bench-core check-freshness check-faults check-flood check-tables check-clients check-fuzz package check-package screenshots
+.PHONY: build demo test lint bench bench-core check-freshness check-pairs check-faults check-flood check-tables check-clients check-fuzz package check-package screenshots
 
 build:
 	$(GO) build -o bin/jollylarder ./cmd/jollylarder
@@ -64,12 +65,18 @@ SEED ?= 1
 STATEMENTS ?= 20000
 FEED ?= false
 PROTOCOL ?= postgresql
+CHANGES ?= 1
 GENERATED ?= false
 
 check-freshness:
 	./scripts/install-test-tools
 	$(GO) build -o bin/freshcheck ./cmd/freshcheck
 	./bin/freshcheck -protocol $(PROTOCOL) -for $(FOR) -seed $(SEED) -feed=$(FEED) -generated=$(GENERATED)
+
+check-pairs:
+	./scripts/install-test-tools
+	$(GO) build -o bin/freshcheck ./cmd/freshcheck
+	./bin/freshcheck -pairs -changes $(CHANGES) -protocol $(PROTOCOL) -for $(FOR) -seed $(SEED)
 
 check-faults: build
 	./scripts/install-test-tools

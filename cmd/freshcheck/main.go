@@ -23,6 +23,8 @@ type options struct {
 	focus     string
 	steps     int
 	atOnce    int
+	pairs     bool
+	changes   int
 }
 
 func main() {
@@ -35,6 +37,8 @@ func main() {
 	flag.StringVar(&o.focus, "focus", "", "have the random tables be about this")
 	flag.IntVar(&o.steps, "steps", 1000, "steps of each script")
 	flag.IntVar(&o.atOnce, "at-once", 2, "scripts at once")
+	flag.BoolVar(&o.pairs, "pairs", false, "have each of a list of changes meet each of a list of cached queries")
+	flag.IntVar(&o.changes, "changes", 1, "with -pairs: how many changes, one after the other; more than one are chosen at random, for as long as -for says")
 	flag.Parse()
 	if err := run(o); err != nil {
 		fmt.Fprintln(os.Stderr, "freshcheck:", err)
@@ -74,12 +78,19 @@ func run(o options) error {
 		c.Focus = []string{o.focus}
 	}
 	began, last := time.Now(), time.Now()
-	sum, found, err := c.Run(ctx, o.seed, o.length, o.atOnce, func(n freshcheck.Counts) {
+	progress := func(n freshcheck.Counts) {
 		if time.Since(last) > 10*time.Second {
 			last = time.Now()
 			fmt.Fprintf(os.Stderr, "%s: %d scripts, %d operations, %d hits judged\n", time.Since(began).Round(time.Second), n.Scripts, n.Operations, n.Hits)
 		}
-	})
+	}
+	look := c.Run
+	if o.pairs {
+		if look, err = pairs(c, o.changes); err != nil {
+			return err
+		}
+	}
+	sum, found, err := look(ctx, o.seed, o.length, o.atOnce, progress)
 	if err != nil {
 		return err
 	}
@@ -95,4 +106,17 @@ func run(o options) error {
 		return fmt.Errorf("a stale answer was found")
 	}
 	return nil
+}
+
+// pairs gives what looks at pairs of changes and queries: at all there are, or at so many changes in a row for a while.
+func pairs(c freshcheck.Checker, changes int) (func(context.Context, uint64, time.Duration, int, func(freshcheck.Counts)) (freshcheck.Counts, *freshcheck.Violation, error), error) {
+	p, err := freshcheck.ReadPairs(c.Database)
+	return func(ctx context.Context, seed uint64, length time.Duration, atOnce int, progress func(freshcheck.Counts)) (freshcheck.Counts, *freshcheck.Violation, error) {
+		if changes == 1 {
+			return c.AllMeetings(ctx, p, seed, atOnce, progress)
+		}
+		ctx, cancel := context.WithTimeout(ctx, length)
+		defer cancel()
+		return c.Meetings(ctx, p, changes, seed, atOnce, progress)
+	}, err
 }

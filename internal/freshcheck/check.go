@@ -148,7 +148,7 @@ func (c *Checker) try(w *world, s Script) (counts Counts, violation error, err e
 		return counts, nil, err
 	}
 	defer x.close()
-	if x.generated = w.generated; w.generated {
+	if x.generated, x.inOrder = w.generated, w.inOrder; w.generated {
 		x.engine.SetRules(rules.NewSet([]rules.Rule{{Text: "*", Action: rules.Cache, ControlSample: -1, AcrossUsers: true}}))
 	}
 	if x.patience = c.Patience; x.patience == 0 {
@@ -166,20 +166,31 @@ func (c *Checker) try(w *world, s Script) (counts Counts, violation error, err e
 // Run checks one seed after the other, so many at once, until the time is over or it finds a violation. Progress, if it
 // is not nil, is called from time to time.
 func (c *Checker) Run(ctx context.Context, first uint64, length time.Duration, atOnce int, progress func(Counts)) (sum Counts, found *Violation, err error) {
+	ctx, cancel := context.WithTimeout(ctx, length)
+	defer cancel()
+	var seed atomic.Uint64
+	seed.Store(first)
+	return checks(ctx, atOnce, func() (Counts, *Violation, error) { return c.Seed(seed.Add(1) - 1) }, progress)
+}
+
+// checks does a check again and again, so many at once, until the context is over, one finds a violation or fails, or it
+// gives errEnded.
+func checks(ctx context.Context, atOnce int, check func() (Counts, *Violation, error), progress func(Counts)) (sum Counts, found *Violation, err error) {
 	type outcome struct {
 		counts Counts
 		found  *Violation
 		err    error
 	}
-	ctx, cancel := context.WithTimeout(ctx, length)
+	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	results := make(chan outcome)
-	var seed atomic.Uint64
-	seed.Store(first)
 	for range atOnce {
 		go func() {
 			for ctx.Err() == nil {
-				counts, v, err := c.Seed(seed.Add(1) - 1)
+				counts, v, err := check()
+				if errors.Is(err, errEnded) {
+					break
+				}
 				results <- outcome{counts, v, err}
 				if v != nil || err != nil {
 					break
@@ -210,4 +221,5 @@ func (c *Checker) Run(ctx context.Context, first uint64, length time.Duration, a
 	return sum, found, err
 }
 
+// errEnded says that there is nothing more to check.
 var errEnded = errors.New("ended")

@@ -89,7 +89,11 @@ func (d mariaDB) create(address, name string, schema []string) (drop func(), err
 }
 
 func (mariaDB) connect(address, database, name string) (conn, error) {
-	return dialMariaDB(address, database, name)
+	c, err := dialMariaDB(address, database, name)
+	if err != nil {
+		return nil, err
+	}
+	return c, nil
 }
 
 func (mariaDB) local(sql, _, database string) string {

@@ -17,6 +17,7 @@ type world struct {
 	around    []string // those of them that a feed tells of
 	wild      []string // those that may do anything, as far as can be seen
 	generated bool     // from random statements
+	inOrder   bool     // where a query asks for an order, that of its rows is the only one there is
 	sequences []sequence
 	rare      []string // definitions and the like, after which the catalog is read anew
 	session   []string // what changes a session, and back some of what makes it as it was

@@ -250,6 +250,7 @@ var others = map[reason.Code]string{
 	reason.UnknownBody:        declare,
 	reason.UnknownLanguage:    declare,
 	reason.UnknownDependence:  declare,
+	reason.FixedReads:         stable,
 	reason.Several:            part,
 	reason.ReadsSetting:       parameter,
 	reason.UnknownParts:       describe,

@@ -14,6 +14,7 @@ const (
 	noSerializable = "REPEATABLE READ or READ COMMITTED, if the application does not need serializable transactions"
 	part           = "its parts sent one by one"
 	parameter      = "the value as a parameter in place of a setting"
+	stable         = "STABLE in place of IMMUTABLE for that function, which is what it is"
 )
 
 // remedies say, beside those of dialects, for the reasons for which calls pass, what one setting or rule would turn them into hits. An empty one
@@ -43,6 +44,7 @@ var remedies = map[reason.Code]string{
 	reason.UnknownBody:         declare,
 	reason.UnknownLanguage:     declare,
 	reason.UnknownDependence:   declare,
+	reason.FixedReads:          stable,
 	reason.CatalogUnread:       "a moment of time; [origin.catalog] in the configuration reads it sooner",
 	reason.NoRule:              "a rule that caches this pattern",
 	reason.Bypass:              "removing the rule that says bypass",

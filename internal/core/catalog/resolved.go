@@ -32,6 +32,9 @@ type Resolved struct {
 	// AsksOfLast is set when it may ask what became of the statement before it, and Temporary when it may make a temporary
 	// table.
 	AsksOfLast, Temporary bool
+	// Enters is set for a read for which the server may enter another database and come back, as for a view there, and that
+	// changes nothing of its session.
+	Enters bool
 	// Snaps is set for a read that decides what further reads in its block see, if it gives a row.
 	Snaps bool
 	// Reasons says why the result is not kept; empty when it may be.

@@ -159,6 +159,10 @@ func (t Ticket) ChangesSettings() bool {
 	return t.resolved.Settings || t.resolved.Everything || t.does.Effect&(analysis.Settings|analysis.Schema) != 0
 }
 
+// Enters says whether the server may say of it that the session's state has changed, which it has not: it reads a view of
+// another database, which the server enters and leaves for that.
+func (t Ticket) Enters() bool { return t.resolved.Enters && !t.ChangesSettings() }
+
 // MayMakeTemporary says whether the statement may make a temporary table.
 func (t Ticket) MayMakeTemporary() bool {
 	made := reason.Of(reason.MakesTemporary)

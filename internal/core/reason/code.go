@@ -119,6 +119,7 @@ const (
 	UnknownDependence
 	MayDoAnything
 	MayDiffer
+	FixedReads
 	CatalogUnread
 
 	NoRule
@@ -326,6 +327,7 @@ var codes = [last + 1]struct {
 	UnknownDependence:     {"and what that depends on is not known", 0},
 	MayDoAnything:         {"which may do anything", 0},
 	MayDiffer:             {"which may give another value at every call", 0},
+	FixedReads:            {"which reads tables and is declared IMMUTABLE: a prepared statement may repeat what it once gave", 0},
 	CatalogUnread:         {"the database's catalog has not been read yet", 0},
 
 	NoRule:            {"no rule caches this pattern", 0},

@@ -77,6 +77,7 @@ func (s *session) sends(w *way, f *frame, x *command) {
 	x.ticket.Sent(s.now)
 	x.sent = s.now
 	x.gathers = (x.ticket.Outcome == missed || x.ticket.Compare) && !x.odd
+	x.enters = x.ticket.Enters()
 	if x.sets {
 		s.setting++
 	}

@@ -73,7 +73,7 @@ func (x *conversing) reply(kind byte, out *strings.Builder) error {
 		}
 		return body, err
 	}
-	mark := func(b []byte) bool { return len(b) > 0 && b[0] == 0xfe && len(b) < 9 }
+	mark := func(b []byte) bool { return len(b) > 0 && b[0] == 0xfe && (len(b) < 9 || x.withoutEOF) }
 	for {
 		first, err := read()
 		if err != nil {

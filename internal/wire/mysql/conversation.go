@@ -259,6 +259,7 @@ func (c *conversation) fromOrigin(f *frame) {
 		c.behind(x)
 	case dueRows:
 		if status, ok := c.mark(f, first); ok {
+			x.last = f.length
 			c.result(x, status)
 		} else {
 			x.rows++

@@ -11,7 +11,9 @@ import (
 type gathering struct {
 	gathers  bool
 	withRows bool // it is a result, and no mere OK
+	enters   bool // the server may say that its session's state has changed, which it has not
 	reply    []byte
+	last     int   // how long the packet is that it ends with, in bytes behind its header
 	room     int64 // that the copy takes of the room of all sessions
 }
 
@@ -43,16 +45,24 @@ const (
 	newMark = headerSize + 7
 )
 
-// ofTransaction is what a state says that is not known by a reply's key.
-const ofTransaction = statusInTransaction | statusReadOnly | statusSlow
+// ofTransaction is what a state says that is not known by a reply's key, or that is true of one reply only.
+const ofTransaction = statusInTransaction | statusReadOnly | statusSlow | statusStateChanged
 
 // storable gives a reply as it can be kept, or nil.
 func (s *session) storable(x *command) []byte {
-	const never = statusMoreResults | statusCursor | statusMetadata | statusOutParameters | statusStateChanged
+	const never = statusMoreResults | statusCursor | statusMetadata | statusOutParameters
 	if !x.gathers || x.failed || x.warned || !x.withRows || x.results != 1 || x.status&never != 0 {
 		return nil
 	}
-	reply := bytes.Clone(x.reply) // of its own size
+	var reply []byte
+	switch {
+	case x.status&statusStateChanged == 0:
+		reply = bytes.Clone(x.reply) // of its own size
+	case x.enters:
+		reply = s.withoutChange(x)
+	default:
+		return nil
+	}
 	at, ok := marks(reply, s.withoutEOF)
 	if !ok {
 		return nil
@@ -65,12 +75,26 @@ func (s *session) storable(x *command) []byte {
 	return reply
 }
 
+// withoutChange gives a copy of a reply that ends without saying what of the session's state has changed, or nil.
+func (s *session) withoutChange(x *command) []byte {
+	if !s.withoutEOF {
+		return bytes.Clone(x.reply) // a mark as of old says only that something has
+	}
+	end, rest := len(x.reply)-headerSize-x.last, newMark-headerSize
+	if end < 0 || x.last < rest || x.last >= fullPacket {
+		return nil
+	}
+	reply := make([]byte, 0, end+newMark)
+	reply = append(append(reply, x.reply[:end]...), byte(rest), 0, 0, x.reply[end+headerSize-1])
+	return append(reply, x.reply[end+headerSize:end+headerSize+rest]...)
+}
+
 // marks gives where in a result its marks say of the state: behind the columns, or 0 if there is none, and in the end.
 func marks(reply []byte, withoutEOF bool) (at [2]int, ok bool) {
 	size := func(i int) int { return int(reply[i]) | int(reply[i+1])<<8 | int(reply[i+2])<<16 }
 	if withoutEOF {
 		end := len(reply) - newMark
-		ok = end > 0 && size(end) == newMark-headerSize && reply[end+headerSize] == markEOF
+		ok = end > 0 && size(end) == newMark-headerSize && bytes.HasPrefix(reply[end+headerSize:], []byte{markEOF, 0, 0})
 		return [2]int{0, len(reply) - 4}, ok
 	}
 	end := len(reply) - oldMark

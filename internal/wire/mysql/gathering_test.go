@@ -1,6 +1,8 @@
 package mysql
 
 import (
+	"bytes"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -68,6 +70,30 @@ func TestWhatIsNotKept(t *testing.T) {
 		change(x)
 		assert.Nil(t, s.storable(x), name)
 	}
+}
+
+// Where a change of the session's state is none, the reply is kept without it, and without what it says of it.
+func TestRepliesWithAChangeThatIsNone(t *testing.T) {
+	for _, more := range []string{"", "\x00", "\x00\x0a\x01\x08\x07harbour", strings.Repeat("\x00", 300)} {
+		s := &session{conversation: conversation{withoutEOF: true}}
+		fetched := result(2, 3, true, statusAutocommit)
+		end := fetched[len(fetched)-newMark:]
+		changed := append([]byte{markEOF, 0, 0, statusAutocommit, statusStateChanged >> 8, 0, 0}, more...)
+		x := &command{results: 1, status: statusAutocommit | statusStateChanged}
+		x.gathering = gathering{gathers: true, withRows: true, last: len(changed), reply: append(bytes.Clone(fetched[:len(fetched)-newMark]), packet(end[3], changed)...)}
+		assert.Nil(t, s.storable(x), "it may be one")
+		x.enters = true
+		assert.Equal(t, fetched, s.storable(x), "%q", more)
+		x.last = len(x.reply)
+		assert.Nil(t, s.storable(x), "more than there is")
+		x.last = 6
+		assert.Nil(t, s.storable(x), "less than an OK has")
+	}
+	s := &session{}
+	x := &command{results: 1, status: statusAutocommit | statusStateChanged}
+	x.gathering = gathering{gathers: true, withRows: true, enters: true, reply: result(2, 3, false, statusAutocommit)}
+	x.reply[len(x.reply)-1] = statusStateChanged >> 8
+	assert.Equal(t, result(2, 3, false, statusAutocommit), s.storable(x))
 }
 
 // Whatever a server sends, finding its marks reads nothing that is not there.

@@ -185,7 +185,7 @@ const functionsQuery = `with functions as materialized (
 )
 select 'function'::text, f.schema::text, f.name::text,
        f.volatility::text || f.kind::text || case when f.parsed or f.proconfig::text like '%search_path=%' then 'p' else '' end, f.language::text,
-       case when f.language in ('sql', 'plpgsql') and f.kind <> 'a' then pg_catalog.pg_get_functiondef(f.oid) when f.language = 'c' then pg_catalog.concat(f.probin, ' ', f.prosrc) else '' end
+       case when f.language in ('sql', 'plpgsql') and f.kind <> 'a' then pg_catalog.pg_get_functiondef(f.oid) when f.language in ('c', 'internal') then pg_catalog.concat(f.probin, ' ', f.prosrc) else '' end
 from functions f
 union all
 select distinct 'aggregate', f.schema, f.name, '', m.nspname, q.proname

@@ -307,6 +307,23 @@ func TestWhatIsNeedless(t *testing.T) {
 	}
 }
 
+// A function with a variable for a row of a table reads the types of its columns, also those of extensions, and is cached.
+func TestFunctionsWithRowsOfExtensionTypes(t *testing.T) {
+	l := newLarder(t, "create extension citext; create extension hstore; create extension ltree; create extension cube; create extension isn; create extension seg",
+		"create table boats (id int primary key, name citext, extra hstore, place ltree, box cube, code ean13, depth seg); insert into boats values (1, 'Auk', 'a=>1', 'a.b', '(1,2)', null, '1')",
+		"create function boat(int) returns text language plpgsql stable as $$ declare b boats%rowtype; begin select * into b from boats where id = $1; return b.name; end $$",
+		"create function all_boats() returns setof boats language sql stable as 'select * from boats'")
+	l.cacheAll()
+	c := connect(t, l.through, pgx.QueryExecModeSimpleProtocol)
+	for _, sql := range []string{"select boat(1)", "select name from all_boats()"} {
+		l.hit(c, func() { text(t, c, sql) })
+	}
+	text(t, c, "update boats set name = 'Bonxie' where id = 1")
+	for _, sql := range []string{"select boat(1)", "select name from all_boats()"} {
+		assert.Equal(t, "Bonxie|\n", text(t, c, sql))
+	}
+}
+
 // A call of a function by its number does what the function does: with large objects, or where another table is written, nothing that is kept is concerned.
 func TestCallsByNumber(t *testing.T) {
 	l := newLarder(t, "create table t (n int)", "insert into t values (1)", "create function f() returns int language plpgsql as $$ begin update t set n = n + 1; return 1; end $$",

@@ -29,6 +29,7 @@ func (s *Schema) Resolve(f *analysis.Facts, h catalog.Hints) *catalog.Resolved {
 	if f.Kind == analysis.KindSelect && len(r.out.Reads)+len(r.out.Reasons) == 0 {
 		r.reason(reason.Of(reason.ReadsNoTable))
 	}
+	r.out.Enters = r.out.Enters && !r.out.Settings && len(r.called) == 0 && !r.promised
 	r.out.Snaps = f.FromEach && len(f.Reads) > 0 && r.versioned(f.Reads)
 	slices.Sort(r.out.Reads)
 	slices.Sort(r.out.Writes)
@@ -74,6 +75,8 @@ type resolver struct {
 	viewed  map[*table]bool
 	written map[*table]analysis.Events
 	called  map[*routine]bool
+	// promised is set when it calls a function of which the DBA has declared what that reads and writes.
+	promised bool
 	// mentions counts the ways by which each table is read, and writtenHow those by which it is written.
 	mentions, writtenHow map[string]int
 }
@@ -187,6 +190,7 @@ func (r *resolver) readTable(t *table, computed, how []string, way reason.Way) {
 			about(reason.UnknownView)
 		default:
 			r.viewed[t] = true
+			r.out.Enters = r.out.Enters || t.Schema != r.schema
 			r.facts(t.view, then(how, "through the view "+name), way.View(name))
 		}
 		return
@@ -310,6 +314,7 @@ func (r *resolver) routines(n analysis.Name, procedure bool) (list []*routine) {
 // call takes in a call of a function or procedure. Its result is not cached: what it gives may be another at every call.
 func (r *resolver) call(n analysis.Name, procedure bool, how []string, way reason.Way) {
 	if d, ok := r.s.declared[r.full(n)]; ok {
+		r.promised = true
 		r.declared(d, then(how, "as declared for the function "+r.full(n)))
 		return
 	}

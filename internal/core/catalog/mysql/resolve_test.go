@@ -85,6 +85,21 @@ func does(s catalog.Schema, sql string, path ...string) string {
 	return out
 }
 
+// A view of another database is read by entering that, which changes nothing of the session unless it calls something.
+func TestViewsOfOtherDatabases(t *testing.T) {
+	for _, x := range []struct {
+		in, sql string
+		enters  bool
+	}{
+		{"harbour", "select 1 from skerrow.open_sailings", true}, {"harbour", "select 1 from quays, skerrow.open_sailings", true}, {"", "select 1 from skerrow.open_sailings", true},
+		{"skerrow", "select 1 from open_sailings", false}, {"harbour", "select 1 from skerrow.Ports", false}, {"harbour", "select 1 from skerrow.priced", false},
+		{"harbour", "select skerrow.load_price(1) from skerrow.open_sailings", false},
+	} {
+		r := harbour.Schema().Resolve(facts.Facts(syntax.Syntax, x.sql), catalog.Hints{Path: []string{x.in}})
+		assert.Equal(t, x.enters, r.Enters, "%s in %s", x.sql, x.in)
+	}
+}
+
 // What a statement reads and writes, through views, triggers, routines and references.
 func TestResolve(t *testing.T) {
 	s := harbour.Schema()

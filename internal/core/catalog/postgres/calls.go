@@ -48,9 +48,12 @@ func (r *resolver) unknownFunction(n analysis.Name, way reason.Way) {
 func (r *resolver) call(fn *function, how []string, way reason.Way) {
 	r.named(fn.name)
 	if r.called[fn] {
+		r.readings += r.readBy[fn]
 		return
 	}
 	r.called[fn] = true
+	readings := r.readings
+	defer func() { r.readBy[fn] = r.readings - readings }()
 	for _, name := range []string{fn.full(), fn.name} {
 		if d, ok := r.s.declared[name]; ok {
 			r.declared(d, then(how, "as declared for the function "+name))
@@ -79,8 +82,12 @@ func (r *resolver) call(fn *function, how []string, way reason.Way) {
 			if b.ownPath || f.Effect&analysis.Settings != 0 {
 				back = r.anyPath()
 			}
+			before := r.readings
 			r.facts(f, through, way.Within(fn.name))
 			back()
+			if b.volatility == 'i' && r.readings > before { // the server works it out when it plans
+				r.passes(way.Function(fn.name), reason.FixedReads, "")
+			}
 		case b.language == "c" && reviewed(b.sql):
 			switch b.volatility {
 			case 's':
@@ -90,6 +97,7 @@ func (r *resolver) call(fn *function, how []string, way reason.Way) {
 			}
 		case b.volatility == 'i' && (b.language == "c" || b.language == "internal"):
 			// The server itself relies on it: such a function may stand in an index.
+		case b.language == "internal" && binaryTexts[strings.TrimSpace(b.sql)]:
 		case b.language == "":
 			r.passes(way.Function(fn.name), reason.UnknownTables, "")
 			r.mayWrite(b.volatility)
@@ -101,6 +109,13 @@ func (r *resolver) call(fn *function, how []string, way reason.Way) {
 	for _, made := range fn.made {
 		r.call(made, through, way)
 	}
+}
+
+// binaryTexts are the server's own functions by which texts are read and written in binary, as they are called in the
+// server: types of extensions have them, too. What they give depends on the client's encoding alone, which is in the key.
+// Source: varlena.c and varchar.c of the server's sources.
+var binaryTexts = map[string]bool{
+	"textrecv": true, "varcharrecv": true, "bpcharrecv": true, "textsend": true, "varcharsend": true, "bpcharsend": true,
 }
 
 // rowTriggers are the server's own trigger functions that do no more than to change the row that is written, or to

@@ -58,7 +58,7 @@ func newResolver(s *Schema, path []string) *resolver {
 	return &resolver{
 		s: s, path: path, out: &catalog.Resolved{ReadHow: map[string][]string{}, WrittenHow: map[string][]string{}, ReadPins: map[string]catalog.ReadPin{}, ReadColumns: map[string][]string{}, WritePins: map[string]catalog.WritePin{}},
 		read: map[*relation]bool{}, again: map[*relation]bool{}, written: map[*relation]change{}, rewrite: map[*relation]bool{},
-		narrow: map[*relation]catalog.WritePin{}, called: map[*function]bool{}, checked: map[analysis.Name]bool{}, names: map[string]bool{},
+		narrow: map[*relation]catalog.WritePin{}, called: map[*function]bool{}, readBy: map[*function]int{}, checked: map[analysis.Name]bool{}, names: map[string]bool{},
 	}
 }
 
@@ -74,9 +74,12 @@ type resolver struct {
 	rewrite map[*relation]bool // likewise
 	narrow  map[*relation]catalog.WritePin
 	called  map[*function]bool
+	readBy  map[*function]int      // of readings, by what each function calls as well
 	checked map[analysis.Name]bool // types
 	names   map[string]bool        // of all that was looked up or come to
-	private bool                   // the result may depend on who asks, whatever he may read
+	// readings is how often a relation was come to, and those of the system.
+	readings int
+	private  bool // the result may depend on who asks, whatever he may read
 }
 
 // named notes a name that was looked up or come to.
@@ -242,6 +245,7 @@ func (r *resolver) system(why reason.Reason) {
 
 func (r *resolver) readName(f *analysis.Facts, n analysis.Name, how []string, way reason.Way) {
 	if r.s.isSystem(n) {
+		r.readings++
 		if why := shifting(f, n); why.Some() {
 			r.reason(why.Behind(way))
 		} else {
@@ -262,6 +266,7 @@ func (r *resolver) readName(f *analysis.Facts, n analysis.Name, how []string, wa
 // readRelation follows what a relation's rows come from.
 func (r *resolver) readRelation(rel *relation, how []string, way reason.Way) {
 	r.named(rel.name)
+	r.readings++
 	if r.read[rel] {
 		r.again[rel] = true
 		return

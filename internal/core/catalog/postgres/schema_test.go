@@ -23,6 +23,13 @@ var harbour = New([]Row{
 	{What: "reference", Schema: "public", Name: "berths", Flags: "ac", OtherSchema: "public", OtherName: "quays"},
 	{What: "function", Name: "steady", Flags: "i"},
 	{What: "function", Name: "lower", Flags: "v"},
+	{What: "function", Schema: "public", Name: "codesend", Flags: "sf", OtherSchema: "internal", OtherName: " textsend"},
+	{What: "function", Schema: "public", Name: "momentsend", Flags: "sf", OtherSchema: "internal", OtherName: " timestamptz_send"},
+	{What: "function", Schema: "public", Name: "strange", Flags: "sf", OtherSchema: "c", OtherName: "$libdir/strange textsend"},
+	{What: "function", Schema: "public", Name: "fixed", Flags: "if", OtherSchema: "sql", OtherName: "create function fixed(int) returns bigint language sql immutable as 'select count(*) from berths'"},
+	{What: "function", Schema: "public", Name: "counted", Flags: "sf", OtherSchema: "sql", OtherName: "create function counted() returns bigint language sql stable as 'select count(*) from berths'"},
+	{What: "function", Schema: "public", Name: "deep", Flags: "if", OtherSchema: "sql", OtherName: "create function deep() returns bigint language sql immutable as 'select counted()'"},
+	{What: "function", Schema: "public", Name: "pure", Flags: "if", OtherSchema: "sql", OtherName: "create function pure(int) returns int language sql immutable as 'select $1 + 1'"},
 	{What: "operator", Name: "<->", Flags: "i"},
 	{What: "operator", Name: "~~~", Flags: "s"},
 })
@@ -55,6 +62,14 @@ func TestWhatMayDoMore(t *testing.T) {
 		{"select lower('A')", false, true, true}, // one of this database's own may be meant
 		{"select pg_catalog.lower('A')", true, false, false},
 		{"select unheard(1)", false, true, true},
+		{"select pure(1)", true, false, false},
+		{"select counted()", true, false, false},
+		{"select fixed(1)", false, false, false}, // the server works it out when it plans a statement, which it may have done long ago
+		{"select deep()", false, false, false},
+		{"select counted(), deep()", false, false, false},
+		{"select codesend('a')", true, false, false}, // which is one of the server's own under another name
+		{"select momentsend(a) from quays", false, false, false},
+		{"select strange('a')", false, false, false},
 		{"select * from shown", false, false, false},
 		{"select * from tides", false, false, false},
 		{"select a <-> b from quays", true, false, false},
