@@ -57,6 +57,9 @@ func (r *resolver) call(fn *function, how []string, way reason.Way) {
 	for _, name := range []string{fn.full(), fn.name} {
 		if d, ok := r.s.declared[name]; ok {
 			r.declared(d, then(how, "as declared for the function "+name))
+			for _, b := range fn.bodies {
+				b.mayBeFixed(r, r.readings > readings, way.Function(fn.name))
+			}
 			return
 		}
 	}
@@ -85,9 +88,7 @@ func (r *resolver) call(fn *function, how []string, way reason.Way) {
 			before := r.readings
 			r.facts(f, through, way.Within(fn.name))
 			back()
-			if b.volatility == 'i' && r.readings > before { // the server works it out when it plans
-				r.passes(way.Function(fn.name), reason.FixedReads, "")
-			}
+			b.mayBeFixed(r, r.readings > before, way.Function(fn.name))
 		case b.language == "c" && reviewed(b.sql):
 			switch b.volatility {
 			case 's':
@@ -108,6 +109,14 @@ func (r *resolver) call(fn *function, how []string, way reason.Way) {
 	}
 	for _, made := range fn.made {
 		r.call(made, through, way)
+	}
+}
+
+// mayBeFixed takes in that the server works out an immutable function when it plans a statement: where it reads tables, a
+// statement that was prepared may repeat what it gave then.
+func (b *body) mayBeFixed(r *resolver, reads bool, way reason.Way) {
+	if b.volatility == 'i' && reads {
+		r.passes(way, reason.FixedReads, "")
 	}
 }
 

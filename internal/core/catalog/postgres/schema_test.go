@@ -90,6 +90,15 @@ func TestWhatMayDoMore(t *testing.T) {
 	}
 }
 
+// What is declared of a function counts as what its body reads: with IMMUTABLE it may be of an earlier moment.
+func TestDeclaredFunctionsThatAreFixed(t *testing.T) {
+	s := harbour.With(map[string]catalog.Declaration{"public.pure": {Reads: []string{"public.berths"}}, "public.counted": {Reads: []string{"public.berths"}}})
+	r := s.Resolve(facts.Facts("select pure(1)"), catalog.Hints{})
+	assert.Len(t, r.Reasons, 1)
+	assert.Equal(t, []string{"public.berths"}, r.Reads)
+	assert.Empty(t, s.Resolve(facts.Facts("select counted()"), catalog.Hints{}).Reasons)
+}
+
 func TestWithoutACatalogNothingIsKept(t *testing.T) {
 	r := catalog.Unread(facts.Facts("select * from ports"))
 	assert.NotEmpty(t, r.Reasons)
