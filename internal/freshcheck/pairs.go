@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync/atomic"
 )
@@ -126,6 +127,7 @@ func (c *Checker) Meet(p Pairs, m Meeting, seed uint64) (Counts, *Violation, err
 	if err != nil || what == nil {
 		return counts, nil, err
 	}
+	s = slices.DeleteFunc(s, func(x step) bool { return x.kind == read }) // all are asked, in their order
 	return counts, &Violation{seed, p.Schema, s, what}, nil
 }
 

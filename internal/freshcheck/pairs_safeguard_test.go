@@ -13,8 +13,8 @@ import (
 	"jollylarder/internal/core/freshness"
 )
 
-// What is put back is found by the change that it makes old answers of, though no query was written for it.
-func TestPairsFindWhatIsPutBack(t *testing.T) {
+// A cause that is put back is found by the change that it makes old answers of, though no query was written for it.
+func TestPairsFindEachCause(t *testing.T) {
 	causes := map[string]map[string]freshness.Safeguard{
 		"postgresql": {
 			"insert into bookings (sailing_id, who) values (1, 'zed')": freshness.Hidden, "update boats set seats = seats + 1 where id = 1": freshness.WholeRows,
