@@ -95,6 +95,7 @@ func TestFacts(t *testing.T) {
 		{"grant select on all tables in schema public to ines", "", "", analysis.Schema, "changes the schema or privileges"},
 		{"create extension x", "", "", analysis.Schema, "changes the schema or privileges"},
 		{"refresh materialized view v", "", "v", analysis.System, "writes"},
+		{"refresh materialized view concurrently v", "", "v", analysis.System | analysis.Settings, "writes"},
 		{"reindex table t", "", "", analysis.System, "is a maintenance command"},
 		{"create temp table x (a int)", "", "", analysis.Settings | analysis.System, "makes something temporary for its session"},
 		{"begin; insert into t values (1); commit", "", "t", analysis.Begins | analysis.Commits, "begins or ends a transaction"},

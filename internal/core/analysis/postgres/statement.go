@@ -103,6 +103,9 @@ func (r *reader) statement(n *pg.Node) {
 		f.Kind = analysis.KindRefresh
 		r.write(s.RefreshMatViewStmt.Relation, analysis.Insert|analysis.Delete)
 		f.Effect |= analysis.System // whether it holds anything stands there
+		if s.RefreshMatViewStmt.Concurrent {
+			f.Effect |= analysis.Settings // it makes a temporary table, whose schema the session has from then on
+		}
 	case *pg.Node_ClusterStmt:
 		r.maintenance(analysis.KindCluster)
 	case *pg.Node_ReindexStmt:

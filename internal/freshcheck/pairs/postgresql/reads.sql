@@ -122,7 +122,7 @@ select polname from pg_policy
 select relrowsecurity from pg_class where relname='rls'
 select reloptions from pg_class where relname='boats'
 select pg_table_is_visible('s2.boats'::regclass)
-select setconfig from pg_db_role_setting
+select s.setconfig from pg_db_role_setting s join pg_database d on d.oid = s.setdatabase where d.datname = current_database()
 select typname from pg_type where typname in ('mood','posint','pairt','newt') order by 1
 select description from pg_description where objoid='boats'::regclass order by 1
 select table_to_xml('boats', true, false, '') -- uncached
