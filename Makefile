@@ -4,7 +4,7 @@
 # make bench  compare the larder with the database, a bare relay, a canned reply and a key-value server, and write docs/performance.md's tables: 11 to 21 minutes
 # make bench-core  measure the parts by themselves, and write their table in docs/performance.md: several minutes
 # make check-freshness FOR=10m SEED=1 FEED=true GENERATED=true PROTOCOL=mysql  look for old answers for a while (one minute unless FOR says otherwise)
-# make check-pairs PROTOCOL=mysql  have each of some hundred changes meet each of as many cached queries: 10 minutes; CHANGES=3 FOR=10m takes three in a row, at random
+# make check-pairs PROTOCOL=mysql  have each of some hundred changes meet each of as many cached queries: 5 to 10 minutes; with CHANGES=3 FOR=10m three in a row, at random, for that long
 # make check-faults  have everything go wrong that may, under load, and judge every answer: 8 minutes; as root also a full disk
 # make check-flood  flood a larder with patterns, names, long texts and connections, and report its memory: 3 to 4 minutes
 # make check-tables STATEMENTS=20000 SEED=1  hold what random statements of MariaDB's read and write against the server's locks: a minute

@@ -86,8 +86,8 @@ func run(o options) error {
 	}
 	look := c.Run
 	if o.pairs {
-		if look, err = pairs(c, o.changes); err != nil {
-			return err
+		look = func(ctx context.Context, first uint64, length time.Duration, atOnce int, progress func(freshcheck.Counts)) (freshcheck.Counts, *freshcheck.Violation, error) {
+			return c.Pairs(ctx, first, o.changes, length, atOnce, progress)
 		}
 	}
 	sum, found, err := look(ctx, o.seed, o.length, o.atOnce, progress)
@@ -106,17 +106,4 @@ func run(o options) error {
 		return fmt.Errorf("a stale answer was found")
 	}
 	return nil
-}
-
-// pairs gives what looks at pairs of changes and queries: at all there are, or at so many changes in a row for a while.
-func pairs(c freshcheck.Checker, changes int) (func(context.Context, uint64, time.Duration, int, func(freshcheck.Counts)) (freshcheck.Counts, *freshcheck.Violation, error), error) {
-	p, err := freshcheck.ReadPairs(c.Database)
-	return func(ctx context.Context, seed uint64, length time.Duration, atOnce int, progress func(freshcheck.Counts)) (freshcheck.Counts, *freshcheck.Violation, error) {
-		if changes == 1 {
-			return c.AllMeetings(ctx, p, seed, atOnce, progress)
-		}
-		ctx, cancel := context.WithTimeout(ctx, length)
-		defer cancel()
-		return c.Meetings(ctx, p, changes, seed, atOnce, progress)
-	}, err
 }

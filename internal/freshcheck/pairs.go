@@ -9,34 +9,35 @@ import (
 	"slices"
 	"strings"
 	"sync/atomic"
+	"time"
 )
 
-// Pairs are a schema, queries of it, and changes to it. Each change is made while the results of all queries are cached,
+// pairs are a schema, queries of it, and changes to it. Each change is made while the results of all queries are cached,
 // so that each meets each: what a list says, somebody has thought of, and what a pair of the two does, nobody.
-type Pairs struct {
-	Schema  []string
-	Reads   []string
-	Changes []Change
-	// Uncached are those of the queries that are never answered from memory.
-	Uncached []string
+type pairs struct {
+	schema  []string
+	reads   []string
+	changes []change
+	// uncached are those of the queries that are never answered from memory.
+	uncached []string
 }
 
-// Change is what one client does, step by step.
-type Change []string
+// change is what one client does, step by step.
+type change []string
 
-func (c Change) String() string { return strings.Join(c, " / ") }
+func (c change) String() string { return strings.Join(c, " / ") }
 
 //go:embed pairs
 var pairTexts embed.FS
 
 // The marks in the lists of pairs.
 const (
-	remark   = "--"
-	uncached = " -- uncached" // behind a query
+	remark = "--"
+	never  = " -- uncached" // behind a query
 )
 
-// ReadPairs gives the pairs that there are for a kind of database.
-func ReadPairs(kind Database) (p Pairs, err error) {
+// readPairs gives the pairs that there are for a kind of database.
+func readPairs(kind Database) (p pairs, err error) {
 	list := func(name string) (lines []string) {
 		text, failed := pairTexts.ReadFile("pairs/" + kind.protocol().Name + "/" + name + ".sql")
 		err = errors.Join(err, failed)
@@ -47,21 +48,21 @@ func ReadPairs(kind Database) (p Pairs, err error) {
 		}
 		return lines
 	}
-	p.Schema = list("schema")
+	p.schema = list("schema")
 	for _, line := range list("reads") {
-		sql, never := strings.CutSuffix(line, uncached)
-		p.Reads = append(p.Reads, sql)
-		if never {
-			p.Uncached = append(p.Uncached, sql)
+		sql, marked := strings.CutSuffix(line, never)
+		p.reads = append(p.reads, sql)
+		if marked {
+			p.uncached = append(p.uncached, sql)
 		}
 	}
 	for _, line := range list("changes") {
-		if next, more := strings.CutPrefix(line, "\t"); more && len(p.Changes) > 0 {
-			last := &p.Changes[len(p.Changes)-1]
+		if next, more := strings.CutPrefix(line, "\t"); more && len(p.changes) > 0 {
+			last := &p.changes[len(p.changes)-1]
 			*last = append(*last, next)
 			continue
 		}
-		p.Changes = append(p.Changes, Change{line})
+		p.changes = append(p.changes, change{line})
 	}
 	return p, err
 }
@@ -73,44 +74,44 @@ const (
 	pairClients
 )
 
-// Meeting is one or several changes, each by a client, one after the other.
-type Meeting []struct {
-	Client int
-	Change Change
+// meeting is one or several changes, each by a client, one after the other.
+type meeting []struct {
+	client int
+	change change
 }
 
-// Each gives one meeting for each change and client.
-func (p Pairs) Each() (all []Meeting) {
-	for _, c := range p.Changes {
+// each gives one meeting for each change and client.
+func (p pairs) each() (all []meeting) {
+	for _, c := range p.changes {
 		for client := range pairClients {
-			all = append(all, Meeting{{client, c}})
+			all = append(all, meeting{{client, c}})
 		}
 	}
 	return all
 }
 
-// Random gives a meeting of so many changes that a seed chooses.
-func (p Pairs) Random(seed uint64, changes int) (m Meeting) {
+// random gives a meeting of so many changes that a seed chooses.
+func (p pairs) random(seed uint64, changes int) (m meeting) {
 	r := rand.New(rand.NewPCG(seed, 31))
-	m = make(Meeting, changes)
+	m = make(meeting, changes)
 	for i := range m {
-		m[i].Client, m[i].Change = r.IntN(pairClients), p.Changes[r.IntN(len(p.Changes))]
+		m[i].client, m[i].change = r.IntN(pairClients), p.changes[r.IntN(len(p.changes))]
 	}
 	return m
 }
 
 // script gives what is done of a meeting. How a query is sent depends on where it stands and on the seed.
-func (p Pairs) script(m Meeting, seed uint64) (s Script) {
+func (p pairs) script(m meeting, seed uint64) (s Script) {
 	asks := func(client int) {
-		for i, sql := range p.Reads {
+		for i, sql := range p.reads {
 			s = append(s, step{session: client, kind: read, sql: sql, mode: (i + int(seed)) % len(modes)})
 		}
 	}
 	asks(cachedFor)
 	asks(cachedFor)
 	for _, x := range m {
-		for _, sql := range x.Change {
-			s = append(s, step{session: x.Client, kind: write, sql: sql})
+		for _, sql := range x.change {
+			s = append(s, step{session: x.client, kind: write, sql: sql})
 		}
 		for client := range pairClients {
 			asks(client)
@@ -119,44 +120,51 @@ func (p Pairs) script(m Meeting, seed uint64) (s Script) {
 	return s
 }
 
-// Meet has changes meet the queries, on a fresh database. The seed chooses how those are sent.
-func (c *Checker) Meet(p Pairs, m Meeting, seed uint64) (Counts, *Violation, error) {
-	w := &world{schema: p.Schema, reads: p.Reads, generated: true, inOrder: true}
+// meet has changes meet the queries, on a fresh database. The seed chooses how those are sent.
+func (c *Checker) meet(p pairs, m meeting, seed uint64) (Counts, *Violation, error) {
+	w := &world{schema: p.schema, reads: p.reads, generated: true, inOrder: true}
 	s := p.script(m, seed)
 	counts, what, err := c.try(w, s)
 	if err != nil || what == nil {
 		return counts, nil, err
 	}
 	s = slices.DeleteFunc(s, func(x step) bool { return x.kind == read }) // all are asked, in their order
-	return counts, &Violation{seed, p.Schema, s, what}, nil
+	return counts, &Violation{seed, p.schema, s, what}, nil
 }
 
-// AllMeetings checks each change, made by each client, so many at once, until all are done, the context is over or it finds a
-// violation. Progress, if it is not nil, is called after each.
-func (c *Checker) AllMeetings(ctx context.Context, p Pairs, seed uint64, atOnce int, progress func(Counts)) (Counts, *Violation, error) {
-	list := p.Each()
-	return c.meetings(ctx, p, func(i uint64) (Meeting, bool) {
-		if i >= uint64(len(list)) {
-			return nil, false
-		}
-		return list[i], true
-	}, seed, atOnce, progress)
-}
-
-// Meetings does it with so many changes in a row, which seeds choose, until the context is over.
-func (c *Checker) Meetings(ctx context.Context, p Pairs, changes int, seed uint64, atOnce int, progress func(Counts)) (Counts, *Violation, error) {
-	return c.meetings(ctx, p, func(i uint64) (Meeting, bool) { return p.Random(seed+i, changes), true }, seed, atOnce, progress)
-}
-
-func (c *Checker) meetings(ctx context.Context, p Pairs, of func(uint64) (Meeting, bool), seed uint64, atOnce int, progress func(Counts)) (Counts, *Violation, error) {
-	var next atomic.Uint64
+// Pairs checks meetings, so many at once, until the context is over or it finds a violation: of each change by each client
+// if changes is 1, and otherwise of so many in a row, which seeds choose, for a while. Progress, if it is not nil, is called
+// after each.
+func (c *Checker) Pairs(ctx context.Context, first uint64, changes int, length time.Duration, atOnce int, progress func(Counts)) (Counts, *Violation, error) {
+	p, err := readPairs(c.kind())
+	if err != nil {
+		return Counts{}, nil, err
+	}
+	var list []meeting
+	switch {
+	case changes < 1:
+		return Counts{}, nil, fmt.Errorf("-changes %d: say 1 or more", changes)
+	case changes == 1:
+		list = p.each()
+	default:
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, length)
+		defer cancel()
+	}
+	var seed atomic.Uint64
+	seed.Store(first)
 	return checks(ctx, atOnce, func() (Counts, *Violation, error) {
-		i := next.Add(1) - 1
-		m, more := of(i)
-		if !more {
+		seed := seed.Add(1) - 1
+		var m meeting
+		switch i := seed - first; {
+		case changes > 1:
+			m = p.random(seed, changes)
+		case i < uint64(len(list)):
+			m = list[i]
+		default:
 			return Counts{}, nil, errEnded
 		}
-		counts, found, err := c.Meet(p, m, seed+i)
+		counts, found, err := c.meet(p, m, seed)
 		if err != nil {
 			err = fmt.Errorf("%v: %w", m, err)
 		}

@@ -23,23 +23,23 @@ func TestPairsFindEachCause(t *testing.T) {
 		"mysql": {"delete from boats where id = 1": freshness.Cascades, "update bookings set who = upper(who)": freshness.Hidden, "create temporary table boats (id int, name varchar(40), seats int)": freshness.TemporaryTables,
 			"set time_zone = '+09:00'": freshness.SettingsInKey},
 	}
-	both(t, func(t *testing.T, c *Checker, p Pairs) {
-		for change, off := range causes[c.kind().protocol().Name] {
-			i := slices.IndexFunc(p.Changes, func(c Change) bool { return c.String() == change })
-			require.GreaterOrEqual(t, i, 0, change)
+	both(t, func(t *testing.T, c *Checker, p pairs) {
+		for name, off := range causes[c.kind().protocol().Name] {
+			i := slices.IndexFunc(p.changes, func(c change) bool { return c.String() == name })
+			require.GreaterOrEqual(t, i, 0, name)
 			restore := freshness.SwitchOff(off)
 			found := false
 			for client := range pairClients {
 				for seed := uint64(0); seed < 3 && !found; seed++ {
-					_, v, err := c.Meet(p, Meeting{{client, p.Changes[i]}}, seed)
+					_, v, err := c.meet(p, meeting{{client, p.changes[i]}}, seed)
 					require.NoError(t, err)
 					if found = v != nil; found {
-						t.Logf("%s: %s", change, strings.ReplaceAll(v.What.Error(), "\n", " "))
+						t.Logf("%s: %s", name, strings.ReplaceAll(v.What.Error(), "\n", " "))
 					}
 				}
 			}
 			restore()
-			assert.True(t, found, change)
+			assert.True(t, found, name)
 		}
 	})
 }

@@ -14,7 +14,7 @@ const (
 	noSerializable = "REPEATABLE READ or READ COMMITTED, if the application does not need serializable transactions"
 	part           = "its parts sent one by one"
 	parameter      = "the value as a parameter in place of a setting"
-	stable         = "STABLE in place of IMMUTABLE for that function, which is what it is"
+	stable         = "STABLE in place of IMMUTABLE in the definition of that function"
 )
 
 // remedies say, beside those of dialects, for the reasons for which calls pass, what one setting or rule would turn them into hits. An empty one

@@ -161,7 +161,7 @@ func (t Ticket) ChangesSettings() bool {
 
 // Enters says whether the server may say of it that the session's state has changed, which it has not: it reads a view of
 // another database, which the server enters and leaves for that.
-func (t Ticket) Enters() bool { return t.resolved.Enters && !t.ChangesSettings() }
+func (t Ticket) Enters() bool { return t.resolved.Enters }
 
 // MayMakeTemporary says whether the statement may make a temporary table.
 func (t Ticket) MayMakeTemporary() bool {

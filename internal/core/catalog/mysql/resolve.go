@@ -29,7 +29,7 @@ func (s *Schema) Resolve(f *analysis.Facts, h catalog.Hints) *catalog.Resolved {
 	if f.Kind == analysis.KindSelect && len(r.out.Reads)+len(r.out.Reasons) == 0 {
 		r.reason(reason.Of(reason.ReadsNoTable))
 	}
-	r.out.Enters = r.out.Enters && !r.out.Settings && len(r.called) == 0 && !r.promised
+	r.out.Enters = r.out.Enters && !r.out.Settings && !r.out.Everything && len(r.called) == 0 && !r.promised
 	r.out.Snaps = f.FromEach && len(f.Reads) > 0 && r.versioned(f.Reads)
 	slices.Sort(r.out.Reads)
 	slices.Sort(r.out.Writes)

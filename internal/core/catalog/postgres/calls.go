@@ -58,7 +58,7 @@ func (r *resolver) call(fn *function, how []string, way reason.Way) {
 		if d, ok := r.s.declared[name]; ok {
 			r.declared(d, then(how, "as declared for the function "+name))
 			for _, b := range fn.bodies {
-				b.mayBeFixed(r, r.readings > readings, way.Function(fn.name))
+				r.mayBeFixed(b, r.readings > readings, way.Function(fn.name))
 			}
 			return
 		}
@@ -88,7 +88,7 @@ func (r *resolver) call(fn *function, how []string, way reason.Way) {
 			before := r.readings
 			r.facts(f, through, way.Within(fn.name))
 			back()
-			b.mayBeFixed(r, r.readings > before, way.Function(fn.name))
+			r.mayBeFixed(b, r.readings > before, way.Function(fn.name))
 		case b.language == "c" && reviewed(b.sql):
 			switch b.volatility {
 			case 's':
@@ -114,7 +114,7 @@ func (r *resolver) call(fn *function, how []string, way reason.Way) {
 
 // mayBeFixed takes in that the server works out an immutable function when it plans a statement: where it reads tables, a
 // statement that was prepared may repeat what it gave then.
-func (b *body) mayBeFixed(r *resolver, reads bool, way reason.Way) {
+func (r *resolver) mayBeFixed(b *body, reads bool, way reason.Way) {
 	if b.volatility == 'i' && reads {
 		r.passes(way, reason.FixedReads, "")
 	}

@@ -79,7 +79,6 @@ select f_pure(3) -- uncached
 select f_lie(1) -- uncached
 select f_nested(1) -- uncached
 select f_var() -- uncached
-select agg_sum(seats) from boats -- uncached
 call p_read(1) -- uncached
 select name from {db}_n.boats
 select name from {db}_n.vv order by 1

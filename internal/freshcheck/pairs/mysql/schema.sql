@@ -1,3 +1,4 @@
+-- No aggregate function of its own: one that is prepared ends MariaDB 10.11 when its table is hidden by a temporary one.
 create table boats (id int primary key auto_increment, name varchar(40) not null, seats int default 10, mood enum('calm','windy') default 'calm', flags set('wifi','cafe') default 'wifi', j json default '{"a": 1}', d date default '2027-03-01', tm datetime(3) default '2027-03-01 10:00:00', ts timestamp default '2027-03-01 10:00:00', note text, c char(5) default 'ab', price decimal(10,2) default 1.5, f float default 1.25, z int(5) zerofill default 7, bits bit(8) default b'101', y year default 2027, bin varbinary(8) default 'x', g int as (seats * 2) virtual, gp int as (seats + 1) persistent, ci varchar(20) collate utf8mb4_general_ci default 'AbC', cs varchar(20) collate utf8mb4_bin default 'AbC', l1 varchar(20) character set latin1 default 'e')
 insert into boats (name, seats, note) values ('Auk', 10, 'today'), ('Bonxie', 20, '2027-01-01'), ('Coot', 30, null)
 create table sailings (id int primary key auto_increment, boat_id int, at datetime default '2027-03-02', free int default 5, price decimal(8,2) default 10, key (boat_id), constraint sails foreign key (boat_id) references boats (id) on delete cascade on update cascade)
@@ -66,7 +67,6 @@ create function f_nested(i int) returns bigint deterministic return f_sql(i) + f
 create function f_loop() returns int reads sql data begin declare n, s int default 0; declare done int default 0; declare c cursor for select seats from boats; declare continue handler for not found set done = 1; open c; l: loop fetch c into n; if done then leave l; end if; set s = s + n; end loop; close c; return s; end
 create function f_w() returns int modifies sql data begin update boats set seats = seats + 1 where id = 1; return 1; end
 create function f_var() returns int no sql return @v
-create aggregate function agg_sum(x int) returns int begin declare s int default 0; declare continue handler for not found return s; loop fetch group next row; set s = s + x; end loop; end
 create procedure p_read(i int) begin select name from boats where id = i; select count(*) from sailings; end
 create procedure p_w() begin update sailings set free = free - 1; commit; update boats set seats = seats - 1; end
 create procedure p_out(out n int) select count(*) into n from boats
